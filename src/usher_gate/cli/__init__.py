@@ -1,0 +1,1 @@
+"""The program `usher-gate`: the only place that knows the command line, exit statuses, colours and terminals."""

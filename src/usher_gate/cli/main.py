@@ -1,0 +1,120 @@
+"""The program's entry: finds the verb, runs it, and turns what happens into one line and an exit status.
+
+`--version` and `--help` answer before anything heavy is imported, argparse included.
+"""
+
+from __future__ import annotations
+
+import sys
+from typing import TYPE_CHECKING, NoReturn
+
+from .. import __version__
+
+if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+# In the order in which an administrator needs them, each with what the person wants.
+VERBS = {
+    "demo": "see it work, on a made-up organisation",
+    "check": "who drifts from the baseline, from what, and where it comes from",
+    "why": "where one person's value or verdict comes from",
+    "baseline": "start, validate and read a baseline; list the controls",
+    "exceptions": "list, add and end agreed departures from the baseline",
+}
+WRONG, INTERRUPTED = 2, 130
+
+
+def usage() -> str:
+    """The program's help."""
+    verbs = "\n".join(f"  {verb:<11} {wanted}" for verb, wanted in VERBS.items())
+    return f"""usage: usher-gate VERB [options]     usher-gate VERB --help     usher-gate --version
+
+Checks meeting restrictions and sign-in requirements against a security baseline:
+who drifts, from what, by which value, set where, and what to change first.
+
+verbs:
+{verbs}
+
+exit status:
+  0  nothing at or above the threshold drifts    2  the call or an input file is wrong
+  1  something does                              3  no drift that is known, but something
+  130  interrupted                                  needed is unknown or unavailable
+
+Try first:
+  usher-gate demo
+  usher-gate check --help
+"""
+
+
+def _run(arguments: Sequence[str]) -> int:
+    if not arguments or arguments[0] in ("-h", "--help", "help"):
+        sys.stdout.write(usage())
+        return 0
+    if arguments[0] in ("--version", "version"):
+        print(f"usher-gate {__version__}")
+        return 0
+    if arguments[0] not in VERBS:
+        return _no_such_verb(arguments[0])
+    import importlib
+
+    from .parser import Parser
+    verb = importlib.import_module(f".{arguments[0]}", __package__)
+    parser = Parser(f"usher-gate {arguments[0]}", verb.__doc__, verb.EXAMPLES)
+    verb.add_arguments(parser)
+    status: int = verb.run(parser.parse_args(arguments[1:]))
+    sys.stdout.flush()
+    return status
+
+
+def _no_such_verb(word: str) -> int:
+    import difflib
+    close = difflib.get_close_matches(word, VERBS, 1)
+    hint = f"did you mean {close[0]}?" if close else f"write one of {', '.join(VERBS)}"
+    what = "option" if word.startswith("-") else "verb"
+    print(f"usher-gate: error: there is no {what} '{word}'; {hint}", file=sys.stderr)
+    return WRONG
+
+
+def run(arguments: Sequence[str]) -> int:
+    """Runs one call of the program and returns its exit status; raises nothing but argparse's own exits."""
+    try:
+        return _run(arguments)
+    except KeyboardInterrupt:
+        print("usher-gate: interrupted", file=sys.stderr)
+        return INTERRUPTED
+    except BrokenPipeError:
+        import os
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0
+    except Exception as error:
+        return _failed(error)
+
+
+def _failed(error: Exception) -> int:
+    from ..files.faults import SHOWN, BadInput, UsherError
+    if isinstance(error, BadInput):
+        for fault in error.faults[:SHOWN]:
+            print(f"usher-gate: error: {fault}", file=sys.stderr)
+        if len(error.faults) > SHOWN:
+            print(f"usher-gate: error: and {len(error.faults) - SHOWN} more", file=sys.stderr)
+        return WRONG
+    if isinstance(error, UsherError):
+        print(f"usher-gate: error: {error}", file=sys.stderr)
+        return error.status
+    return _crashed()
+
+
+def _crashed() -> int:
+    import os
+    import tempfile
+    import traceback
+    handle, name = tempfile.mkstemp(prefix="usher-gate-", suffix=".crash.txt")
+    with os.fdopen(handle, "w") as stream:
+        stream.write(f"usher-gate {__version__}, Python {sys.version}\n{' '.join(sys.argv)}\n\n{traceback.format_exc()}")
+    print(f"usher-gate: error: this is a bug in usher-gate; what it was doing stands in {name}", file=sys.stderr)
+    return WRONG
+
+
+def main() -> NoReturn:
+    """The program."""
+    sys.exit(run(sys.argv[1:]))

@@ -1,0 +1,87 @@
+"""The facts of a person that a baseline can ask for (domain: "Facts of a person")."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from .model import DAY, MISSING, NO_TIME, Bools, Coded, Longs, People, Snapshot
+from .values import TEXT, WORD_SET, Kind, level, number
+
+AUTHENTICATORS = ("memorized-secret", "look-up-secret", "single-factor-otp", "out-of-band-app", "out-of-band-sms",
+                  "out-of-band-voice", "multi-factor-otp", "single-factor-crypto-software", "single-factor-crypto-device",
+                  "multi-factor-crypto-software", "multi-factor-crypto-device")  # NIST SP 800-63B
+MFA = level("absent", "offered", "required")
+PROTECTION = level("standard", "heightened")
+_HIGHER, _LOWER = number("higher"), number("lower")
+_PRESENCE = Kind("presence")
+
+_TIMES = {"days-since-sign-in": "last_sign_in_at", "days-since-created": "created_at", "days-since-review": "reviewed_at"}
+_KINDS: dict[str, Kind] = {
+    "mfa": MFA, "protection": PROTECTION, "roles": WORD_SET, "licences": WORD_SET,
+    "sponsor": _PRESENCE, "expires_at": _PRESENCE, "reviewed_at": _PRESENCE,
+    **dict.fromkeys(_TIMES, _LOWER),
+    **{f"authenticators.{kind}": _HIGHER for kind in (*AUTHENTICATORS, "hardware", "phishing-resistant")},
+    "passes.live": _LOWER, "passes.longest-minutes": _LOWER,
+}
+_NEVER_MISSING = ("roles", "licences", "authenticators.", "passes.")
+
+FACTS = tuple(_KINDS)
+
+
+def fact_kind(name: str) -> Kind | None:
+    """What values a fact has; the kind `presence` for one that is only present or not; None for an unknown fact."""
+    return TEXT if name.startswith("attr.") and len(name) > 5 else _KINDS.get(name)
+
+
+def may_be_missing(name: str) -> bool:
+    """Whether `present` makes sense for a fact."""
+    return not name.startswith(_NEVER_MISSING)
+
+
+def fact(name: str, snapshot: Snapshot) -> Coded | None:
+    """A fact of every active person as canonical texts; None where its table or column is missing.
+
+    A fact that is only present or not has the one word `present`.
+    """
+    people = snapshot.people
+    if name in ("mfa", "protection"):
+        return people.mfa if name == "mfa" else people.protection
+    if name in ("roles", "licences"):
+        column = people.roles if name == "roles" else people.licences
+        return None if column is None else _filled(column)
+    if name == "sponsor":
+        return None if people.sponsor is None else _presence(people.sponsor)
+    if name in ("expires_at", "reviewed_at"):
+        return _presence(people.times[name] != NO_TIME) if name in people.times else None
+    if name in _TIMES:
+        return _days(name, people, snapshot.taken_at)
+    if name.startswith("attr."):
+        return people.attributes.get(name)
+    return None
+
+
+def _filled(column: Coded) -> Coded:
+    """A set's column, an empty cell being the empty set."""
+    if "" in column.words:
+        empty = column.words.index("")
+        return Coded(np.where(column.codes == MISSING, empty, column.codes).astype(np.int32), column.words)
+    return Coded(np.where(column.codes == MISSING, len(column.words), column.codes).astype(np.int32), (*column.words, ""))
+
+
+def _presence(there: Bools) -> Coded:
+    return Coded(np.where(there, 0, MISSING).astype(np.int32), ("present",))
+
+
+def _days(name: str, people: People, taken_at: int) -> Coded | None:
+    """Whole days before `taken_at`; who never signed in counts from when the account was created."""
+    times = people.times.get(_TIMES[name])
+    if times is None:
+        return None
+    if name == "days-since-sign-in" and "created_at" in people.times:
+        times = np.where(times == NO_TIME, people.times["created_at"], times)
+    known = times != NO_TIME
+    days: Longs = (taken_at - times[known]) // DAY
+    distinct, codes = np.unique(days, return_inverse=True)
+    column = np.full(len(times), MISSING, np.int32)
+    column[known] = codes
+    return Coded(column, tuple(str(day) for day in distinct.tolist()))

@@ -1,0 +1,254 @@
+"""Judging one leaf for all people: a code for each person, and what each code means."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, replace
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from .compare import Comparison
+from .condition import DRIFTS, LOOSE, MEETS, SETTLING, UNAVAILABLE, UNKNOWN, Leaf
+from .facts import fact
+from .model import MISSING, Ints, Longs, Observations, Service, Snapshot
+from .resolve import Cause, Effective
+
+Verdicts = NDArray[np.uint8]
+
+
+class Root(NamedTuple):
+    """The one thing that caused a drifting verdict, and that would have to change."""
+
+    service: str | None
+    control: str
+    scope: str | None
+    value: str | None
+
+
+@dataclass(frozen=True, slots=True)
+class Outcome:
+    """What one leaf says of one person. `actual` and `cause` are None where there is none."""
+
+    verdict: int
+    reason: str
+    actual: str | None = None
+    cause: Cause | None = None
+    root: Root | None = None
+
+
+@dataclass(slots=True)
+class Judged:
+    """One leaf judged: `codes` (int32, one a person) into `verdicts`; `outcome(code)` tells the rest."""
+
+    leaf: Leaf
+    codes: Ints
+    verdicts: Verdicts
+    outcome: Callable[[int], Outcome]
+
+
+@dataclass(slots=True)
+class Seen:
+    """The observations of one service and control that count: for each person with any, the values seen last.
+
+    `people` ascending, without repeats; those of person i are `values[starts[i]:starts[i + 1]]` into `words`, in the order of
+    choice (least strict, then smallest text); `at` is when.
+    """
+
+    people: Ints
+    starts: Longs
+    values: Ints
+    at: Longs
+    words: tuple[str, ...] = field(default=())
+
+
+def observed(snapshot: Snapshot, service: str, control: str) -> Seen | None:
+    """What was seen last of one service and control, up to the time of the snapshot; None where nothing was."""
+    table: Observations | None = snapshot.observations
+    names = [each.id for each in snapshot.services or ()]
+    if table is None or control not in table.controls or service not in names:
+        return None
+    rows = np.flatnonzero((table.service == names.index(service)) & (table.control == table.controls.index(control))
+                          & (table.seen <= snapshot.taken_at))
+    if not len(rows):
+        return None
+    kind = snapshot.catalogue.index[control].kind
+    used = sorted({int(value) for value in table.value[rows].tolist()},
+                  key=lambda value: (kind.strictness(table.values[value]), table.values[value]))
+    place = np.zeros(len(table.values), np.int32)
+    place[used] = np.arange(len(used))
+    rows = rows[np.lexsort((place[table.value[rows]], -table.seen[rows], table.person[rows]))]
+    person, seen = table.person[rows], table.seen[rows]
+    people, first, inverse = np.unique(person, return_index=True, return_inverse=True)
+    rows = rows[seen == seen[first][inverse]]
+    starts = np.searchsorted(table.person[rows], np.append(people, np.iinfo(np.int32).max)).astype(np.int64)
+    return Seen(people.astype(np.int32), starts, place[table.value[rows]], table.seen[rows][starts[:-1]],
+                tuple(table.values[value] for value in used))
+
+
+class ControlJudge:
+    """Judges one leaf about a control on one service."""
+
+    def __init__(self, leaf: Leaf, pinned: str, service: Service, effective: Effective, seen: Seen | None) -> None:
+        assert leaf.comparison is not None
+        self.leaf, self.pinned, self.service, self.effective, self.seen = leaf, pinned, service, effective, seen
+        self._comparison: Comparison = leaf.comparison
+        self._changeable = service.self_service is None or leaf.name in service.self_service
+        self._passed: dict[str, bool] = {}
+        places = range(len(effective))
+        self._settled = np.array([self._settled_verdict(place) for place in places], np.uint8)
+        young = effective.young & (self._settled >= LOOSE)
+        self._plain = np.where(young, SETTLING, self._settled).astype(np.uint8)
+        self._extra: list[Outcome] = []
+
+    def _passes(self, value: str) -> bool:
+        if value not in self._passed:
+            self._passed[value] = self._comparison.passes(value)
+        return self._passed[value]
+
+    def _settled_verdict(self, place: int) -> int:
+        """The verdict of a place as if every change had arrived and nothing had been observed."""
+        value = self.effective.value(place)
+        if value is None:
+            return UNKNOWN
+        if not self._passes(value):
+            return DRIFTS
+        loose = ((self.pinned == "true" and self._changeable) or self.pinned == "strict") and not self.effective.pinned[place]
+        return LOOSE if loose else MEETS
+
+    def organisation(self) -> Outcome:
+        """What the organisation's own step says: its winner alone, or the factory value."""
+        own = np.flatnonzero(self.effective.kinds == 0)
+        return self._at(int(own[-1]) if len(own) else 0)
+
+    def _root(self, cause: Cause | None, reason: str) -> Root:
+        if cause is None or reason == "observed":
+            return Root(self.service.id, self.leaf.name, None, None)
+        return Root(self.service.id, self.leaf.name, cause.scope, cause.value)
+
+    def _at(self, place: int, verdict: int | None = None, reason: str | None = None, seen: str | None = None) -> Outcome:
+        """The outcome at a place; where an observation decided, with its reason and what was seen."""
+        verdict = int(self._plain[place]) if verdict is None else verdict
+        cause = self.effective.cause(place)
+        usual = {DRIFTS: "fails", SETTLING: "young", LOOSE: "changeable", UNKNOWN: "no-value", MEETS: ""}[verdict]
+        reason = usual if reason is None else reason
+        shown = cause if cause.scope is not None else None
+        return Outcome(verdict, reason, cause.value if seen is None else seen, shown,
+                       self._root(shown, reason) if verdict == DRIFTS else None)
+
+    def _code(self, outcome: Outcome) -> int:
+        self._extra.append(outcome)
+        return len(self.effective) + len(self._extra) - 1
+
+    def outcome(self, code: int) -> Outcome:
+        """What a code means."""
+        return self._at(code) if code < len(self.effective) else self._extra[code - len(self.effective)]
+
+    def judge(self) -> Judged:
+        """All active people, those without an account included."""
+        effective = self.effective
+        if effective.licence_unknown:
+            code = self._code(Outcome(UNKNOWN, "no-fact"))
+            return self._finish(np.full(len(effective.places), code, np.int32))
+        contested = self._comparison.kind.name == "set" and effective.contestable
+        codes = (effective.worst_places(self._plain) if contested else effective.places).copy()
+        if self.seen is not None:
+            codes[self.seen.people] = self._with_contest() if contested else self._look(
+                effective.places[self.seen.people], np.arange(len(self.seen.people)))
+        if effective.unlicensed and effective.lacking is not None:
+            codes[effective.lacking] = self._code(Outcome(UNAVAILABLE, "no-licence"))
+        return self._finish(codes)
+
+    def _finish(self, codes: Ints) -> Judged:
+        verdicts = np.concatenate((self._plain, np.array([each.verdict for each in self._extra], np.uint8)))
+        return Judged(self.leaf, codes, verdicts, self.outcome)
+
+    def _look(self, places: Ints, which: Longs) -> Ints:
+        """Codes for the observed people numbered `which`, if their values come from `places`."""
+        seen, effective = self.seen, self.effective
+        assert seen is not None
+        failing = np.array([not self._passes(word) for word in seen.words])
+        rows = np.where(failing[seen.values], np.arange(len(seen.values)), len(seen.values))
+        first = np.minimum.reduceat(rows, seen.starts[:-1])[which]  # the first failing one in the order of choice
+        counts = seen.at[which] >= effective.changed[places]
+        fails = counts & (first < len(rows))
+        values = np.where(fails, seen.values[np.minimum(first, len(rows) - 1)], MISSING)
+        settled, codes = self._settled[places], places.astype(np.int32).copy()
+        decided = (fails & ((settled == UNKNOWN) | (settled >= LOOSE))) | (counts & ~fails & effective.young[places] & (settled >= LOOSE))
+        if not np.any(decided):
+            return codes
+        pairs, inverse = np.unique(np.stack((places[decided], values[decided])), axis=1, return_inverse=True)
+        made = [self._code(self._observed_outcome(place, value)) for place, value in pairs.T.tolist()]
+        codes[decided] = np.array(made, np.int32)[inverse.reshape(-1)]
+        return codes
+
+    def _observed_outcome(self, place: int, value: int) -> Outcome:
+        assert self.seen is not None
+        settled = int(self._settled[place])
+        if value == MISSING:  # what passes was seen: the change has arrived
+            return self._at(place, settled)
+        word = self.seen.words[value]
+        if settled == UNKNOWN:
+            return self._at(place, DRIFTS, "observed", word)
+        if self.effective.young[place]:
+            return self._at(place, SETTLING, "young", word)
+        return self._at(place, DRIFTS, "not-applied", word)
+
+    def _with_contest(self) -> Ints:
+        """Codes of the observed people where values of one standing differ: each is judged, and the worst stands."""
+        seen, effective = self.seen, self.effective
+        assert seen is not None
+        which: list[int] = []
+        places: list[int] = []
+        for number, person in enumerate(seen.people.tolist()):
+            values: set[str | None] = set()
+            for place in effective.rivals(person, int(effective.places[person])):
+                if effective.value(place) not in values:
+                    values.add(effective.value(place))
+                    which.append(number)
+                    places.append(place)
+        codes = self._look(np.array(places, np.int32), np.array(which, np.int64))
+        verdicts = self._finish(codes).verdicts[codes]
+        best: dict[int, tuple[int, int]] = {}
+        for number, code, verdict in zip(which, codes.tolist(), verdicts.tolist(), strict=True):
+            if number not in best or verdict < best[number][0]:
+                best[number] = verdict, code
+        return np.array([best[number][1] for number in range(len(seen.people))], np.int32)
+
+
+def judge_fact(leaf: Leaf, snapshot: Snapshot) -> Judged:
+    """Judges one leaf about a fact of a person."""
+    assert leaf.comparison is not None
+    column, size = fact(leaf.name, snapshot), len(snapshot.people)
+    if column is None:
+        return constant(leaf, Outcome(UNKNOWN, "no-fact"), size)
+    root = Root(None, leaf.name, "person", None)
+    outcomes = [_fact_outcome(leaf.comparison, word, root) for word in column.words]
+    if leaf.comparison.operator == "present":
+        good = leaf.comparison.passes_presence(False)
+        outcomes.append(Outcome(MEETS if good else DRIFTS, "" if good else "fails", "absent", None, None if good else root))
+    else:
+        outcomes.append(Outcome(UNKNOWN, "no-fact"))
+    return coded(leaf, np.where(column.codes == MISSING, len(column.words), column.codes).astype(np.int32), outcomes)
+
+
+def _fact_outcome(comparison: Comparison, value: str, root: Root) -> Outcome:
+    present = comparison.operator == "present"
+    good = comparison.passes_presence(True) if present else comparison.passes(value)
+    return Outcome(MEETS if good else DRIFTS, "" if good else "fails", "present" if present else value, None, None if good else root)
+
+
+def constant(leaf: Leaf, outcome: Outcome, size: int) -> Judged:
+    """A leaf that says the same of everybody."""
+    return coded(leaf, np.zeros(size, np.int32), [outcome])
+
+
+def coded(leaf: Leaf, codes: Ints, outcomes: Sequence[Outcome]) -> Judged:
+    """A leaf judged by a list of outcomes."""
+    return Judged(leaf, codes, np.array([each.verdict for each in outcomes], np.uint8), outcomes.__getitem__)
+
+
+def unknown_of(outcome: Outcome) -> Outcome:
+    """An outcome of which nothing is known."""
+    return replace(outcome, verdict=UNKNOWN, reason="no-value", actual=None, cause=None, root=None)

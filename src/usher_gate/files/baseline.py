@@ -1,0 +1,285 @@
+"""The baseline: what must hold, for whom, how severe."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from ..core.catalogue import Catalogue
+from ..core.compare import OPERATORS, Comparison, comparison, operators_for
+from ..core.condition import Branch, Leaf, Tree
+from ..core.facts import FACTS, fact_kind, may_be_missing
+from ..core.model import PARTNER_COLUMNS, Snapshot
+from ..core.rules import SEVERITIES, SUBJECTS, Baseline, Rule
+from ..core.select import Selector
+from ..core.values import BadValue, Kind, number
+from .faults import BadInput, Faults, nearest, quoted
+from .selectors import EVERYBODY, read_selector
+from .yamltree import Cursor, read_yaml
+
+PROOFS = ("mfa", "phishing-resistant", "hardware-key", "managed-device", "healthy-device")
+_TREES = ("all-of", "any-of", "some-of")
+_ABOUTS = ("control", "person", "proof", "partner", "meeting", "count")
+_FITTING = {"people": ("control", "person", "proof"), "organisation": ("control", "count"), "partners": ("partner",)}
+_OPTIONAL = ("severity", "subject", "audience", "except", "services", "pinned", "because", "mend", "maps")
+_TRUTH = Kind("flag", ("true", "false"))
+_WORDS = {"on": "true", "off": "false", "true": "true", "false": "false"}
+_COUNT = number("higher")
+
+
+@dataclass(frozen=True)
+class _Known:
+    """What rules may speak of."""
+
+    catalogue: Catalogue
+    snapshot: Snapshot | None
+    audiences: Mapping[str, Selector]
+    named: frozenset[str]
+
+
+def read_baseline(path: Path, catalogue: Catalogue, snapshot: Snapshot | None = None) -> tuple[Baseline, tuple[str, ...]]:
+    """A baseline and notes about it; raises BadInput with every fault. With a snapshot, groups and services must exist in it."""
+    faults = Faults()
+    top = read_yaml(path, str(path), "baseline/1", faults)
+    if top is None:
+        raise BadInput(faults.found)
+    fields = top.fields(("usher-gate", "name", "version", "rules"), ("audiences",))
+    name = fields["name"].text("a name") if "name" in fields else None
+    version = fields["version"].text("a version") if "version" in fields else None
+    entries = fields["audiences"].entries() if "audiences" in fields else {}
+    audiences = {key: selector for key, entry in entries.items() if (selector := read_selector(entry, snapshot)) is not None}
+    known = _Known(catalogue, snapshot, audiences, frozenset(entries))
+    rules: dict[str, Rule] = {}
+    for item in fields["rules"].items() if "rules" in fields else []:
+        rule = _read_rule(item, known)
+        if rule is None:
+            continue
+        if rule.id in rules:
+            item.fault(f"the rule {quoted(rule.id)} stands here and in line {rules[rule.id].line}; give each rule an id of its own")
+        rules.setdefault(rule.id, rule)
+    faults.stop_if_any()
+    return Baseline(name or "", version or "", tuple(rules[each] for each in sorted(rules)), audiences), tuple(faults.notes)
+
+
+def _read_rule(item: Cursor, known: _Known) -> Rule | None:
+    before = len(item.faults.found)
+    fields = item.fields(("id", "title", "expect"), _OPTIONAL)
+    name = fields["id"].text("an id") if "id" in fields else None
+    if name is not None:
+        for field in fields.values():
+            field.path = field.path.replace(item.path, f"rule {name}", 1)
+    title = fields["title"].text("a title") if "title" in fields else None
+    severity = fields["severity"].choice(SEVERITIES) if "severity" in fields else "medium"
+    subject = fields["subject"].choice(SUBJECTS) if "subject" in fields else "people"
+    if subject == "meetings":
+        fields["subject"].fault("rules about meetings come with a later version; leave this rule out for now")
+        return None
+    audience = _audience(fields["audience"], known) if "audience" in fields else EVERYBODY
+    exempted = read_selector(fields["except"], known.snapshot) if "except" in fields else None
+    tree = _Trees(known, subject or "people").read(fields["expect"]) if "expect" in fields else None
+    services = _services(fields["services"], known) if "services" in fields else None
+    pinned = fields["pinned"].choice(("true", "false", "strict")) if "pinned" in fields else "false"
+    because = fields["because"].text("a reason") if "because" in fields else ""
+    mend = fields["mend"].text("a remedy") if "mend" in fields else ""
+    maps = {key: entry.texts("an id") for key, entry in fields["maps"].entries().items()} if "maps" in fields else {}
+    if len(item.faults.found) > before or tree is None or name is None or audience is None:
+        return None
+    _note_audience(name, subject, fields, item.faults)
+    rule = Rule(name, title or "", severity or "medium", subject or "people", audience, exempted, services, tree,
+                "" if pinned in ("false", None) else pinned, because or "", mend or "", maps, item.line)
+    if services is not None and not rule.controls:
+        fields["services"].fault("the rule has no control in it, so it has nothing to do with services; leave this out")
+        return None
+    return rule
+
+
+def _note_audience(name: str, subject: str | None, fields: Mapping[str, Cursor], faults: Faults) -> None:
+    for key in ("audience", "except"):
+        if key in fields and subject in ("organisation", "partners"):
+            faults.note(f"rule {name} is about {subject}, so its {key} chooses nobody")
+
+
+def _audience(place: Cursor, known: _Known) -> Selector | None:
+    if place.is_mapping:
+        return read_selector(place, known.snapshot)
+    text = place.text("an audience or a selector")
+    if text is not None and text not in known.named:
+        place.fault(f"there is no audience {quoted(text)}; {nearest(text, known.named)}")
+    return known.audiences.get(text or "")
+
+
+def _services(place: Cursor, known: _Known) -> tuple[str, ...]:
+    services = place.texts("a service", 1)
+    if known.snapshot is not None and known.snapshot.services is not None:
+        ids = [service.id for service in known.snapshot.services]
+        for item, service in zip(place.items(), services, strict=False):
+            if service not in ids:
+                item.fault(f"there is no service {quoted(service)}; {nearest(service, ids)}")
+    return tuple(sorted(set(services)))
+
+
+class _Trees:
+    """Reads a rule's condition tree, numbering its leaves as written."""
+
+    def __init__(self, known: _Known, subject: str) -> None:
+        self.known, self.subject, self.count = known, subject, 0
+
+    def read(self, place: Cursor) -> Tree | None:
+        """A tree; None, with faults, where there is none."""
+        entries = place.entries("a condition")
+        if not place.is_mapping:
+            return None
+        trees = [key for key in entries if key in _TREES]
+        if trees:
+            if len(entries) > 1:
+                place.fault(f"{trees[0]} stands beside {', '.join(key for key in entries if key != trees[0])}; "
+                            "put them inside one all-of or any-of")
+                return None
+            return self._branch(trees[0], entries[trees[0]])
+        return self._leaf(place, entries)
+
+    def _branch(self, operator: str, place: Cursor) -> Tree | None:
+        least = 0
+        if operator == "some-of":
+            fields = place.fields(("at-least", "of"))
+            if not {"at-least", "of"} <= fields.keys():
+                return None
+            least, place = fields["at-least"].whole(1) or 0, fields["of"]
+        items = place.items(1)
+        branches = [self.read(item) for item in items]
+        if operator == "some-of" and least > len(items) > 0:
+            place.fault(f"at-least {least} of {len(items)} can never hold; write a number up to {len(items)}")
+            return None
+        good = tuple(branch for branch in branches if branch is not None)
+        return Branch(operator, good, least) if good and len(good) == len(branches) else None
+
+    def _leaf(self, place: Cursor, entries: dict[str, Cursor]) -> Leaf | None:
+        abouts = [key for key in entries if key in _ABOUTS]
+        if len(abouts) != 1:
+            found = f"has {' and '.join(abouts)}" if abouts else f"has none of {', '.join((*_ABOUTS, *_TREES))}"
+            wrong = next((key for key in entries if key not in (*_ABOUTS, *OPERATORS, "on", "when")), None)
+            hint = nearest(wrong, (*_ABOUTS, *_TREES)) if wrong and not abouts else "write one, such as control: door.waiting-room"
+            place.fault(f"a condition {found}; {hint}")
+            return None
+        about = abouts[0]
+        if about not in _FITTING[self.subject]:
+            fitting = " or ".join(_FITTING[self.subject])
+            later = "meetings come with a later version" if about == "meeting" else f"a rule about {self.subject} asks for a {fitting}"
+            place.fault(f"{about} does not fit here; {later}")
+            return None
+        leaf_number, self.count = self.count, self.count + 1
+        if about == "proof":
+            return self._proof(entries, leaf_number)
+        for key in entries:
+            if key != about and key not in OPERATORS:
+                entries[key].faults.add(place.file, entries[key].key_line, f"{entries[key].path}: unknown key {quoted(key)}; {nearest(key, OPERATORS)}")
+        operators = [key for key in entries if key in OPERATORS]
+        if len(operators) != 1:
+            place.fault(f"a condition has {len(operators) or 'no'} comparisons{': ' + ', '.join(operators) if operators else ''}; "
+                        f"write exactly one of {', '.join(OPERATORS)}")
+            return None
+        return self._compared(about, entries[about], operators[0], entries[operators[0]], leaf_number)
+
+    def _compared(self, about: str, place: Cursor, operator: str, operand: Cursor, leaf_number: int) -> Leaf | None:
+        if about == "count":
+            selector = read_selector(place, self.known.snapshot)
+            compared = _comparison(_COUNT, operator, operand, "count")
+            return None if selector is None or compared is None else Leaf(about, selector.text, leaf_number, compared, selector)
+        name = place.text(f"a {about}")
+        if name is None:
+            return None
+        kind = self._kind(about, name, place)
+        if kind is None:
+            return None
+        if operator == "present":
+            compared = _presence(about, name, operand)
+        elif kind.name == "presence":
+            operand.faults.add(operand.file, operand.key_line, f"{operand.path}: {name} is only present or not; write present: true or false")
+            return None
+        elif about == "partner":
+            compared = _partner_comparison(operator, operand, name)
+        else:
+            compared = _comparison(kind, operator, operand, name)
+        return None if compared is None else Leaf(about, name, leaf_number, compared)
+
+    def _kind(self, about: str, name: str, place: Cursor) -> Kind | None:
+        if about == "control":
+            control = self.known.catalogue.index.get(name)
+            if control is None:
+                place.fault(f"there is no control {quoted(name)}; {nearest(name, self.known.catalogue.index)}")
+            return control.kind if control is not None else None
+        if about == "partner":
+            if name not in PARTNER_COLUMNS:
+                place.fault(f"partners has no column {quoted(name)}; {nearest(name, PARTNER_COLUMNS)}")
+                return None
+            return _TRUTH
+        kind = fact_kind(name)
+        if kind is None:
+            place.fault(f"there is no fact {quoted(name)} of a person; {nearest(name, (*FACTS, 'attr.NAME'))}")
+        return kind
+
+    def _proof(self, entries: dict[str, Cursor], leaf_number: int) -> Leaf | None:
+        place = entries["proof"]
+        for key in entries:
+            if key not in ("proof", "on", "when"):
+                place.faults.add(place.file, entries[key].key_line, f"{entries[key].path}: unknown key {quoted(key)}; a proof has on and when")
+        proof = place.choice(PROOFS)
+        if "on" not in entries:
+            place.fault("the key on is missing; write on: any, or a list of resources")
+            return None
+        on = entries["on"].one_or_more("a resource")
+        if "when" in entries:
+            entries["when"].entries()
+        return None if proof is None else Leaf("proof", proof, leaf_number, None, None, () if on == ("any",) else on)
+
+
+def _presence(about: str, name: str, operand: Cursor) -> Comparison | None:
+    truth = operand.truth()
+    if about != "person" or not may_be_missing(name):
+        operand.faults.add(operand.file, operand.key_line, f"{operand.path}: {name} is never missing; compare its value")
+        return None
+    return None if truth is None else Comparison("present", ("true" if truth else "false",), Kind("presence"))
+
+
+def _partner_comparison(operator: str, operand: Cursor, name: str) -> Comparison | None:
+    if operator not in ("is", "one-of"):
+        operand.faults.add(operand.file, operand.key_line, f"{operand.path}: {operator} does not fit {name}; write is: on or is: off")
+        return None
+    places = operand.items(1) if operator == "one-of" else [operand]
+    words = [place.choice(tuple(_WORDS)) for place in places]
+    return None if None in words else Comparison(operator, tuple(_WORDS[word] for word in words if word), _TRUTH)
+
+
+def _operands(kind: Kind, operator: str, place: Cursor) -> tuple[str, ...] | None:
+    def one(cursor: Cursor) -> str | None:
+        if kind.name == "set" and cursor.is_list:
+            return ";".join(cursor.texts())
+        return cursor.value()
+
+    if operator == "one-of":
+        if kind.name == "set" and place.is_list and not all(item.is_list for item in place.items()):
+            place.fault("one-of for a set takes a list of lists; write [[one, two], [three]]")
+            return None
+        found = [one(item) for item in place.items(1)]
+    elif operator == "between":
+        found = [item.value() for item in place.items()]
+    else:
+        found = [one(place)]
+    return None if None in found or not place.raw and not found else tuple(each for each in found if each is not None)
+
+
+def _comparison(kind: Kind, operator: str, place: Cursor, name: str) -> Comparison | None:
+    if operator not in operators_for(kind):
+        place.faults.add(place.file, getattr(place, "key_line", 0) or place.line,
+                         f"{place.path}: {operator} does not fit {name}, a {kind.name}; write one of {', '.join(operators_for(kind))}")
+        return None
+    operands = _operands(kind, operator, place)
+    if operands is None:
+        return None
+    try:
+        return comparison(kind, operator, operands)
+    except BadValue as right:
+        place.fault(f"{quoted(', '.join(operands))} does not fit {name}; write {right}")
+        return None
+

@@ -1,0 +1,84 @@
+"""Controls from data: the catalogue that ships with the package, and an organisation's own."""
+
+from __future__ import annotations
+
+import json
+import re
+from functools import cache
+from pathlib import Path
+from typing import Any
+
+from ..core import catalogue as shipped
+from ..core.catalogue import Catalogue, Contradiction, Control
+from ..core.values import WORD_SET, Kind, flag, level, number
+from .faults import quoted
+from .yamltree import Cursor
+
+_ID = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]*", re.ASCII)
+KIND_NAMES = ("flag", "level", "number", "set")
+
+
+def _kind(entry: dict[str, Any]) -> Kind:
+    if entry["kind"] == "flag":
+        return flag(entry["strict"])
+    if entry["kind"] == "level":
+        return level(*entry["values"])
+    return number(entry["strict"]) if entry["kind"] == "number" else WORD_SET
+
+
+@cache
+def shipped_catalogue() -> Catalogue:
+    """The catalogue that ships with the package."""
+    data = json.loads((Path(shipped.__file__).parent / "controls.json").read_text("utf-8"))
+    controls = tuple(Control(each["id"], each["title"], _kind(each), each["weak"]) for each in data["controls"])
+    contradictions = tuple(Contradiction((each["first"][0], tuple(each["first"][1])), (each["second"][0], tuple(each["second"][1])),
+                                         each["because"]) for each in data["contradictions"])
+    return Catalogue(controls, contradictions)
+
+
+def read_controls(place: Cursor, catalogue: Catalogue) -> Catalogue:
+    """The catalogue with an organisation's own controls added."""
+    own: dict[str, Control] = {}
+    for item in place.items():
+        control = _read_control(item)
+        if control is None:
+            continue
+        if control.id in catalogue.index:
+            item.fault(f"{quoted(control.id)} is a control of the catalogue; give your own another id")
+        elif control.id in own:
+            item.fault(f"the control {quoted(control.id)} stands here twice; keep one")
+        else:
+            own[control.id] = control
+    return catalogue.with_own(own.values())
+
+
+def _read_control(item: Cursor) -> Control | None:
+    fields = item.fields(("id", "title", "kind"), ("strict", "values", "weak"))
+    if not {"id", "title", "kind"} <= fields.keys():
+        return None
+    name, title, kind = fields["id"].text("an id"), fields["title"].text("a title"), fields["kind"].choice(KIND_NAMES)
+    weak = fields["weak"].text("a sentence") if "weak" in fields else ""
+    if name is not None and not _ID.fullmatch(name):
+        fields["id"].fault(f"{quoted(name)} is no id; write letters, digits, dots and dashes, such as dock.camera")
+        return None
+    made = _read_kind(item, kind, fields) if kind is not None else None
+    return Control(name, title, made, weak or "", True) if name and title and made else None
+
+
+def _read_kind(item: Cursor, kind: str, fields: dict[str, Cursor]) -> Kind | None:
+    wants = {"flag": "strict", "number": "strict", "level": "values", "set": ""}[kind]
+    for key in ("strict", "values"):
+        if key in fields and key != wants:
+            fields[key].fault(f"a {kind} has no {key}; leave it out")
+    if not wants:
+        return WORD_SET
+    if wants not in fields:
+        item.fault(f"the key {wants} is missing; a {kind} needs it")
+        return None
+    if kind == "level":
+        words = fields["values"].texts("a word", 2)
+        if len(set(words)) < len(words):
+            fields["values"].fault("a word stands here twice; write each once, the weakest first")
+        return level(*words) if len(words) >= 2 else None
+    strict = fields["strict"].choice(("on", "off") if kind == "flag" else ("higher", "lower"))
+    return None if strict is None else flag(strict) if kind == "flag" else number(strict)

@@ -1,0 +1,86 @@
+"""Selectors as they stand in YAML, checked against what the snapshot knows."""
+
+from __future__ import annotations
+
+from ..core.model import Snapshot
+from ..core.select import KEYS, Selector, find_group
+from .faults import nearest, quoted
+from .people import KINDS, unit_fault
+from .yamltree import Cursor
+
+EVERYBODY = Selector("any", ("true",))
+
+
+def read_selector(place: Cursor, snapshot: Snapshot | None) -> Selector | None:
+    """A selector; None, with faults, where it is none. Without a snapshot, groups and units are taken as they come."""
+    entries = place.entries("a selector")
+    if not place.is_mapping:
+        return None
+    if not entries:
+        place.fault("an empty selector chooses nobody; write any: true for everybody")
+        return None
+    parts = [_part(key, entry, snapshot) for key, entry in entries.items()]
+    if any(part is None for part in parts):
+        return None
+    good = [part for part in parts if part is not None]
+    return good[0] if len(good) == 1 else Selector("all-of", (), tuple(good))
+
+
+def _part(key: str, place: Cursor, snapshot: Snapshot | None) -> Selector | None:
+    if key in ("any-of", "all-of"):
+        parts = [read_selector(item, snapshot) for item in place.items(1)]
+        good = tuple(part for part in parts if part is not None)
+        return Selector(key, (), good) if good and len(good) == len(parts) else None
+    if key == "not":
+        part = read_selector(place, snapshot)
+        return None if part is None else Selector("not", (), (part,))
+    if key == "any":
+        if place.truth() is False:
+            place.fault("any: false chooses nobody; write any: true, or another key")
+            return None
+        return EVERYBODY
+    if key == "break-glass":
+        truth = place.truth()
+        return None if truth is None else Selector(key, ("true" if truth else "false",))
+    if key not in KEYS and not (key.startswith("attr.") and len(key) > 5):
+        place.faults.add(place.file, place.key_line, f"{place.path}: unknown key {quoted(key)}; {nearest(key, (*KEYS, 'attr.NAME'))}")
+        return None
+    values = _values(key, place)
+    if not values:
+        return None
+    checked = [_check(key, value, place, snapshot) for value in values]
+    return Selector(key, tuple(sorted(set(values)))) if all(checked) else None
+
+
+def _values(key: str, place: Cursor) -> tuple[str, ...]:
+    if key.startswith("attr."):  # texts of any look
+        found = [item.value() for item in place.items(1)] if place.is_list else [place.value()]
+        return tuple(value for value in found if value is not None)
+    return place.one_or_more()
+
+
+def _check(key: str, value: str, place: Cursor, snapshot: Snapshot | None) -> bool:
+    if key == "kind" and value not in KINDS:
+        place.fault(f"{quoted(value)} is no kind of person; {nearest(value, KINDS)}")
+        return False
+    if key == "unit":
+        wrong = unit_fault(value)
+        if wrong is not None:
+            place.fault(wrong)
+            return False
+        if snapshot is not None and snapshot.units is not None and value not in snapshot.unit_paths:
+            place.faults.note(f"{place.file_name}:{place.line}: nobody is in the unit {quoted(value)}; it chooses nobody")
+    if key == "group" and snapshot is not None and snapshot.group_names_known:
+        try:
+            find_group(value, snapshot)
+        except KeyError as error:
+            place.fault(_group_fault(str(error.args[0]), snapshot))
+            return False
+    return True
+
+
+def _group_fault(text: str, snapshot: Snapshot) -> str:
+    names = [name for name in snapshot.group_titles if name is not None]
+    if names.count(text) > 1:
+        return f"{names.count(text)} groups have the name {quoted(text)}; write the id of the one that is meant"
+    return f"there is no group {quoted(text)}; {nearest(text, [*snapshot.group_index, *names])}"

@@ -1,0 +1,120 @@
+"""services.yaml: each service's own way of resolving settings."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from pathlib import Path
+
+from ..core.catalogue import Catalogue
+from ..core.model import HOUR, LEVELS, Need, Service, Snapshot
+from ..core.values import BadValue
+from .faults import Faults, nearest, quoted
+from .selectors import read_selector
+from .yamltree import Cursor, read_yaml
+
+_OPTIONAL = ("title", "accounts", "precedence", "settle-hours", "supports", "factory", "self-service", "needs")
+
+
+def read_services(path: Path, snapshot: Snapshot, faults: Faults) -> tuple[Service, ...] | None:
+    """The services, sorted by id; None where the file does not exist (or, with faults, cannot be used)."""
+    if not path.exists():
+        return None
+    top = read_yaml(path, str(path), "services/1", faults)
+    if top is None:
+        return None
+    fields = top.fields(("usher-gate", "services"))
+    found: dict[str, Service] = {}
+    lines: dict[str, int] = {}
+    for item in fields["services"].items() if "services" in fields else []:
+        service = _read_service(item, snapshot)
+        if service is None:
+            continue
+        if service.id in found:
+            item.fault(f"the service {quoted(service.id)} stands here and in line {lines[service.id]}; keep one")
+        found[service.id] = service
+        lines.setdefault(service.id, item.line)
+    return tuple(found[name] for name in sorted(found))
+
+
+def _read_service(item: Cursor, snapshot: Snapshot) -> Service | None:
+    fields = item.fields(("id",), _OPTIONAL)
+    name = fields["id"].text("an id") if "id" in fields else None
+    if name is None:
+        return None
+    catalogue = snapshot.catalogue
+    title = fields["title"].text("a title") if "title" in fields else name
+    everything = frozenset(catalogue.index)
+    supports = _patterns(fields["supports"], catalogue) if "supports" in fields else everything
+    settle = fields["settle-hours"].number() if "settle-hours" in fields else 24.0
+    return Service(
+        name, title or name, read_selector(fields["accounts"], snapshot) if "accounts" in fields else None,
+        _precedence(fields["precedence"]) if "precedence" in fields else LEVELS, round((settle or 0.0) * HOUR), supports,
+        _factory(fields["factory"], catalogue) if "factory" in fields else {},
+        _patterns(fields["self-service"], catalogue) if "self-service" in fields else None,
+        _needs(fields["needs"], catalogue) if "needs" in fields else {})
+
+
+def _precedence(place: Cursor) -> tuple[str, ...]:
+    levels = place.texts("a level", 1)
+    for item, found in zip(place.items(), levels, strict=False):
+        if found not in LEVELS:
+            item.fault(f"{quoted(found)} is no level; {nearest(found, LEVELS)}")
+    if len(set(levels)) < len(levels):
+        place.fault("a level stands here twice; write each once, the widest first")
+    if levels and levels[0] != "organisation":
+        place.fault(f"{quoted(levels[0])} stands first; organisation is always the widest, so write it first")
+    return tuple(found for found in levels if found in LEVELS)
+
+
+def _pattern(text: str, place: Cursor, catalogue: Catalogue, line: int | None = None) -> frozenset[str]:
+    found = catalogue.matching(text)
+    if not found:
+        wrong = "no control begins so" if text.endswith("*") else "no such control"
+        place.faults.add(place.file, line or place.line, f"{place.path}: {wrong}: {quoted(text)}; {nearest(text.rstrip('*'), catalogue.index)}")
+    return found
+
+
+def _patterns(place: Cursor, catalogue: Catalogue) -> frozenset[str]:
+    found: Iterable[frozenset[str]] = [_pattern(text, item, catalogue)
+                                       for item in place.items() if (text := item.text("a control")) is not None]
+    return frozenset().union(*found)
+
+
+def read_value(place: Cursor, control: str, catalogue: Catalogue) -> str | None:
+    """A value of a control, in its canonical text; a set may also be written as a list."""
+    kind = catalogue.index[control].kind
+    text = ";".join(place.texts()) if place.is_list and kind.name == "set" else place.value(f"a value of {control}")
+    if text is None:
+        return None
+    try:
+        return kind.parse(text)
+    except BadValue as right:
+        place.fault(f"{quoted(text)} is no value of {control}; write {right}")
+        return None
+
+
+def _factory(place: Cursor, catalogue: Catalogue) -> dict[str, str]:
+    found = {}
+    for control, value in place.entries().items():
+        if control not in catalogue.index:
+            place.faults.add(place.file, value.key_line, f"{value.path}: no such control: {quoted(control)}; {nearest(control, catalogue.index)}")
+            continue
+        text = read_value(value, control, catalogue)
+        if text is not None:
+            found[control] = text
+    return found
+
+
+def _needs(place: Cursor, catalogue: Catalogue) -> dict[str, Need]:
+    """For each control that needs a licence, the key that counts: the id itself, else the longest star."""
+    needs: dict[str, Need] = {}
+    for pattern, entry in place.entries().items():
+        controls = _pattern(pattern, entry, catalogue, entry.key_line)
+        fields = entry.fields(("licences",), ("without",))
+        licences = frozenset(fields["licences"].texts("a licence", 1)) if "licences" in fields else frozenset()
+        for control in controls:
+            without = read_value(fields["without"], control, catalogue) if "without" in fields else None
+            before = needs.get(control)
+            if before is None or pattern == control or (before.pattern != control and len(pattern) > len(before.pattern)):
+                needs[control] = Need(pattern, licences, without)
+    return needs

@@ -1,0 +1,142 @@
+"""The snapshot: one folder with everything known about the organisation at one time."""
+
+from __future__ import annotations
+
+import ipaddress
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+import numpy as np
+
+from ..core.catalogue import Catalogue
+from ..core.model import PARTNER_COLUMNS, Partner, Snapshot
+from .catalogue import read_controls, shipped_catalogue
+from .faults import BadInput, Fault, Faults, nearest, quoted
+from .people import GroupsRead, Register, filled, flags, read_groups, read_people
+from .services import read_services
+from .settings import read_observations, read_settings
+from .tables import FORMATS, read_table
+from .tables.interface import FLAG, Spec, Table
+from .yamltree import Cursor, read_yaml
+
+PARTNERS = Spec("partners", ("domain",), tuple(PARTNER_COLUMNS), dict.fromkeys(PARTNER_COLUMNS, FLAG))
+TABLES = ("people", "groups", "members", "settings", "observations", "authenticators", "passes", "partners", "meetings", "sign_ins")
+NOT_YET = ("authenticators", "passes", "meetings", "sign_ins")
+_YAML = ("organisation", "services", "access-rules")
+
+
+@dataclass(frozen=True)
+class Read:
+    """A snapshot, and what is needed to point back into its files."""
+
+    snapshot: Snapshot
+    settings: Table | None
+
+    def setting_line(self, row: int) -> str:
+        """Where a setting stands, as FILE:LINE."""
+        return "" if self.settings is None or row < 0 else f"{self.settings.name}:{self.settings.line_of(row)}"
+
+
+@dataclass(frozen=True)
+class _Organisation:
+    name: str
+    taken_at: int
+    taken_text: str
+    privileged: frozenset[str] | None
+    catalogue: Catalogue
+
+
+def read_snapshot(folder: Path) -> Read:
+    """Reads a snapshot folder; raises BadInput with all faults of all files."""
+    faults = Faults()
+    if not folder.is_dir():
+        what = "is not a folder" if folder.exists() else "does not exist"
+        raise BadInput([Fault(str(folder), 0, f"{what}; name the folder that holds organisation.yaml and people")])
+    organisation = _read_organisation(folder / "organisation.yaml", faults)
+    register = read_people(folder, faults)
+    groups = read_groups(folder, register, faults)
+    catalogue = organisation.catalogue if organisation is not None else shipped_catalogue()
+    draft = _draft(organisation, register, groups, catalogue)
+    services = read_services(folder / "services.yaml", draft, faults) if draft is not None else None
+    partners = _read_partners(folder, faults)
+    if draft is None or register is None:
+        faults.stop_if_any()
+        raise AssertionError("a snapshot without people names a fault")
+    settings, table = read_settings(folder, catalogue, services, register, groups.ids, groups.known, faults)
+    observations = read_observations(folder, catalogue, services, register, faults)
+    faults.stop_if_any()
+    _note_strays(folder, faults)
+    snapshot = replace(draft, services=services, settings=settings, observations=observations, partners=partners,
+                       has_access_rules=(folder / "access-rules.yaml").exists(), notes=tuple(faults.notes))
+    return Read(snapshot, table)
+
+
+def _draft(organisation: _Organisation | None, register: Register | None, groups: GroupsRead, catalogue: Catalogue) -> Snapshot | None:
+    """The snapshot so far: enough for selectors to be checked against."""
+    if register is None:
+        return None
+    known = organisation or _Organisation("", 0, "", None, catalogue)
+    return Snapshot(known.name, known.taken_at, known.taken_text, catalogue, register.people, register.units, groups.groups,
+                    known.privileged, None, None, unit_paths=register.unit_paths, group_ids=tuple(groups.ids),
+                    group_titles=groups.titles, group_names_known=groups.known)
+
+
+def _read_organisation(path: Path, faults: Faults) -> _Organisation | None:
+    top = read_yaml(path, str(path), "snapshot/1", faults)
+    if top is None:
+        return None
+    fields = top.fields(("usher-gate", "name", "taken_at"),
+                        ("domains", "privileged_roles", "second_factor_default", "networks", "resources", "controls"))
+    name = fields["name"].text("a name") if "name" in fields else None
+    taken = fields["taken_at"].time() if "taken_at" in fields else None
+    if "domains" in fields:
+        fields["domains"].texts("a domain")
+    privileged = frozenset(fields["privileged_roles"].texts("a role")) if "privileged_roles" in fields else None
+    if "second_factor_default" in fields:
+        fields["second_factor_default"].choice(("on", "off", "true", "false"))
+    _check_networks(fields)
+    catalogue = read_controls(fields["controls"], shipped_catalogue()) if "controls" in fields else shipped_catalogue()
+    if name is None or taken is None:
+        return _Organisation(name or "", taken or 0, "", privileged, catalogue)
+    return _Organisation(name, taken, str(fields["taken_at"].raw), privileged, catalogue)
+
+
+def _check_networks(fields: dict[str, Cursor]) -> None:
+    for entry in (fields["networks"].entries() if "networks" in fields else {}).values():
+        for item in entry.items(1):
+            text = item.text("an address range")
+            try:
+                if text is not None:
+                    ipaddress.ip_network(text)
+            except ValueError:
+                item.fault(f"{quoted(text or '')} is no address range; write one such as 192.0.2.0/25 or 2001:db8::/32")
+    for entry in (fields["resources"].entries() if "resources" in fields else {}).values():
+        entry.texts("a tag")
+
+
+def _read_partners(folder: Path, faults: Faults) -> tuple[Partner, ...] | None:
+    table = read_table(folder, PARTNERS, faults)
+    if table is None:
+        return None
+    filled(table, faults)
+    columns = {name: flags(table, name, missing == "true", faults) for name, missing in PARTNER_COLUMNS.items()}
+    domains = table.columns["domain"].texts().take(np.arange(table.rows))
+    first: dict[str, int] = {}
+    for row, domain in enumerate(domains):
+        before = first.setdefault(domain.casefold(), row)
+        if before != row and domain:
+            table.fault(row, f"the partner {quoted(domain)} stands here and in line {table.line_of(before)}; keep one", faults)
+    return tuple(Partner(domain, {name: None if column is None else "true" if column[row] else "false" for name, column in columns.items()})
+                 for row, domain in enumerate(domains))
+
+
+def _note_strays(folder: Path, faults: Faults) -> None:
+    """Names files that look like a part of a snapshot and are none: a misspelt table would be missing without a word."""
+    for path in sorted(folder.iterdir()):
+        if path.suffix in FORMATS and path.stem not in TABLES:
+            faults.note(f"{path.name} is no table of a snapshot, and is not read; {nearest(path.stem, TABLES)}")
+        elif path.suffix in (".yaml", ".yml") and (path.stem not in _YAML or path.suffix == ".yml"):
+            faults.note(f"{path.name} is no part of a snapshot, and is not read; {nearest(path.name, [f'{stem}.yaml' for stem in _YAML])}")
+        elif path.suffix in FORMATS and path.stem in NOT_YET:
+            faults.note(f"{path.name} is not used by this version")
+

@@ -1,0 +1,99 @@
+"""Columns held by Arrow: for large CSV files and for Parquet."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from ...core.model import MISSING, NO_TIME, Coded, Ints, Longs
+from ..times import RFC3339
+from .interface import Column
+from .listcolumn import ListColumn
+
+
+class ArrowTexts:
+    """Texts held by Arrow."""
+
+    def __init__(self, array: Any) -> None:
+        self._array = array
+
+    def __len__(self) -> int:
+        return len(self._array)
+
+    def take(self, rows: Ints | Longs) -> list[str]:
+        """The texts at these rows."""
+        return [text or "" for text in self._array.take(pa.array(rows)).to_pylist()]
+
+    def find(self, text: str) -> list[int]:
+        """The rows that hold just this text."""
+        found: list[int] = pc.indices_nonzero(pc.equal(self._array, text)).to_pylist()
+        return found
+
+
+class ArrowColumn(Column):
+    """A column of Arrow strings (or dictionary-coded strings, or times with an offset); an empty string is no cell."""
+
+    def __init__(self, array: Any) -> None:
+        self.array = array.combine_chunks() if isinstance(array, pa.ChunkedArray) else array
+        if isinstance(self.array, pa.ChunkedArray):
+            self.array = self.array.chunk(0) if self.array.num_chunks else pa.array([], array.type)
+
+    def __len__(self) -> int:
+        return len(self.array)
+
+    @property
+    def _strings(self) -> Any:
+        return self.array.cast(pa.string()) if pa.types.is_dictionary(self.array.type) else self.array
+
+    def coded(self) -> Coded:
+        array = self.array if pa.types.is_dictionary(self.array.type) else self.array.dictionary_encode()
+        codes = array.indices.fill_null(MISSING).to_numpy(zero_copy_only=False).astype(np.int32)
+        words = [MISSING if word is None or word == "" else word for word in array.dictionary.to_pylist()]
+        if MISSING not in words and len(set(words)) == len(words):
+            return Coded(codes, tuple(words))
+        known: dict[str, int] = {}
+        places = [MISSING if word == MISSING else known.setdefault(word, len(known)) for word in words]
+        return Coded(np.array([*places, MISSING], np.int32)[codes], tuple(known))
+
+    def texts(self, rows: Longs | None = None) -> ArrowTexts:
+        return ArrowTexts(self._strings if rows is None else self._strings.take(pa.array(rows)))
+
+    def times(self) -> tuple[Longs, Longs]:
+        if pa.types.is_timestamp(self.array.type):
+            micros = self.array.cast(pa.timestamp("us", "UTC"), safe=False).cast(pa.int64())
+            return micros.fill_null(NO_TIME).to_numpy(zero_copy_only=False), np.empty(0, np.int64)
+        array = pc.if_else(pc.equal(self._strings, ""), pa.scalar(None, pa.string()), self._strings)
+        if pc.all(pc.match_substring_regex(array, f"^{RFC3339}$")).as_py() is not False:
+            try:
+                micros = array.cast(pa.timestamp("us", "UTC")).cast(pa.int64())
+                return micros.fill_null(NO_TIME).to_numpy(zero_copy_only=False), np.empty(0, np.int64)
+            except pa.ArrowInvalid:
+                pass
+        return ListColumn(array.to_pylist()).times()
+
+    def index_in(self, keys: Column) -> Ints:
+        wanted = keys._strings if isinstance(keys, ArrowColumn) else pa.array(keys.texts().take(np.arange(len(keys))), pa.string())
+        found = pc.index_in(self._strings, value_set=wanted, skip_nulls=True)
+        rows: Ints = found.fill_null(MISSING).to_numpy(zero_copy_only=False).astype(np.int32)
+        return rows
+
+    def order(self) -> Longs | None:
+        strings = self._strings
+        if len(strings) < 2 or pc.all(pc.less_equal(strings[:-1], strings[1:])).as_py() is True:
+            return None
+        rows: Longs = pc.sort_indices(strings).to_numpy().astype(np.int64)
+        return rows
+
+    def empty_rows(self) -> Longs:
+        strings = self._strings
+        empty = pc.or_kleene(pc.is_null(strings), pc.equal(strings, ""))
+        rows: Longs = pc.indices_nonzero(empty).to_numpy().astype(np.int64)
+        return rows
+
+    def repeated(self, order: Longs | None) -> list[tuple[int, int]]:
+        strings = self._strings if order is None else self._strings.take(pa.array(order))
+        places = pc.indices_nonzero(pc.equal(strings[:-1], strings[1:])).to_pylist() if len(strings) > 1 else []
+        return [(place, place + 1) if order is None else (int(order[place]), int(order[place + 1])) for place in places]

@@ -1,0 +1,117 @@
+"""CSV (RFC 4180) tables: large files by Arrow; small ones, and whatever Arrow stumbles over, by the careful reader.
+
+The careful reader finds every fault and its line; Arrow is only believed where nothing is wrong.
+"""
+
+from __future__ import annotations
+
+import csv
+import io
+from functools import cache
+from pathlib import Path
+
+from ..faults import Faults
+from ..yamltree import read_bytes
+from .interface import Spec, Table
+from .listcolumn import ListColumn
+
+SMALL = 2 * 1024 * 1024
+LARGEST = 8 * 1024 * 1024 * 1024
+LONGEST_CELL = 1024 * 1024
+
+
+def read_csv(path: Path, shown: str, spec: Spec, faults: Faults) -> Table | None:
+    """A CSV table; None, with faults, where it cannot be used."""
+    data = read_bytes(path, shown, faults, LARGEST)
+    if data is None:
+        return None
+    if b"\0" in data:
+        faults.add(shown, data.count(b"\n", 0, data.index(b"\0")) + 1, "holds a NUL byte; save it as UTF-8 text")
+        return None
+    if len(data) >= SMALL and data.count(b'"') % 2 == 0:
+        table = _read_large(data, shown, spec, path)
+        if table is not None:
+            return table
+    return _read_carefully(data, shown, spec, faults)
+
+
+def _text(data: bytes, shown: str, faults: Faults) -> str | None:
+    try:
+        return data.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        faults.add(shown, data.count(b"\n", 0, error.start) + 1, "is not UTF-8 text; save it as UTF-8")
+        return None
+
+
+def _read_carefully(data: bytes, shown: str, spec: Spec, faults: Faults) -> Table | None:
+    text = _text(data, shown, faults)
+    if text is None:
+        return None
+    csv.field_size_limit(LONGEST_CELL)
+    reader = csv.reader(io.StringIO(text, newline=""), strict=True)
+    lines: list[int] = []
+    rows: list[list[str]] = []
+    begin = 1
+    try:
+        for row in reader:
+            if row:
+                rows.append(row)
+                lines.append(begin)
+            begin = reader.line_num + 1
+    except csv.Error as error:
+        faults.add(shown, begin, f"is not CSV here ({error}); check the quotes, and that no cell is longer than {LONGEST_CELL // 1024} KiB")
+        return None
+    if not rows:
+        faults.add(shown, 1, f"is empty; begin with a line of columns: {','.join(spec.required)}")
+        return None
+    header, body = rows[0], rows[1:]
+    before = len(faults.found)
+    spec.check_columns(header, shown, lines[0], faults)
+    for row, line in zip(body, lines[1:], strict=True):
+        if len(row) != len(header):
+            faults.add(shown, line, f"has {len(row)} cells where the first line has {len(header)}; "
+                       "put cells that hold a comma in double quotes")
+    if len(faults.found) > before:
+        return None
+    cells = list(zip(*body, strict=True)) if body else [()] * len(header)
+    columns = {name: ListColumn(cells[number]) for number, name in enumerate(header)}
+    return Table(spec, shown, len(body), columns, lines[1:].__getitem__)
+
+
+def _read_large(data: bytes, shown: str, spec: Spec, path: Path) -> Table | None:
+    """The same by Arrow; None wherever anything at all is out of the ordinary."""
+    import pyarrow as pa
+    import pyarrow.csv as pacsv
+
+    from .arrowcolumn import ArrowColumn
+
+    end = data.find(b"\n")
+    try:
+        header = next(csv.reader([data[:end].decode("utf-8-sig").rstrip("\r")], strict=True), [])
+        quiet = Faults()
+        spec.check_columns(header, shown, 1, quiet)
+        if quiet.found or b'"' in data[:end]:
+            return None
+        table = pacsv.read_csv(
+            pa.BufferReader(data),
+            read_options=pacsv.ReadOptions(column_names=header, skip_rows=1),
+            parse_options=pacsv.ParseOptions(newlines_in_values=b'"' in data),
+            convert_options=pacsv.ConvertOptions(column_types=dict.fromkeys(header, pa.string()), null_values=[""],
+                                                 strings_can_be_null=True,
+                                                 include_columns=[name for name in header if not name.startswith("x.")]))
+    except (pa.ArrowException, UnicodeDecodeError, csv.Error, OSError):
+        return None
+
+    @cache
+    def lines() -> list[int]:
+        reader = csv.reader(io.StringIO(path.read_text("utf-8-sig"), newline=""), strict=True)
+        found, begin = [], 1
+        for row in reader:
+            if row:
+                found.append(begin)
+            begin = reader.line_num + 1
+        return found[1:]
+
+    return Table(spec, shown, table.num_rows, {name: ArrowColumn(table[name]) for name in table.column_names},
+                 lambda row: lines()[row])
+

@@ -1,0 +1,77 @@
+"""Parquet tables. Faults name the row, counted from 1, where other formats name the line."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+from ..faults import Faults
+from .interface import FLAG, LIST, TEXT, TIME, VALUE, WHOLE, Spec, Table
+
+_DUE = {TEXT: "text", TIME: "timestamps with a time zone, or text", FLAG: "booleans, or text", WHOLE: "whole numbers, or text",
+        LIST: "lists of text, or text", VALUE: "text or numbers"}
+
+
+def read_parquet(path: Path, shown: str, spec: Spec, faults: Faults) -> Table | None:
+    """A Parquet table; None, with faults, where it cannot be used."""
+    import pyarrow as pa
+    import pyarrow.parquet as pq
+
+    from .arrowcolumn import ArrowColumn
+
+    if path.is_dir():
+        faults.add(shown, 0, "is a folder where a file is due; name a file")
+        return None
+    try:
+        file = pq.ParquetFile(path)
+        names = list(file.schema_arrow.names)
+        before = len(faults.found)
+        spec.check_columns(names, shown, 1, faults)
+        if len(faults.found) > before:
+            return None
+        data = file.read(columns=[name for name in names if not name.startswith("x.")])
+        data.validate(full=False)
+    except OSError as error:
+        faults.add(shown, 0, f"cannot be read ({error.strerror or 'it is not Parquet'}); write it anew")
+        return None
+    except (pa.ArrowException, ValueError):
+        faults.add(shown, 0, "is not a whole Parquet file; write it anew")
+        return None
+    columns = {}
+    for name in data.column_names:
+        try:
+            array = _texts(data[name], spec.type_of(name), pa)
+        except (pa.ArrowException, ValueError):
+            array = None
+        if array is None:
+            faults.add(shown, 1, f"the column {name} holds {data[name].type}; {_DUE[spec.type_of(name)]} is due")
+        else:
+            columns[name] = ArrowColumn(array)
+    if len(columns) < len(data.column_names):
+        return None
+    return Table(spec, shown, data.num_rows, columns, lambda row: row + 1)
+
+
+def _texts(array: Any, kind: str, pa: Any) -> Any:
+    """The column as text (or as times with a zone); None where its type does not fit."""
+    import pyarrow.compute as pc
+
+    array = array.combine_chunks() if array.num_chunks != 1 else array.chunk(0)
+    if isinstance(array, pa.ChunkedArray):
+        array = pa.concat_arrays(array.chunks) if array.num_chunks else pa.array([], array.type)
+    types, found = pa.types, array.type
+    if types.is_dictionary(found) and types.is_string(found.value_type):
+        return array
+    if types.is_string(found) or types.is_large_string(found) or types.is_string_view(found) or types.is_dictionary(found):
+        return array.cast(pa.string())
+    if types.is_null(found):
+        return array.cast(pa.string())
+    if kind == FLAG and types.is_boolean(found):
+        return array.cast(pa.string())
+    if kind == TIME and types.is_timestamp(found) and found.tz is not None:
+        return array
+    if (kind in (WHOLE, VALUE) and types.is_integer(found)) or (kind == VALUE and (types.is_floating(found) or types.is_decimal(found))):
+        return array.cast(pa.string())
+    if kind in (LIST, VALUE) and (types.is_list(found) or types.is_large_list(found)) and types.is_string(found.value_type):
+        return pc.binary_join(array, ";")
+    return None

@@ -1,0 +1,316 @@
+"""YAML as people write it, read safely: typed getters that name file, line and path of everything wrong.
+
+The event pre-scan stops what the composer would not survive or would swallow in silence: aliases, depth, size, repeated keys.
+Scalars are taken as the words that stand there; what a word means is decided by whoever asks for it.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Collection, Iterator
+from datetime import date
+from pathlib import Path
+
+import yaml
+
+from .faults import Faults, nearest, quoted
+from .times import parse_time
+
+LARGEST = 8 * 1024 * 1024
+DEEPEST = 50
+MOST_EVENTS = 1_000_000
+_NUMBER = re.compile(r"[-+]?(\.[0-9]+|[0-9][0-9_]*(\.[0-9]*)?)([eE][-+]?[0-9]+)?|0x[0-9a-fA-F]+|0o[0-7]+", re.ASCII)
+_NULLS = ("", "~", "null", "Null", "NULL")
+_STANDARD_TAGS = tuple(f"tag:yaml.org,2002:{name}" for name in ("str", "int", "float", "bool", "null", "map", "seq", "timestamp", "value"))
+_Loader = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
+
+
+class Cursor:
+    """A place in a YAML file: `path` is how it is reached, for messages."""
+
+    def __init__(self, node: yaml.Node, file: str, path: str, faults: Faults) -> None:
+        self.node, self.file, self.path, self.faults = node, file, path, faults
+
+    @property
+    def file_name(self) -> str:
+        """The file's name without its folder, for notes."""
+        return Path(self.file).name
+
+    @property
+    def line(self) -> int:
+        """The line, counted from 1."""
+        return int(self.node.start_mark.line) + 1
+
+    def fault(self, message: str, line: int | None = None) -> None:
+        """Names a fault here."""
+        self.faults.add(self.file, line or self.line, f"{self.path}: {message}" if self.path else message)
+
+    @property
+    def is_mapping(self) -> bool:
+        """Whether keys and values stand here."""
+        return isinstance(self.node, yaml.MappingNode)
+
+    @property
+    def is_list(self) -> bool:
+        """Whether a list stands here."""
+        return isinstance(self.node, yaml.SequenceNode)
+
+    @property
+    def raw(self) -> str | None:
+        """The scalar that stands here, as written; None for a list or mapping."""
+        return str(self.node.value) if isinstance(self.node, yaml.ScalarNode) else None
+
+    @property
+    def empty(self) -> bool:
+        """Whether nothing stands here."""
+        return isinstance(self.node, yaml.ScalarNode) and self.node.style is None and self.node.value in _NULLS
+
+    def _below(self, key: str) -> str:
+        return f"{self.path}.{key}" if self.path else key
+
+    def entries(self, what: str = "a mapping of keys and values") -> dict[str, Cursor]:
+        """The mapping that stands here, repeated keys being faults; empty with a fault if none does."""
+        if not isinstance(self.node, yaml.MappingNode):
+            self.fault(f"{self.described()} stands where {what} is due; write key: value")
+            return {}
+        found: dict[str, Cursor] = {}
+        for key_node, value in self.node.value:
+            line = int(key_node.start_mark.line) + 1
+            if not isinstance(key_node, yaml.ScalarNode):
+                self.fault("a key is a list or mapping; a key is one word", line)
+            elif key_node.value in found:
+                self.fault(f"the key {quoted(key_node.value)} stands here twice (first in line {found[key_node.value].key_line}); "
+                           "keep one of them", line)
+            else:
+                found[key_node.value] = _Entry(value, self.file, self._below(key_node.value), self.faults, line)
+        return found
+
+    key_line = 0
+
+    def fields(self, required: Collection[str], optional: Collection[str] = (), hint: str = "") -> dict[str, Cursor]:
+        """The mapping that stands here, with no other keys than these; what is required and missing is a fault."""
+        found = self.entries()
+        known = {*required, *optional}
+        for key in [key for key in found if key not in known]:
+            self.faults.add(self.file, found[key].key_line, f"{self._below(key)}: unknown key {quoted(key)}; {nearest(key, known)}")
+            del found[key]
+        if self.is_mapping:
+            for key in required:
+                if key not in found:
+                    self.fault(f"the key {key} is missing; write {key}: {hint or '…'}")
+        return found
+
+    def items(self, least: int = 0) -> list[Cursor]:
+        """The list that stands here; a fault and nothing if none does."""
+        if not isinstance(self.node, yaml.SequenceNode):
+            self.fault(f"{self.described()} stands where a list is due; write [one, two] or a line '- one' for each")
+            return []
+        if len(self.node.value) < least:
+            self.fault(f"the list is too short; at least {least} {'entry is' if least == 1 else 'entries are'} due")
+        return [Cursor(value, self.file, f"{self.path}[{number}]", self.faults) for number, value in enumerate(self.node.value)]
+
+    def described(self) -> str:
+        """What stands here, for messages."""
+        if self.is_mapping:
+            return "a mapping"
+        if self.is_list:
+            return "a list"
+        return "nothing" if self.empty else quoted(str(self.node.value))
+
+    def value(self, what: str = "a value") -> str | None:
+        """One scalar of any look (word, number, on, yes): the text as written."""
+        if not isinstance(self.node, yaml.ScalarNode) or self.empty:
+            self.fault(f"{self.described()} stands where {what} is due")
+            return None
+        return str(self.node.value)
+
+    def text(self, what: str = "a word") -> str | None:
+        """One word or sentence; a number that is not in quotes is refused."""
+        text = self.value(what)
+        if text is None:
+            return None
+        if isinstance(self.node, yaml.ScalarNode) and self.node.style is None and _NUMBER.fullmatch(text):
+            self.fault(f"{quoted(text)} is a number where {what} is due; write it in quotes: \"{text[:40]}\"")
+            return None
+        if not text.strip():
+            self.fault(f"an empty text stands where {what} is due")
+            return None
+        return text
+
+    def texts(self, what: str = "a word", least: int = 0) -> tuple[str, ...]:
+        """A list of words."""
+        return tuple(text for text in (item.text(what) for item in self.items(least)) if text is not None)
+
+    def one_or_more(self, what: str = "a word") -> tuple[str, ...]:
+        """A word, or a list of at least one."""
+        if self.is_list:
+            return self.texts(what, 1)
+        text = self.text(what)
+        return () if text is None else (text,)
+
+    def choice(self, words: Collection[str]) -> str | None:
+        """One of these words."""
+        text = self.value("one of " + ", ".join(words))
+        if text is not None and text not in words:
+            self.fault(f"{quoted(text)} is none of the words that may stand here; {nearest(text, words)}")
+            return None
+        return text
+
+    def truth(self) -> bool | None:
+        """`true` or `false`."""
+        text = self.value("true or false")
+        if text is None:
+            return None
+        if text not in ("true", "false"):
+            self.fault(f"{quoted(text)} is not a truth value; write true or false")
+            return None
+        return text == "true"
+
+    def whole(self, least: int = 0) -> int | None:
+        """A whole number."""
+        text = self.value("a whole number")
+        if text is None:
+            return None
+        if not re.fullmatch(r"[0-9]{1,9}", text, re.ASCII) or int(text) < least:
+            self.fault(f"{quoted(text)} is not a whole number of at least {least}; write one such as {max(least, 2)}")
+            return None
+        return int(text)
+
+    def number(self) -> float | None:
+        """A decimal number, not negative."""
+        text = self.value("a number")
+        if text is None:
+            return None
+        if not re.fullmatch(r"[0-9]{1,9}(\.[0-9]{1,9})?", text, re.ASCII):
+            self.fault(f"{quoted(text)} is not a number; write one such as 24 or 1.5")
+            return None
+        return float(text)
+
+    def time(self) -> int | None:
+        """A time with an offset, in microseconds since 1970-01-01T00:00Z."""
+        text = self.value("a time")
+        if text is None:
+            return None
+        found = parse_time(text)
+        if found is None:
+            self.fault(f"{quoted(text)} is not a time with an offset; write it as 2026-11-20T06:00:00Z")
+        return found
+
+    def day(self) -> date | None:
+        """A calendar day."""
+        text = self.value("a day")
+        if text is None:
+            return None
+        try:
+            if not re.fullmatch(r"[0-9]{4}-[0-9]{2}-[0-9]{2}", text, re.ASCII):
+                raise ValueError
+            return date.fromisoformat(text)
+        except ValueError:
+            self.fault(f"{quoted(text)} is not a day; write it as 2026-11-20")
+            return None
+
+
+class _Entry(Cursor):
+    """The value of a key, which also knows where the key stands."""
+
+    def __init__(self, node: yaml.Node, file: str, path: str, faults: Faults, key_line: int) -> None:
+        super().__init__(node, file, path, faults)
+        self.key_line = key_line
+
+
+def read_yaml(path: Path, shown: str, form: str, faults: Faults) -> Cursor | None:
+    """The top of a YAML file of the form `form` (say, snapshot/1); None, with faults, where it cannot be read."""
+    data = read_bytes(path, shown, faults, LARGEST)
+    if data is None:
+        return None
+    top = parse_yaml(data, shown, faults)
+    if top is None:
+        return None
+    if not top.is_mapping:
+        top.fault(f"{top.described()} stands where keys and values are due; begin with usher-gate: {form}")
+        return None
+    header = top.entries().get("usher-gate")
+    if header is None:
+        top.fault(f"the key usher-gate is missing; begin with usher-gate: {form}")
+        return None
+    if header.raw != form:
+        header.fault(f"{header.described()} is not the form of this file; write usher-gate: {form}")
+        return None
+    return top
+
+
+def read_bytes(path: Path, shown: str, faults: Faults, largest: int) -> bytes | None:
+    """A file's bytes; None, with a fault, where there is none to read or it is too large."""
+    try:
+        if path.is_dir():
+            faults.add(shown, 0, "is a folder where a file is due; name a file")
+            return None
+        if path.stat().st_size > largest:
+            faults.add(shown, 0, f"is larger than {largest // (1024 * 1024)} MiB; files that people write are smaller: keep bulk in tables")
+            return None
+        return path.read_bytes()
+    except FileNotFoundError:
+        faults.add(shown, 0, "does not exist; write it, or name another")
+    except OSError as error:
+        faults.add(shown, 0, f"cannot be read ({error.strerror}); make it readable")
+    return None
+
+
+def parse_yaml(data: bytes, shown: str, faults: Faults) -> Cursor | None:
+    """The top of a YAML text; None, with a fault, where it is not YAML or not harmless."""
+    try:
+        text = data.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        faults.add(shown, data.count(b"\n", 0, error.start) + 1, "is not UTF-8 text; save it as UTF-8")
+        return None
+    try:
+        stop = _scan(text)
+        if stop is not None:
+            faults.add(shown, *stop)
+            return None
+        node = yaml.compose(text, Loader=_Loader)
+    except yaml.MarkedYAMLError as error:
+        line = error.problem_mark.line + 1 if error.problem_mark else 1
+        faults.add(shown, line, f"is not YAML here ({_plain(error.problem)}); check indentation, quotes and brackets")
+        return None
+    except yaml.YAMLError:
+        bad = next((place for place, char in enumerate(text) if not char.isprintable() and char not in "\n\r\t\u0085"), 0)
+        faults.add(shown, text.count("\n", 0, bad) + 1, "holds a character that YAML does not allow; remove it")
+        return None
+    if node is None:
+        faults.add(shown, 1, "is empty; see docs/files.md for what belongs here")
+        return None
+    return Cursor(node, shown, "", faults)
+
+
+def _plain(problem: object) -> str:
+    return " ".join(str(problem or "a mistake").split())
+
+
+def _scan(text: str) -> tuple[int, str] | None:
+    """Where and why a YAML text is not to be composed."""
+    depth = 0
+    for number, event in enumerate(_events(text)):
+        line = event.start_mark.line + 1
+        if number > MOST_EVENTS:
+            return line, f"holds more than {MOST_EVENTS:,} parts; split it, or keep bulk in tables"
+        if isinstance(event, yaml.AliasEvent):
+            return line, "uses an alias (*name); write the value out"
+        if getattr(event, "anchor", None) is not None:
+            return line, "uses an anchor (&name); write the value out where it is needed"
+        tag = getattr(event, "tag", None)
+        if tag is not None and tag not in ("!", *_STANDARD_TAGS):
+            return line, f"uses the tag {quoted(tag)}; write the value without one"
+        if isinstance(event, yaml.CollectionStartEvent):
+            depth += 1
+            if depth > DEEPEST:
+                return line, f"nests deeper than {DEEPEST} levels; nothing here needs that"
+        elif isinstance(event, yaml.CollectionEndEvent):
+            depth -= 1
+        elif isinstance(event, yaml.DocumentStartEvent) and event.explicit and number > 2:
+            return line, "begins a second document; keep one in a file"
+    return None
+
+
+def _events(text: str) -> Iterator[yaml.Event]:
+    yield from yaml.parse(text, Loader=_Loader)

@@ -1,0 +1,1 @@
+"""What results look like: one file for each format."""
