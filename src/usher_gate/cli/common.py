@@ -184,12 +184,17 @@ def output(arguments: argparse.Namespace) -> Iterator[TextIO]:
 
 
 def say_notes(notes: tuple[str, ...]) -> None:
-    """Notes go to standard error, the first few of them."""
+    """Notes go to standard error, the first few of them; what is no surprise is only counted."""
+    from ..core.scope import NOT_PAIRED
     from ..outputs.safe import for_terminal
-    for note in notes[:_NOTES_SHOWN]:
+    telling = [note for note in notes if not note.endswith(NOT_PAIRED)]
+    for note in telling[:_NOTES_SHOWN]:
         print(f"usher-gate: note: {for_terminal(note)}", file=sys.stderr)
-    if len(notes) > _NOTES_SHOWN:
-        print(f"usher-gate: note: and {len(notes) - _NOTES_SHOWN} more; --format json lists them all", file=sys.stderr)
+    if len(telling) > _NOTES_SHOWN:
+        print(f"usher-gate: note: and {len(telling) - _NOTES_SHOWN} more; --format json lists them all", file=sys.stderr)
+    if len(notes) > len(telling):
+        print(f"usher-gate: note: {len(notes) - len(telling)} times a rule does not apply to a service, which supports none of its controls; "
+              "--format json lists them", file=sys.stderr)
 
 
 @contextmanager

@@ -13,6 +13,9 @@ from .rules import Baseline, Exception_, Rule
 from .select import Selector, Unanswerable, select
 
 
+NOT_PAIRED = ", which supports none of its controls"
+
+
 class Scopes:
     """Answers selectors once each, and collects what it could not answer as notes."""
 
@@ -72,7 +75,7 @@ def pairs(baseline: Baseline, snapshot: Snapshot, notes: set[str]) -> Iterator[t
             if rule.controls & service.controls:
                 yield rule, service
             else:
-                notes.add(f"rule {rule.id} does not apply to service {service.id}, which supports none of its controls")
+                notes.add(f"rule {rule.id} does not apply to service {service.id}{NOT_PAIRED}")
 
 
 def unsupported_notes(rule: Rule, service: Service) -> list[str]:

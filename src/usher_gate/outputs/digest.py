@@ -181,7 +181,7 @@ def _people(result: CheckResult, most: int) -> Section:
 
 
 def _few(causes: list[str]) -> str:
-    return "; ".join(causes[:2]) + (f"; and {len(causes) - 2} more" if len(causes) > 2 else "") if causes else "(not listed)"
+    return causes[0] + (f"; and {len(causes) - 1} more" if len(causes) > 1 else "") if causes else "(not listed)"
 
 
 def _cause(tail: Tail) -> str:
@@ -212,12 +212,13 @@ def _clashes(result: CheckResult, most: int) -> Section:
 
 
 def _exceptions(result: CheckResult, most: int) -> Section:
-    made = [(safe(each.id), each.state, f"{each.covers:,}", each.until, _left(each.days_left)) for each in result.exceptions]
+    made = [(safe(each.id), each.state, f"{each.covers:,}", each.until, left(each.days_left)) for each in result.exceptions]
     rows, more = _cut(made, most, "usher-gate exceptions")
     return Section("Exceptions", (("exception", False), ("state", False), ("covers", True), ("until", False), ("", False)), rows, more)
 
 
-def _left(days: int) -> str:
+def left(days: int) -> str:
+    """How far away the last day of something is, in words."""
     if days < 0:
         return f"ended {count(-days, 'day')} ago"
     return "ends today" if days == 0 else f"ends in {count(days, 'day')}"

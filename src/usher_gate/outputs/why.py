@@ -120,7 +120,7 @@ def _walk(out: Console, walk: Walk, explanation: Explanation) -> None:
         made = tuple((safe(said.rule.id), said.rule.severity, VERDICTS[said.verdict], safe(said.exempt or _leaf_words(said, walk.control)))
                      for said in walk.rules)
         draw(out, Section("Rules that look at it", (("rule", False), ("severity", False), ("verdict", False), ("because", False)), made))
-    elif walk.supported:
+    elif walk.supported and not explanation.said:
         out.print(Padding(Text("No rule of the baseline looks at it here."), (1, 0, 0, 2)))
 
 

@@ -1,0 +1,1 @@
+"""The made-up organisation Northmere Ferries: no real person, firm or service."""

@@ -1,0 +1,248 @@
+"""What is set at Northmere Ferries, with every fault of a real organisation placed on purpose (told in docs/demo.md)."""
+
+from __future__ import annotations
+
+ORGANISATION = """\
+usher-gate: snapshot/1
+name: Northmere Ferries
+taken_at: 2026-11-20T06:00:00Z
+domains: [northmere.example]
+privileged_roles: [directory-admin, meeting-admin]
+second_factor_default: off
+networks:
+  head-office: [192.0.2.0/25, "2001:db8:10::/48"]
+  terminals: [198.51.100.0/24]
+resources:
+  directory-console: [admin]
+  meetings: []
+controls:
+  - {id: dock.camera, title: Camera at the dock door, kind: flag, strict: "on",
+     weak: Nobody sees who came aboard.}
+"""
+
+SERVICES = """\
+usher-gate: services/1
+services:
+  # Meetings: switches at the organisation, at groups and at persons, each of which may be pinned.
+  - id: tidecall
+    title: Tidecall meetings
+    accounts: {not: {kind: service}}
+    precedence: [organisation, group, person]
+    settle-hours: 24
+    supports: ["door.*", "room.*", "line.*", dock.camera]
+    factory:
+      door.waiting-room: everyone
+      door.identity: anyone
+      door.host-first: "off"
+      door.anonymous-join: "on"
+      door.passcode-scheduled: "off"
+      door.passcode-instant: "off"
+      door.personal-room: "on"
+      door.passcode-personal-room: "off"
+      door.passcode-telephone: "off"
+      door.telephone-waits: "off"
+      door.passcode-length: 4
+      door.fresh-id: "on"
+      door.start: everyone
+      door.close: "on"
+      room.share-screen: everyone
+      room.recording: everyone
+      room.streaming: "on"
+      room.anonymous-apps: "off"
+      room.removal: "on"
+      room.co-hosts: everyone
+      room.muted-on-entry: "on"
+      room.camera-on-entry: "off"
+      line.encryption: transport
+      line.dial-in: "on"
+      line.room-systems-encrypt: "on"
+    self-service: [door.waiting-room, door.passcode-scheduled, door.personal-room, room.share-screen]
+    needs:
+      line.encryption: {licences: [plus]}
+      room.streaming: {licences: [plus, standard], without: "off"}
+  # Chat and files: named sets of settings, given to groups; the set with the lowest rank counts.
+  - id: quaychat
+    title: Quaychat messages and files
+    accounts: {not: {kind: service}}
+    precedence: [organisation, group]
+    settle-hours: 4
+    supports: ["contact.*", "app.*", "file.*", "team.*", "guest.*", "call.*"]
+    factory:
+      contact.outside-domains: any
+      contact.unmanaged-accounts: "on"
+      contact.consumer-networks: "off"
+      app.third-party: any
+      app.home-made: any
+      file.guest-resharing: "on"
+      file.link-scanning: "on"
+      file.attachment-scanning: "on"
+      file.sensitive-data-guard: "off"
+      team.create-teams: members
+      team.create-groups: members
+      guest.directory-view: everything
+      guest.invite: anyone
+      call.forwarding-outside: "on"
+    self-service: []
+  # Broadcasts: one value for each unit, and whatever a unit does not say comes from above.
+  - id: beaconcast
+    title: Beaconcast broadcasts
+    accounts: {kind: member}
+    precedence: [organisation, unit]
+    settle-hours: 12
+    supports: ["broadcast.*", door.identity, door.waiting-room]
+    factory:
+      broadcast.audience: public
+      broadcast.registration: "off"
+      broadcast.webinar-audience: public
+      door.waiting-room: everyone
+"""
+
+# service, control, scope, value, pinned, rank, active, changed_at, note
+SETTINGS = """\
+service,control,scope,value,pinned,rank,active,changed_at,note
+tidecall,door.waiting-room,organisation,guests,,,,2026-03-02T09:00:00Z,
+tidecall,door.waiting-room,group:deck,everyone,,,,2026-06-18T14:20:00Z,so that the bridge need not let people in
+tidecall,door.waiting-room,group:board,members,true,,,2026-03-02T09:05:00Z,
+tidecall,door.waiting-room,person:N1171,everyone,,,,2026-08-30T16:41:00Z,
+tidecall,door.identity,organisation,listed-domains,true,,,2026-03-02T09:00:00Z,
+tidecall,door.identity,group:contractors,any-account,true,,,2026-04-11T10:00:00Z,never counts: the organisation's value is pinned
+tidecall,door.listed-domains,organisation,northmere.example;coastguard.example.org;shipyard.example.com,true,,,2026-03-02T09:00:00Z,
+tidecall,door.host-first,organisation,on,,,,2026-03-02T09:00:00Z,
+tidecall,door.host-first,group:pilots,off,,,,2026-05-09T11:30:00Z,
+tidecall,door.anonymous-join,organisation,off,true,,,2026-03-02T09:00:00Z,
+tidecall,door.passcode-scheduled,organisation,on,,,,2026-03-02T09:00:00Z,
+tidecall,door.passcode-instant,organisation,on,true,,,2026-11-20T05:10:00Z,changed within the hour
+tidecall,door.personal-room,organisation,off,true,,,2026-10-01T09:00:00Z,
+tidecall,door.passcode-telephone,organisation,on,true,,,2026-03-02T09:00:00Z,
+tidecall,door.telephone-waits,organisation,on,true,,,2026-03-02T09:00:00Z,
+tidecall,door.passcode-length,organisation,8,true,,,2026-03-02T09:00:00Z,
+tidecall,door.start,organisation,members,true,,,2026-03-02T09:00:00Z,
+tidecall,room.share-screen,organisation,members,,,,2026-03-02T09:00:00Z,
+tidecall,room.share-screen,group:trial-crews,everyone,,10,,2026-10-20T12:00:00Z,
+tidecall,room.share-screen,group:fleet,hosts,,20,,2026-10-20T12:00:00Z,
+tidecall,room.recording,organisation,hosts,,,,2026-03-02T09:00:00Z,
+tidecall,room.streaming,organisation,off,,,,2026-03-02T09:00:00Z,
+tidecall,room.streaming,group:safety,on,,,,2026-07-07T08:00:00Z,for the drill
+tidecall,room.co-hosts,organisation,members,true,,,2026-03-02T09:00:00Z,
+tidecall,line.encryption,group:board,end-to-end,,,,2026-09-12T09:00:00Z,
+tidecall,line.encryption,group:technology,end-to-end,,,,2026-09-12T09:00:00Z,
+tidecall,line.dial-in,group:technology,off,,,,2026-09-12T09:10:00Z,
+quaychat,contact.outside-domains,organisation,listed,,,,2026-02-10T09:00:00Z,
+quaychat,contact.outside-domains,group:operations,listed,,30,,2026-02-10T09:00:00Z,
+quaychat,contact.outside-domains,group:crewing,any,,10,,2026-06-01T09:00:00Z,agencies write from anywhere
+quaychat,contact.unmanaged-accounts,organisation,off,,,,2026-02-10T09:00:00Z,
+quaychat,contact.unmanaged-accounts,group:catering,on,,20,,2026-07-15T09:00:00Z,
+quaychat,contact.unmanaged-accounts,group:operations,off,,30,,2026-02-10T09:00:00Z,
+quaychat,app.third-party,organisation,listed,,,,2026-02-10T09:00:00Z,
+quaychat,app.third-party,group:trial-crews,any,,20,,2026-10-20T12:00:00Z,
+quaychat,app.third-party,group:engine,none,,20,,2026-02-10T09:00:00Z,the same rank as the trial crews: contested
+quaychat,app.home-made,organisation,listed,,,,2026-02-10T09:00:00Z,
+quaychat,app.allowed,organisation,crew-roster;tide-tables,,,,2026-02-10T09:00:00Z,
+quaychat,file.guest-resharing,organisation,off,,,,2026-11-16T09:00:00Z,four days ago; see the observations
+quaychat,file.sensitive-data-guard,organisation,on,,,,2026-02-10T09:00:00Z,
+quaychat,file.sensitive-data-guard,group:terminals,off,,20,,2026-05-05T09:00:00Z,
+quaychat,team.create-groups,organisation,named-people,,,,2026-02-10T09:00:00Z,
+quaychat,guest.directory-view,organisation,limited,,,,2026-02-10T09:00:00Z,
+quaychat,guest.directory-view,group:shipyard,everything,,10,,2025-11-03T09:00:00Z,
+quaychat,guest.invite,organisation,members,,,,2026-02-10T09:00:00Z,
+quaychat,call.forwarding-outside,organisation,off,,,,2026-02-10T09:00:00Z,
+beaconcast,broadcast.audience,organisation,organisation,,,,2026-01-20T09:00:00Z,
+beaconcast,broadcast.audience,unit:/Fleet,named-people,,,,2026-01-20T09:00:00Z,
+beaconcast,broadcast.audience,unit:/Fleet/Deck,public,,,,2026-06-21T18:05:00Z,the summer race
+beaconcast,broadcast.audience,unit:/Terminals,public,,,false,2026-06-21T18:05:00Z,switched off again
+beaconcast,broadcast.registration,organisation,on,,,,2026-01-20T09:00:00Z,
+beaconcast,door.identity,organisation,own-organisation,,,,2026-01-20T09:00:00Z,
+beaconcast,door.identity,unit:/Shore,any-account,,,,2026-04-02T13:00:00Z,on but useless: anybody can make an account
+beaconcast,door.waiting-room,organisation,members,true,,,2026-01-20T09:00:00Z,
+beaconcast,door.waiting-room,unit:/Pilots,everyone,,,,2026-02-02T09:00:00Z,never counts: the organisation's value is pinned
+"""
+
+OBSERVATIONS = """\
+person,service,control,value,seen_at
+N1179,quaychat,file.guest-resharing,on,2026-11-19T15:00:00Z
+N1180,quaychat,file.guest-resharing,on,2026-11-19T15:05:00Z
+N1181,quaychat,file.guest-resharing,off,2026-11-19T15:10:00Z
+N1003,tidecall,door.passcode-instant,on,2026-11-20T05:40:00Z
+"""
+
+PARTNERS = """\
+domain,guests_in,guests_out,home_mfa_counts,home_device_counts
+*,false,true,false,false
+coastguard.example.org,true,true,true,false
+shipyard.example.com,true,true,false,true
+"""
+
+EXTRA_RULES = """\
+  - id: NM-01
+    title: Nobody handling cargo manifests stops at "offered"
+    severity: critical
+    audience: {group: manifests}
+    expect: {person: mfa, is: required}
+    because: A forged manifest puts the wrong cargo next to the passengers.
+    mend: Require the second factor for the group.
+    maps: {"NIST SP 800-53r5": [IA-2(2)], "ISO/IEC 27001:2022": [A.8.5]}
+  - id: NM-02
+    title: Administrators and the board talk end to end
+    severity: medium
+    audience: {any-of: [{role: privileged}, {group: board}]}
+    services: [tidecall]
+    expect: {control: line.encryption, is: end-to-end}
+    because: Recovery codes and prices are spoken of in these calls.
+    mend: Give them the plus licence, and switch it on for their groups.
+    maps: {"NIST SP 800-53r5": [SC-8], "ISO/IEC 27001:2022": [A.8.24]}
+  - id: NM-03
+    title: Joining is for our own domain and our two partners
+    severity: high
+    services: [tidecall]
+    expect: {control: door.listed-domains, within: [northmere.example, coastguard.example.org, shipyard.example.com]}
+    pinned: strict
+    because: One domain too many, and its whole staff passes as known.
+    mend: Take the others from the list.
+    maps: {"NIST SP 800-53r5": [AC-3], "ISO/IEC 27001:2022": [A.5.15]}
+  - id: NM-04
+    title: The word of partners on their devices is not taken
+    severity: low
+    subject: partners
+    expect: {partner: home_device_counts, is: "off"}
+    because: What counts as a managed device at the shipyard is not ours to see.
+    mend: Switch it off for the partner.
+    maps: {"NIST SP 800-53r5": [AC-20], "ISO/IEC 27001:2022": [A.5.19]}
+"""
+
+EXCEPTIONS = """\
+usher-gate: exceptions/1
+# Every exception says why, by whose approval, and until when. Without an end it is refused.
+exceptions:
+  - id: X-2026-014
+    rules: [DOOR-03]
+    who: {group: pilots-liaison}
+    services: [tidecall]
+    reason: Pilots join from the wheelhouse before the office is up.
+    approved_by: harbour master's office
+    until: 2027-01-31
+  - id: X-2026-021
+    rules: [CONTACT-01]
+    who: {group: crewing}
+    reason: Agencies are being moved to listed domains.
+    approved_by: head of crewing
+    until: 2026-12-04      # within 30 days of the snapshot
+  - id: X-2026-009
+    rules: [ROOM-03]
+    who: {group: safety}
+    reason: The summer drill was streamed.
+    approved_by: safety office
+    until: 2026-08-31      # over, and nobody switched streaming off again
+  - id: X-2026-017
+    rules: [APP-02]
+    who: {unit: /Shore/Finance}
+    reason: A script that was retired in September.
+    approved_by: head of finance
+    until: 2027-06-30      # covers nothing today
+"""
+
+TOML = """\
+# Where things lie, counted from this folder. Options on the command line override it.
+snapshot = "snapshot"
+baseline = "baseline.yaml"
+exceptions = "exceptions.yaml"
+"""

@@ -1,0 +1,58 @@
+"""Writes the made-up organisation as a working folder: snapshot, baseline, exceptions and usher-gate.toml."""
+
+from __future__ import annotations
+
+import csv
+import io
+from collections.abc import Iterable, Mapping, Sequence
+from pathlib import Path
+
+from ..baselines import keep_rules, starter_text
+from ..files.catalogue import shipped_catalogue
+from ..files.write import whole_file
+from . import state
+from .people import COLUMNS, GROUPS, memberships, people
+
+
+def _csv(columns: Sequence[str], rows: Iterable[Sequence[str]]) -> str:
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\n")
+    writer.writerow(columns)
+    writer.writerows(rows)
+    return out.getvalue()
+
+
+def _baseline() -> str:
+    """The starter for every organisation, as far as Northmere's services go, and four rules of its own."""
+    text = starter_text("every-organisation")
+    ids = {line.removeprefix("  - id: ") for line in text.splitlines() if line.startswith("  - id: ")}
+    supported = {"door", "room", "line", "broadcast", "contact", "app", "file", "team", "guest", "call"}
+    unsupported = {control.id for control in shipped_catalogue().controls if control.area not in supported}
+    blocks = text.split("  - id: ")[1:]
+    left_out = {block.split("\n", 1)[0] for block in blocks if any(f"control: {control}," in block for control in unsupported)}
+    kept = keep_rules(text, frozenset(ids - left_out))
+    kept = kept.replace("name: Every organisation", "name: Northmere collaboration baseline", 1)
+    return kept.replace("# What every organisation can ask for without hindering its work. Change what does not fit: it is yours.",
+                        "# What Northmere Ferries asks for: the starter for every organisation, and four rules of its own (NM-…).", 1) + state.EXTRA_RULES
+
+
+def files() -> Mapping[str, str]:
+    """Every file of the working folder by its path, the same bytes every time."""
+    everybody = people()
+    return {
+        "usher-gate.toml": state.TOML, "baseline.yaml": _baseline(), "exceptions.yaml": state.EXCEPTIONS,
+        "snapshot/organisation.yaml": state.ORGANISATION, "snapshot/services.yaml": state.SERVICES,
+        "snapshot/people.csv": _csv(COLUMNS, [person.row() for person in everybody]),
+        "snapshot/groups.csv": _csv(("id", "name"), GROUPS),
+        "snapshot/members.csv": _csv(("group", "member", "type"), memberships(everybody)),
+        "snapshot/settings.csv": state.SETTINGS, "snapshot/observations.csv": state.OBSERVATIONS, "snapshot/partners.csv": state.PARTNERS,
+    }
+
+
+def write_demo(folder: Path) -> None:
+    """Writes the working folder; `folder` must not hold any of its files yet."""
+    for name, text in files().items():
+        path = folder / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        with whole_file(path) as stream:
+            stream.write(text)

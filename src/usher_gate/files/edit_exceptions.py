@@ -1,0 +1,134 @@
+"""Adding and ending exceptions in the text of their file, every other character of which stays as it is."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import date
+from pathlib import Path
+
+import yaml
+
+from ..core.model import Snapshot
+from ..core.rules import Baseline
+from .exceptions import read_exceptions
+from .faults import BadInput, Fault, Faults, nearest, quoted
+from .write import whole_file
+from .yamltree import Cursor, read_yaml
+
+EMPTY = "usher-gate: exceptions/1\nexceptions:\n"
+
+
+@dataclass(frozen=True, slots=True)
+class Draft:
+    """An exception to be added: `who` are (key, value) pairs of a selector, all of which must hold."""
+
+    id: str
+    rules: tuple[str, ...]
+    who: tuple[tuple[str, str], ...]
+    partners: tuple[str, ...]
+    services: tuple[str, ...]
+    reason: str
+    approved_by: str
+    until: str
+
+    def lines(self, indent: str) -> list[str]:
+        """The YAML of the exception, as one entry of a block list."""
+        who = ", ".join(f"{key}: {value if value in ('true', 'false') else _word(value)}" for key, value in self.who)
+        found = [f"id: {_word(self.id)}", f"rules: [{_words(self.rules)}]",
+                 f"who: {{{who}}}" if self.who else f"partners: [{_words(self.partners)}]"]
+        found += [f"services: [{_words(self.services)}]"] if self.services else []
+        found += [f"reason: {_word(self.reason)}", f"approved_by: {_word(self.approved_by)}", f"until: {self.until}"]
+        return [f"{indent}{'- ' if number == 0 else '  '}{line}\n" for number, line in enumerate(found)]
+
+
+def _word(text: str) -> str:
+    """A text as a double-quoted YAML scalar (JSON strings are YAML 1.2)."""
+    return json.dumps(text, ensure_ascii=False)
+
+
+def _words(texts: Sequence[str]) -> str:
+    return ", ".join(map(_word, texts))
+
+
+def add_exception(path: Path, draft: Draft, baseline: Baseline, snapshot: Snapshot) -> None:
+    """Adds one at the end of the file, which is made if there is none; raises BadInput, and changes nothing, if it is not whole."""
+    text = path.read_bytes().decode("utf-8-sig") if path.exists() else EMPTY
+    lines = text.splitlines(keepends=True)
+    if path.exists():
+        entries = _entries(path)
+        if entries.empty or (entries.is_list and not entries.items()):
+            lines = _opened(lines, entries)
+            place, indent = entries.line, "  "
+        elif isinstance(entries.node, yaml.SequenceNode) and not entries.node.flow_style:
+            last = entries.node.value[-1]
+            place, indent = _last_line(last) + 1, " " * max(last.start_mark.column - 2, 0)
+        else:
+            raise BadInput([Fault(str(path), entries.line, "the exceptions stand in brackets; write each on a line that begins with '- '")])
+    else:
+        place, indent = len(lines), "  "
+    if place > 0 and lines[place - 1:place] and not lines[place - 1].endswith("\n"):
+        lines[place - 1] += "\n"
+    _replace(path, "".join([*lines[:place], *draft.lines(indent), *lines[place:]]), baseline, snapshot)
+
+
+def end_exception(path: Path, name: str, day: date, baseline: Baseline, snapshot: Snapshot) -> None:
+    """Makes `day` the last day of an exception; raises BadInput, and changes nothing, if there is no such exception."""
+    entries = _entries(path)
+    found: dict[str, Cursor] = {}
+    for item in entries.items():
+        fields = item.entries()
+        if "id" in fields and "until" in fields:
+            found[fields["id"].raw or ""] = fields["until"]
+    if name not in found:
+        raise BadInput([Fault(str(path), 0, f"there is no exception {quoted(name)}; {nearest(name, found)}")])
+    start, end = found[name].node.start_mark, found[name].node.end_mark
+    lines = path.read_bytes().decode("utf-8-sig").splitlines(keepends=True)
+    line = lines[start.line]
+    lines[start.line] = line[:start.column] + day.isoformat() + line[end.column:]
+    _replace(path, "".join(lines), baseline, snapshot)
+
+
+def _entries(path: Path) -> Cursor:
+    faults = Faults()
+    top = read_yaml(path, str(path), "exceptions/1", faults)
+    entries = top.entries().get("exceptions") if top is not None else None
+    faults.stop_if_any()
+    if entries is None:
+        raise BadInput([Fault(str(path), 1, "the key exceptions is missing; write exceptions:")])
+    return entries
+
+
+def _opened(lines: list[str], entries: Cursor) -> list[str]:
+    """The lines with an empty `[]` taken away, so that entries may follow."""
+    if not entries.is_list:
+        return lines
+    start, end = entries.node.start_mark, entries.node.end_mark
+    line = lines[start.line]
+    return [*lines[:start.line], line[:start.column].rstrip() + line[end.column:], *lines[start.line + 1:]]
+
+
+def _last_line(node: yaml.Node) -> int:
+    """The line, counted from 0, on which the last scalar or bracket of a node ends."""
+    if isinstance(node, yaml.CollectionNode) and node.value and not node.flow_style:
+        last = node.value[-1]
+        return _last_line(last[1] if isinstance(last, tuple) else last)
+    mark = node.end_mark
+    return int(mark.line if mark.column or mark.line == node.start_mark.line else mark.line - 1)
+
+
+def _replace(path: Path, text: str, baseline: Baseline, snapshot: Snapshot) -> None:
+    """Puts the new text in place if it reads as a whole exceptions file."""
+    draft = path.with_name(f".{path.name}.draft")
+    try:
+        with whole_file(draft) as stream:
+            stream.write(text)
+        read_exceptions(draft, baseline, snapshot)
+    except BadInput as error:
+        raise BadInput(Fault(str(path), 0, f"would not be whole: {fault.message}") for fault in error.faults) from None
+    else:
+        with whole_file(path) as stream:
+            stream.write(text)
+    finally:
+        draft.unlink(missing_ok=True)
