@@ -7,7 +7,18 @@ from __future__ import annotations
 import argparse
 from dataclasses import replace
 
-from .common import SEVERITIES, add_narrowing, add_output, add_places, look, narrowing, output, read_inputs, say_notes, working
+from .common import (
+    SEVERITIES,
+    add_narrowing,
+    add_output,
+    add_places,
+    look,
+    narrowing,
+    output,
+    read_inputs,
+    say_notes,
+    working,
+)
 
 EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
   usher-gate check
@@ -21,14 +32,26 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_places(parser)
     add_narrowing(parser)
     add_output(parser, ("table", "json", "csv", "markdown"))
-    parser.add_argument("--fail-at", choices=SEVERITIES, default="low", help="exit with 1 only for drift of this severity or worse (default: low)")
-    parser.add_argument("--rows", type=int, default=10, metavar="N", help="how many rows of each kind a table shows (default: 10; 0 means all)")
+    parser.add_argument(
+        "--fail-at",
+        choices=SEVERITIES,
+        default="low",
+        help="exit with 1 only for drift of this severity or worse (default: low)",
+    )
+    parser.add_argument(
+        "--rows",
+        type=int,
+        default=10,
+        metavar="N",
+        help="how many rows of each kind a table shows (default: 10; 0 means all)",
+    )
 
 
 def run(arguments: argparse.Namespace) -> int:
     """Checks, writes, and says by the exit status what was found."""
     from ..core.check import check
     from ..outputs.interface import FORMATS
+
     inputs = read_inputs(arguments)
     chosen = narrowing(arguments, inputs.snapshot, inputs.baseline)
     with working("judging") as progress:

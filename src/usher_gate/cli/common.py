@@ -17,7 +17,7 @@ from ..files.workfolder import NAME, WorkFolder, read_workfolder
 if TYPE_CHECKING:
     from ..core.check import Narrowing
     from ..core.model import Bools, Snapshot
-    from ..core.rules import Baseline, Exception_
+    from ..core.rules import AgreedException, Baseline
     from ..files.snapshot import Read
     from ..outputs.interface import Look
 
@@ -31,7 +31,7 @@ class Inputs:
 
     read: Read
     baseline: Baseline
-    exceptions: tuple[Exception_, ...]
+    exceptions: tuple[AgreedException, ...]
     notes: tuple[str, ...]
 
     @property
@@ -59,10 +59,16 @@ def add_output(parser: argparse.ArgumentParser, formats: tuple[str, ...]) -> Non
 
 def add_narrowing(parser: argparse.ArgumentParser) -> None:
     """Options that narrow what is reported; each may be repeated."""
-    group = parser.add_argument_group("narrowing (repeatable; the same option twice means either, different ones mean both)")
-    for name, metavar, wanted in (("rule", "ID", "only these rules"), ("service", "ID", "only these services"),
-                                  ("person", "WHO", "only these people (login or id)"), ("group", "ID", "only people in these groups"),
-                                  ("unit", "PATH", "only people in these units and below")):
+    group = parser.add_argument_group(
+        "narrowing (repeatable; the same option twice means either, different ones mean both)"
+    )
+    for name, metavar, wanted in (
+        ("rule", "ID", "only these rules"),
+        ("service", "ID", "only these services"),
+        ("person", "WHO", "only these people (login or id)"),
+        ("group", "ID", "only people in these groups"),
+        ("unit", "PATH", "only people in these units and below"),
+    ):
         group.add_argument(f"--{name}", action="append", metavar=metavar, help=wanted)
     group.add_argument("--severity", action="append", choices=SEVERITIES, help="only rules of these severities")
     group.add_argument("--verdict", action="append", metavar="WORD", help="list only findings with these verdicts")
@@ -71,13 +77,15 @@ def add_narrowing(parser: argparse.ArgumentParser) -> None:
 def places(arguments: argparse.Namespace) -> WorkFolder:
     """Where the files lie: as the call says, else as the working folder does."""
     folder = read_workfolder(Path())
-    return WorkFolder(*(getattr(arguments, key, None) or getattr(folder, key) for key in ("snapshot", "baseline", "exceptions")))
+    return WorkFolder(
+        *(getattr(arguments, key, None) or getattr(folder, key) for key in ("snapshot", "baseline", "exceptions"))
+    )
 
 
 def need(path: Path | None, what: str) -> Path:
     """A path that a verb cannot do without."""
     if path is None:
-        raise UsherError(f"no {what} is named; write --{what} PATH, or {what} = \"PATH\" in {NAME}")
+        raise UsherError(f'no {what} is named; write --{what} PATH, or {what} = "PATH" in {NAME}')
     return path
 
 
@@ -86,6 +94,7 @@ def read_inputs(arguments: argparse.Namespace) -> Inputs:
     from ..files.baseline import read_baseline
     from ..files.exceptions import read_exceptions
     from ..files.snapshot import read_snapshot
+
     where = places(arguments)
     snapshot, baseline = need(where.snapshot, "snapshot"), need(where.baseline, "baseline")
     with working("reading"):
@@ -99,11 +108,17 @@ def narrowing(arguments: argparse.Namespace, snapshot: Snapshot, baseline: Basel
     """What the report is to speak of; raises UsherError for a name that nothing has."""
     from ..core.check import Narrowing
     from ..core.condition import VERDICTS
+
     _known(arguments.rule, [rule.id for rule in baseline.rules], "rule")
     _known(arguments.service, [service.id for service in snapshot.services or ()], "service")
     _known(arguments.verdict, VERDICTS, "verdict")
-    chosen = [_set(getattr(arguments, key)) for key in ("rule", "service", "severity", "verdict")]
-    return Narrowing(*chosen, people=_people(arguments, snapshot))
+    return Narrowing(
+        _set(arguments.rule),
+        _set(arguments.service),
+        _set(arguments.severity),
+        _set(arguments.verdict),
+        _people(arguments, snapshot),
+    )
 
 
 def _set(values: list[str] | None) -> frozenset[str] | None:
@@ -120,6 +135,7 @@ def _people(arguments: argparse.Namespace, snapshot: Snapshot) -> Bools | None:
     import numpy as np
 
     from ..core.select import Selector, Unanswerable, find_group, select
+
     mask = None
     if arguments.person:
         mask = np.zeros(len(snapshot.people), bool)
@@ -151,13 +167,16 @@ def find_person(who: str, snapshot: Snapshot) -> int:
     if len(found) == 1:
         return found[0]
     import numpy as np
+
     if found:
         ids = ", ".join(snapshot.people.ids.take(np.array(found)))
         raise UsherError(f"{len(found)} people have the login {quoted(who)}; name one by id: {ids}")
     if who in snapshot.people.inactive:
         raise UsherError(f"{quoted(who)} is not active, so nothing is judged")
     every = np.arange(min(len(snapshot.people), 20_000))
-    raise UsherError(f"there is no person {quoted(who)}; {nearest(who, [*snapshot.people.logins.take(every), *snapshot.people.ids.take(every)])}")
+    raise UsherError(
+        f"there is no person {quoted(who)}; {nearest(who, [*snapshot.people.logins.take(every), *snapshot.people.ids.take(every)])}"
+    )
 
 
 def look(arguments: argparse.Namespace, rows: int = 10) -> Look:
@@ -165,6 +184,7 @@ def look(arguments: argparse.Namespace, rows: int = 10) -> Look:
     import shutil
 
     from ..outputs.interface import Look
+
     terminal = arguments.out is None and sys.stdout.isatty()
     width = shutil.get_terminal_size((100, 40)).columns
     return Look(max(width, 40), terminal and not arguments.no_colour and not os.environ.get("NO_COLOR"), rows)
@@ -179,6 +199,7 @@ def output(arguments: argparse.Namespace) -> Iterator[TextIO]:
         yield sys.stdout
         return
     from ..files.write import whole_file
+
     with whole_file(arguments.out) as stream:
         yield stream
 
@@ -187,14 +208,20 @@ def say_notes(notes: tuple[str, ...]) -> None:
     """Notes go to standard error, the first few of them; what is no surprise is only counted."""
     from ..core.scope import NOT_PAIRED
     from ..outputs.safe import for_terminal
+
     telling = [note for note in notes if not note.endswith(NOT_PAIRED)]
     for note in telling[:_NOTES_SHOWN]:
         print(f"usher-gate: note: {for_terminal(note)}", file=sys.stderr)
     if len(telling) > _NOTES_SHOWN:
-        print(f"usher-gate: note: and {len(telling) - _NOTES_SHOWN} more; --format json lists them all", file=sys.stderr)
+        print(
+            f"usher-gate: note: and {len(telling) - _NOTES_SHOWN} more; --format json lists them all", file=sys.stderr
+        )
     if len(notes) > len(telling):
-        print(f"usher-gate: note: {len(notes) - len(telling)} times a rule does not apply to a service, which supports none of its controls; "
-              "--format json lists them", file=sys.stderr)
+        print(
+            f"usher-gate: note: {len(notes) - len(telling)} times a rule does not apply to a service, which supports none of its controls; "
+            "--format json lists them",
+            file=sys.stderr,
+        )
 
 
 @contextmanager
@@ -205,6 +232,9 @@ def working(what: str) -> Iterator[Callable[[int, int], None] | None]:
         return
     from rich.console import Console
     from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
-    with Progress(TextColumn("{task.description}"), BarColumn(), TimeElapsedColumn(), console=Console(stderr=True), transient=True) as bar:
+
+    with Progress(
+        TextColumn("{task.description}"), BarColumn(), TimeElapsedColumn(), console=Console(stderr=True), transient=True
+    ) as bar:
         task = bar.add_task(what, total=None)
         yield lambda done, total: bar.update(task, completed=done, total=total)

@@ -20,7 +20,14 @@ EXAMPLES = """examples:
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What the verb takes."""
-    parser.add_argument("folder", metavar="FOLDER", nargs="?", type=Path, default=Path("northmere"), help="the folder to write (default: northmere)")
+    parser.add_argument(
+        "folder",
+        metavar="FOLDER",
+        nargs="?",
+        type=Path,
+        default=Path("northmere"),
+        help="the folder to write (default: northmere)",
+    )
     parser.add_argument("--fresh", action="store_true", help="replace a demo that stands there already")
     add_output(parser, ("table", "json", "csv", "markdown"))
 
@@ -28,27 +35,36 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace) -> int:
     """Writes the demo, checks it, and says what to try next; the drift it shows is no failure of the demo."""
     from ..demo.write import write_demo
+
     folder: Path = arguments.folder
     if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
         if not (arguments.fresh and _is_demo(folder)):
-            raise UsherError(f"{quoted(str(folder))} is there already; name a new folder{', or write --fresh' if _is_demo(folder) else ''}")
+            raise UsherError(
+                f"{quoted(str(folder))} is there already; name a new folder{', or write --fresh' if _is_demo(folder) else ''}"
+            )
         shutil.rmtree(folder)
     write_demo(folder)
     _check(folder, arguments)
-    print(f"\nThis was 'usher-gate check' in the new folder {folder}. Try next: cd {folder} && usher-gate why "
-          "asta.brandt@northmere.example door.waiting-room")
+    print(
+        f"\nThis was 'usher-gate check' in the new folder {folder}. Try next: cd {folder} && usher-gate why "
+        "asta.brandt@northmere.example door.waiting-room"
+    )
     return 0
 
 
 def _is_demo(folder: Path) -> bool:
     from ..demo.state import TOML
+
     toml = folder / NAME
-    return toml.is_file() and toml.read_text("utf-8", "replace") == TOML and (folder / "snapshot" / "people.csv").is_file()
+    return (
+        toml.is_file() and toml.read_text("utf-8", "replace") == TOML and (folder / "snapshot" / "people.csv").is_file()
+    )
 
 
 def _check(folder: Path, arguments: argparse.Namespace) -> None:
     from . import check
     from .parser import Parser
+
     parser = Parser("usher-gate check", check.__doc__, check.EXAMPLES)
     check.add_arguments(parser)
     options = ["--format", arguments.format] + (["--no-colour"] if arguments.no_colour else [])

@@ -20,16 +20,35 @@ EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What the verb takes."""
-    parser.add_argument("action", metavar="ACTION", nargs="?", choices=("list", "add", "end"), default="list", help="list (default), add or end")
+    parser.add_argument(
+        "action",
+        metavar="ACTION",
+        nargs="?",
+        choices=("list", "add", "end"),
+        default="list",
+        help="list (default), add or end",
+    )
     parser.add_argument("id", metavar="ID", nargs="?", help="the exception to add or end")
     group = parser.add_argument_group("of an exception to add")
     group.add_argument("--rule", metavar="ID", action="append", default=[], help="from which rule (repeatable)")
-    group.add_argument("--who", metavar="KEY=VALUE", action="append", default=[], help="for whom, as a selector; several must all hold")
-    group.add_argument("--partner", metavar="DOMAIN", action="append", default=[], help="for which partner, instead of --who (repeatable)")
+    group.add_argument(
+        "--who", metavar="KEY=VALUE", action="append", default=[], help="for whom, as a selector; several must all hold"
+    )
+    group.add_argument(
+        "--partner",
+        metavar="DOMAIN",
+        action="append",
+        default=[],
+        help="for which partner, instead of --who (repeatable)",
+    )
     group.add_argument("--service", metavar="ID", action="append", default=[], help="only on this service (repeatable)")
     group.add_argument("--reason", metavar="TEXT", help="why")
     group.add_argument("--approved-by", metavar="TEXT", help="who agreed")
-    group.add_argument("--until", metavar="DAY", help="the last day on which it counts; for 'end': by default the day before the snapshot")
+    group.add_argument(
+        "--until",
+        metavar="DAY",
+        help="the last day on which it counts; for 'end': by default the day before the snapshot",
+    )
     add_places(parser)
     add_output(parser, ("table", "json", "csv"))
 
@@ -47,19 +66,38 @@ def run(arguments: argparse.Namespace) -> int:
 
 def _add(arguments: argparse.Namespace, path: Path) -> int:
     from ..files.edit_exceptions import Draft, add_exception
-    lacking = [option for option, value in (("--rule", arguments.rule), ("--who or --partner", arguments.who or arguments.partner),
-                                            ("--reason", (arguments.reason or "").strip()), ("--approved-by", (arguments.approved_by or "").strip()),
-                                            ("--until", arguments.until)) if not value]
+
+    lacking = [
+        option
+        for option, value in (
+            ("--rule", arguments.rule),
+            ("--who or --partner", arguments.who or arguments.partner),
+            ("--reason", (arguments.reason or "").strip()),
+            ("--approved-by", (arguments.approved_by or "").strip()),
+            ("--until", arguments.until),
+        )
+        if not value
+    ]
     if lacking:
-        raise UsherError(f"an exception without {', '.join(lacking)} is refused; every one says from what, for whom, why, by whose approval, and until when")
+        raise UsherError(
+            f"an exception without {', '.join(lacking)} is refused; every one says from what, for whom, why, by whose approval, and until when"
+        )
     who = []
     for pair in arguments.who:
         key, equals, value = pair.partition("=")
         if not equals or not value:
             raise UsherError(f"--who {quoted(pair)} is no KEY=VALUE; write one such as group=pilots or unit=/Fleet")
         who.append((key, value))
-    draft = Draft(arguments.id, tuple(arguments.rule), tuple(who), tuple(arguments.partner), tuple(arguments.service), arguments.reason.strip(),
-                  arguments.approved_by.strip(), _day(arguments.until).isoformat())
+    draft = Draft(
+        arguments.id,
+        tuple(arguments.rule),
+        tuple(who),
+        tuple(arguments.partner),
+        tuple(arguments.service),
+        arguments.reason.strip(),
+        arguments.approved_by.strip(),
+        _day(arguments.until).isoformat(),
+    )
     inputs = read_inputs(arguments)
     add_exception(path, draft, inputs.baseline, inputs.snapshot)
     print(f"added {arguments.id} to {path}, until {draft.until}")
@@ -69,6 +107,7 @@ def _add(arguments: argparse.Namespace, path: Path) -> int:
 def _end(arguments: argparse.Namespace, path: Path) -> int:
     from ..core.scope import taken_day
     from ..files.edit_exceptions import end_exception
+
     inputs = read_inputs(arguments)
     day = _day(arguments.until) if arguments.until else taken_day(inputs.snapshot) - timedelta(days=1)
     end_exception(path, arguments.id, day, inputs.baseline, inputs.snapshot)
@@ -88,6 +127,7 @@ def _day(text: str) -> date:
 def _list(arguments: argparse.Namespace, inputs: Inputs) -> int:
     from ..core.check import check
     from ..outputs.exceptions import write_exceptions
+
     result = check(inputs.snapshot, inputs.baseline, inputs.exceptions)
     with output(arguments) as stream:
         write_exceptions(result, inputs.exceptions, arguments.format, stream, look(arguments))

@@ -58,6 +58,7 @@ def _run(arguments: Sequence[str]) -> int:
     import importlib
 
     from .parser import Parser
+
     verb = importlib.import_module(f".{arguments[0]}", __package__)
     parser = Parser(f"usher-gate {arguments[0]}", verb.__doc__, verb.EXAMPLES)
     verb.add_arguments(parser)
@@ -68,6 +69,7 @@ def _run(arguments: Sequence[str]) -> int:
 
 def _no_such_verb(word: str) -> int:
     import difflib
+
     close = difflib.get_close_matches(word, VERBS, 1)
     hint = f"did you mean {close[0]}?" if close else f"write one of {', '.join(VERBS)}"
     what = "option" if word.startswith("-") else "verb"
@@ -84,6 +86,7 @@ def run(arguments: Sequence[str]) -> int:
         return INTERRUPTED
     except BrokenPipeError:
         import os
+
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0
     except Exception as error:
@@ -92,6 +95,7 @@ def run(arguments: Sequence[str]) -> int:
 
 def _failed(error: Exception) -> int:
     from ..files.faults import SHOWN, BadInput, UsherError
+
     if isinstance(error, BadInput):
         for fault in error.faults[:SHOWN]:
             print(f"usher-gate: error: {fault}", file=sys.stderr)
@@ -108,9 +112,12 @@ def _crashed() -> int:
     import os
     import tempfile
     import traceback
+
     handle, name = tempfile.mkstemp(prefix="usher-gate-", suffix=".crash.txt")
     with os.fdopen(handle, "w") as stream:
-        stream.write(f"usher-gate {__version__}, Python {sys.version}\n{' '.join(sys.argv)}\n\n{traceback.format_exc()}")
+        stream.write(
+            f"usher-gate {__version__}, Python {sys.version}\n{' '.join(sys.argv)}\n\n{traceback.format_exc()}"
+        )
     print(f"usher-gate: error: this is a bug in usher-gate; what it was doing stands in {name}", file=sys.stderr)
     return WRONG
 

@@ -32,6 +32,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace) -> int:
     """Explains a value or a verdict."""
     from ..outputs.why import write_why, write_why_json
+
     if (arguments.control is None) == (arguments.rule is None):
         raise UsherError("name either a control or --rule ID; see usher-gate why --help")
     inputs = read_inputs(arguments)
@@ -49,39 +50,75 @@ def _explain(arguments: argparse.Namespace, inputs: Inputs) -> Explanation:
     from ..core.explain import verdicts_of, walk
     from ..files.times import show_time
     from ..outputs.why import Explanation
+
     snapshot = inputs.snapshot
     person = find_person(arguments.person, snapshot)
-    services = [service for service in snapshot.services or () if not arguments.service or service.id in arguments.service]
+    services = [
+        service for service in snapshot.services or () if not arguments.service or service.id in arguments.service
+    ]
     for name in arguments.service or ():
         if name not in {service.id for service in services}:
-            raise UsherError(f"there is no service {quoted(name)}; {nearest(name, [each.id for each in snapshot.services or ()])}")
+            raise UsherError(
+                f"there is no service {quoted(name)}; {nearest(name, [each.id for each in snapshot.services or ()])}"
+            )
     checker = Checker(snapshot, inputs.baseline, inputs.exceptions)
     said, walks = [], []
     if arguments.rule is not None:
         rule = next((each for each in inputs.baseline.rules if each.id == arguments.rule), None)
         if rule is None:
-            raise UsherError(f"there is no rule {quoted(arguments.rule)}; {nearest(arguments.rule, [each.id for each in inputs.baseline.rules])}")
+            raise UsherError(
+                f"there is no rule {quoted(arguments.rule)}; {nearest(arguments.rule, [each.id for each in inputs.baseline.rules])}"
+            )
         if rule.subject != "people":
-            raise UsherError(f"rule {rule.id} is about {rule.subject}, not about people; see usher-gate check --rule {rule.id}")
-        said = [each for each in verdicts_of(checker, rule, person) if each.service is None or not arguments.service or each.service in arguments.service]
-        walks = [walk(checker, service, control, person, rules=False) for control in sorted(rule.controls) for service in services
-                 if control in service.controls and any(each.service == service.id for each in said)]
+            raise UsherError(
+                f"rule {rule.id} is about {rule.subject}, not about people; see usher-gate check --rule {rule.id}"
+            )
+        said = [
+            each
+            for each in verdicts_of(checker, rule, person)
+            if each.service is None or not arguments.service or each.service in arguments.service
+        ]
+        walks = [
+            walk(checker, service, control, person, rules=False)
+            for control in sorted(rule.controls)
+            for service in services
+            if control in service.controls and any(each.service == service.id for each in said)
+        ]
     else:
         if arguments.control not in snapshot.catalogue.index:
-            raise UsherError(f"there is no control {quoted(arguments.control)}; {nearest(arguments.control, snapshot.catalogue.index)}")
+            raise UsherError(
+                f"there is no control {quoted(arguments.control)}; {nearest(arguments.control, snapshot.catalogue.index)}"
+            )
         wanted = [service for service in services if arguments.control in service.controls or arguments.service]
         if not wanted:
-            raise UsherError(f"no service supports {arguments.control}" if snapshot.services else "without services.yaml no value is known")
+            raise UsherError(
+                f"no service supports {arguments.control}"
+                if snapshot.services
+                else "without services.yaml no value is known"
+            )
         walks = [walk(checker, service, arguments.control, person) for service in wanted]
-    return Explanation(_person(person, inputs), arguments.rule or arguments.control, tuple(walks), tuple(said), inputs.read.setting_line, show_time)
+    return Explanation(
+        _person(person, inputs),
+        arguments.rule or arguments.control,
+        tuple(walks),
+        tuple(said),
+        inputs.read.setting_line,
+        show_time,
+    )
 
 
 def _person(person: int, inputs: Inputs) -> Person:
     import numpy as np
 
     from ..outputs.why import Person
+
     people, units = inputs.snapshot.people, inputs.snapshot.units
     row = np.array([person])
     path = units.path_of(person) if units is not None else []
-    return Person(people.ids.take(row)[0], people.logins.take(row)[0], people.names.take(row)[0] if people.names is not None else "",
-                  people.kind.words[int(people.kind.codes[person])], path[-1] if path else None)
+    return Person(
+        people.ids.take(row)[0],
+        people.logins.take(row)[0],
+        people.names.take(row)[0] if people.names is not None else "",
+        people.kind.words[int(people.kind.codes[person])],
+        path[-1] if path else None,
+    )

@@ -7,14 +7,30 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from .condition import DRIFTS, EXCEPTED, EXEMPT, LOOSE, MEETS, SETTLING, UNKNOWN, VERDICTS, Codes, Leaf, deciding, judge, leaves, restrict, too_few
+from .condition import (
+    DRIFTS,
+    EXCEPTED,
+    EXEMPT,
+    LOOSE,
+    MEETS,
+    SETTLING,
+    UNKNOWN,
+    VERDICTS,
+    Codes,
+    Leaf,
+    deciding,
+    judge,
+    leaves,
+    restrict,
+    too_few,
+)
 from .contradict import clashes
 from .leaf import ControlJudge, Judged, Outcome, Root, constant, judge_fact, observed
 from .model import MISSING, Bools, Ints, Longs, Service, Snapshot
 from .others import judge_organisation, judge_partners
 from .resolve import Effective, Resolver
 from .result import Block, CheckResult, ExceptionRow, OtherFinding, Share, Tail
-from .rules import Baseline, Exception_, Rule
+from .rules import AgreedException, Baseline, Rule
 from .scope import Scopes, in_force, pairs, taken_day, unsupported_notes
 from .tally import PersonTally, RootTally, ShareTally
 
@@ -34,8 +50,11 @@ class Narrowing:
 
     def keeps(self, rule: Rule, service: str | None) -> bool:
         """Whether a pair of rule and service is in the report."""
-        return ((self.rules is None or rule.id in self.rules) and (self.severities is None or rule.severity in self.severities)
-                and (self.services is None or service in self.services))
+        return (
+            (self.rules is None or rule.id in self.rules)
+            and (self.severities is None or rule.severity in self.severities)
+            and (self.services is None or service in self.services)
+        )
 
 
 @dataclass(slots=True)
@@ -61,7 +80,7 @@ class _RuleMasks:
 class Checker:
     """Judges the pairs of a baseline and a snapshot, one at a time."""
 
-    def __init__(self, snapshot: Snapshot, baseline: Baseline, exceptions: Sequence[Exception_] = ()) -> None:
+    def __init__(self, snapshot: Snapshot, baseline: Baseline, exceptions: Sequence[AgreedException] = ()) -> None:
         self.snapshot, self.baseline = snapshot, baseline
         self.resolver = Resolver(snapshot)
         self.scopes = Scopes(snapshot, self.resolver)
@@ -84,8 +103,13 @@ class Checker:
         if leaf.about == "proof":
             return constant(leaf, Outcome(UNKNOWN, "no-access-rules"), len(self.snapshot.people))
         assert service is not None
-        return ControlJudge(leaf, rule.pinned, service, self.effective(service, leaf.name),
-                            observed(self.snapshot, service.id, leaf.name)).judge()
+        return ControlJudge(
+            leaf,
+            rule.pinned,
+            service,
+            self.effective(service, leaf.name),
+            observed(self.snapshot, service.id, leaf.name),
+        ).judge()
 
     def judge(self, rule: Rule, service: Service | None) -> Verdicts:
         """One rule about people on one service. Source: domain, "Verdicts"."""
@@ -126,7 +150,9 @@ class Checker:
             covered[covers & (covered == MISSING)] = number
         return covered
 
-    def tails(self, rule: Rule, service: Service | None, verdicts: Verdicts, people: Longs) -> tuple[tuple[Tail, ...], Ints]:
+    def tails(
+        self, rule: Rule, service: Service | None, verdicts: Verdicts, people: Longs
+    ) -> tuple[tuple[Tail, ...], Ints]:
         """What is to be said of these people, each distinct thing once, and which of them each person gets."""
         columns = [each.codes[people] for each in verdicts.judged] + [verdicts.exception[people]]
         first, which = _distinct(columns)
@@ -139,7 +165,9 @@ class Checker:
         few = {each.number: each.control for each in too_few(tree)}
         made = []
         for place, person in enumerate(chosen.tolist()):
-            outcomes = {each.leaf.number: (each.leaf, each.outcome(int(each.codes[person]))) for each in verdicts.judged}
+            outcomes = {
+                each.leaf.number: (each.leaf, each.outcome(int(each.codes[person]))) for each in verdicts.judged
+            }
             number = None if decided is None else int(decided[place])
             if number is None:
                 reason, root = ("no-value" if verdicts.answered else "no-audience"), None
@@ -148,9 +176,17 @@ class Checker:
             else:
                 reason, root = outcomes[number][1].reason, outcomes[number][1].root
             excused = int(verdicts.exception[person])
-            made.append(Tail(int(verdicts.verdict[person]), reason, tuple(outcomes.values()), root,
-                             None if excused == MISSING else self.exceptions[excused].id,
-                             None if excused == MISSING else int(verdicts.would_be[person]), number))
+            made.append(
+                Tail(
+                    int(verdicts.verdict[person]),
+                    reason,
+                    tuple(outcomes.values()),
+                    root,
+                    None if excused == MISSING else self.exceptions[excused].id,
+                    None if excused == MISSING else int(verdicts.would_be[person]),
+                    number,
+                )
+            )
         return tuple(made), which
 
 
@@ -165,8 +201,13 @@ def _distinct(columns: Sequence[Ints]) -> tuple[Longs, Ints]:
     return first.astype(np.int64), which.astype(np.int32)
 
 
-def check(snapshot: Snapshot, baseline: Baseline, exceptions: Sequence[Exception_] = (), narrowing: Narrowing | None = None,
-          progress: Callable[[int, int], None] | None = None) -> CheckResult:
+def check(
+    snapshot: Snapshot,
+    baseline: Baseline,
+    exceptions: Sequence[AgreedException] = (),
+    narrowing: Narrowing | None = None,
+    progress: Callable[[int, int], None] | None = None,
+) -> CheckResult:
     """Judges a snapshot against a baseline. `progress` is told how many of how many pairs are done.
 
     Everything is judged, so that exceptions and groups are counted whole; narrowing only chooses what is reported.
@@ -177,8 +218,14 @@ def check(snapshot: Snapshot, baseline: Baseline, exceptions: Sequence[Exception
 class _Run:
     """One check under way: what has been found so far."""
 
-    def __init__(self, snapshot: Snapshot, baseline: Baseline, exceptions: Sequence[Exception_], narrowing: Narrowing,
-                 progress: Callable[[int, int], None] | None) -> None:
+    def __init__(
+        self,
+        snapshot: Snapshot,
+        baseline: Baseline,
+        exceptions: Sequence[AgreedException],
+        narrowing: Narrowing,
+        progress: Callable[[int, int], None] | None,
+    ) -> None:
         self.checker = Checker(snapshot, baseline, exceptions)
         self.snapshot, self.narrowing, self.progress = snapshot, narrowing, progress
         size = len(snapshot.people)
@@ -213,7 +260,9 @@ class _Run:
         if len(people):
             self._findings(rule, service, verdicts, people, masks)
 
-    def _findings(self, rule: Rule, service: Service | None, verdicts: Verdicts, people: Longs, masks: _RuleMasks) -> None:
+    def _findings(
+        self, rule: Rule, service: Service | None, verdicts: Verdicts, people: Longs, masks: _RuleMasks
+    ) -> None:
         tails, which = self.checker.tails(rule, service, verdicts, people)
         masks.own.update(tail.root.scope for tail in tails if tail.verdict == DRIFTS and tail.root and tail.root.scope)
         listed = self.chosen[people]
@@ -228,11 +277,16 @@ class _Run:
         if wanted is not None:
             listed &= np.array([VERDICTS[tail.verdict] in wanted for tail in tails])[which]
         if np.any(listed):
-            self.blocks.append(Block(rule, service.id if service else None, people[listed].astype(np.int32), which[listed], tails))
+            self.blocks.append(
+                Block(rule, service.id if service else None, people[listed].astype(np.int32), which[listed], tails)
+            )
 
     def _other(self, rule: Rule, service: Service | None) -> None:
-        judged = (judge_partners(rule, self.checker) if rule.subject == "partners" else
-                  judge_organisation(rule, service, self.checker))
+        judged = (
+            judge_partners(rule, self.checker)
+            if rule.subject == "partners"
+            else judge_organisation(rule, service, self.checker)
+        )
         if not self.narrowing.keeps(rule, service.id if service else None):
             return
         counted = np.bincount([tail.verdict for _, tail in judged], minlength=len(VERDICTS))
@@ -265,13 +319,26 @@ class _Run:
         notes = self.notes | scopes.notes | set(snapshot.notes) | set(self._snapshot_notes())
         none = (0,) * len(VERDICTS)
         return CheckResult(
-            snapshot, baseline, self.chosen, rules, tuple(self.total.tolist()),
+            snapshot,
+            baseline,
+            self.chosen,
+            rules,
+            tuple(self.total.tolist()),
             {rule.id: tuple(self.counts[rule.id].tolist()) if rule.id in self.counts else none for rule in rules},
             tuple(sorted(self.blocks, key=lambda block: (block.rule.id, block.service or ""))),
             tuple(sorted(self.others, key=lambda other: (other.rule.id, other.service or "", other.subject))),
-            _in_order(self.shares.groups), _in_order(self.shares.units), self.roots.rows(), self._exceptions(),
-            found, clashing, int(np.count_nonzero(self.persons.drifts)), self.persons.drifts, self.persons.worst, (),
-            tuple(sorted(notes)))
+            _in_order(self.shares.groups),
+            _in_order(self.shares.units),
+            self.roots.rows(),
+            self._exceptions(),
+            found,
+            clashing,
+            int(np.count_nonzero(self.persons.drifts)),
+            self.persons.drifts,
+            self.persons.worst,
+            (),
+            tuple(sorted(notes)),
+        )
 
     def _share(self, rule: Rule) -> None:
         masks = self.masks.pop(rule.id, None)
@@ -284,15 +351,21 @@ class _Run:
         for exception in self.checker.exceptions:
             covers = self.checker.covers[exception.id]
             state = "expired" if not in_force(exception, self.snapshot) else "in-force" if covers else "idle"
-            rows.append(ExceptionRow(exception.id, state, covers, exception.until.isoformat(), (exception.until - today).days))
+            rows.append(
+                ExceptionRow(exception.id, state, covers, exception.until.isoformat(), (exception.until - today).days)
+            )
         return tuple(rows)
 
     def _snapshot_notes(self) -> list[str]:
         settings, resolver = self.snapshot.settings, self.checker.resolver
-        notes = [f"{count} settings of service {service} at the level {level} are ignored: the service has no such level"
-                 for (service, level), count in resolver.left_out.items()]
+        notes = [
+            f"{count} settings of service {service} at the level {level} are ignored: the service has no such level"
+            for (service, level), count in resolver.left_out.items()
+        ]
         if settings is not None and not settings.timed:
-            notes.append("settings has no column changed_at: nothing is known to have settled, so no setting counts as young")
+            notes.append(
+                "settings has no column changed_at: nothing is known to have settled, so no setting counts as young"
+            )
         if settings is not None and (late := int(np.count_nonzero(settings.changed > self.snapshot.taken_at))):
             notes.append(f"{late} settings were changed after the snapshot was taken, and count as young")
         return notes

@@ -93,11 +93,9 @@ def restrict(tree: Tree, supported: frozenset[str]) -> Tree | None:
 def combine(operator: str, at_least: int, verdicts: Sequence[Codes]) -> Codes:
     """The verdict of a branch from those of its parts, element by element."""
     stacked = np.stack(verdicts)
-    if operator == "all-of":
-        return np.min(stacked, axis=0)
-    if operator == "any-of":
-        return np.max(stacked, axis=0)
-    return np.sort(stacked, axis=0)[len(verdicts) - at_least]
+    place = {"all-of": 0, "any-of": len(verdicts) - 1}.get(operator, len(verdicts) - at_least)
+    chosen: Codes = np.sort(stacked, axis=0)[place]
+    return chosen
 
 
 def judge(tree: Tree, verdicts: Mapping[int, Codes], size: int) -> Codes:

@@ -23,7 +23,9 @@ def _having(effective: Effective, value: str) -> Bools:
     return mask & ~effective.lacking if effective.unlicensed and effective.lacking is not None else mask
 
 
-def clashes(snapshot: Snapshot, checker: Checker, chosen: Bools, services: frozenset[str] | None) -> tuple[tuple[Clash, ...], int]:
+def clashes(
+    snapshot: Snapshot, checker: Checker, chosen: Bools, services: frozenset[str] | None
+) -> tuple[tuple[Clash, ...], int]:
     """The contradictions found, by service and value, and how many of the chosen people have at least one."""
     found: list[Clash] = []
     anybody = np.zeros(len(snapshot.people), bool)
@@ -39,9 +41,18 @@ def clashes(snapshot: Snapshot, checker: Checker, chosen: Bools, services: froze
                     people = _people(service, checker, (first, one), (second, other)) & chosen
                     if np.any(people):
                         anybody |= people
-                        found.append(Clash(service.id, (first, one), (second, other), int(np.count_nonzero(people)),
-                                           contradiction.because))
-    return tuple(sorted(found, key=lambda clash: (clash.service, clash.first, clash.second))), int(np.count_nonzero(anybody))
+                        found.append(
+                            Clash(
+                                service.id,
+                                (first, one),
+                                (second, other),
+                                int(np.count_nonzero(people)),
+                                contradiction.because,
+                            )
+                        )
+    return tuple(sorted(found, key=lambda clash: (clash.service, clash.first, clash.second))), int(
+        np.count_nonzero(anybody)
+    )
 
 
 def _people(service: Service, checker: Checker, first: tuple[str, str], second: tuple[str, str]) -> Bools:

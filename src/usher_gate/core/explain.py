@@ -97,16 +97,34 @@ def walk(checker: Checker, service: Service, control: str, person: int, rules: b
     values = {effective.value(each) for each in rivals}
     seen = observed(checker.snapshot, service.id, control)
     mine = np.flatnonzero(seen.people == person) if seen is not None else np.empty(0, np.int64)
-    said = tuple(sorted({seen.words[value] for value in seen.values[seen.starts[mine[0]]:seen.starts[mine[0] + 1]].tolist()})) \
-        if seen is not None and len(mine) else ()
+    said = (
+        tuple(
+            sorted(
+                {seen.words[value] for value in seen.values[seen.starts[mine[0]] : seen.starts[mine[0] + 1]].tolist()}
+            )
+        )
+        if seen is not None and len(mine)
+        else ()
+    )
     return Walk(
-        service, control, control in service.controls, bool(checker.scopes.accounts(service)[person]),
-        cause.value if known else None, cause.scope if known else None, cause.pinned,
-        not cause.pinned and (service.self_service is None or control in service.self_service), bool(effective.young[place]),
-        tuple((effective.cause(each).scope or "", effective.value(each) or "") for each in rivals) if len(values) > 1 else (),
-        licence, _steps(effective, checker.snapshot, person, place), said,
+        service,
+        control,
+        control in service.controls,
+        bool(checker.scopes.accounts(service)[person]),
+        cause.value if known else None,
+        cause.scope if known else None,
+        cause.pinned,
+        not cause.pinned and (service.self_service is None or control in service.self_service),
+        bool(effective.young[place]),
+        tuple((effective.cause(each).scope or "", effective.value(each) or "") for each in rivals)
+        if len(values) > 1
+        else (),
+        licence,
+        _steps(effective, checker.snapshot, person, place),
+        said,
         tuple(_rules(checker, service, control, person)) if rules else (),
-        tuple(_contradictions(checker, service, control, cause.value, person)) if known else ())
+        tuple(_contradictions(checker, service, control, cause.value, person)) if known else (),
+    )
 
 
 def _licence(effective: Effective, person: int) -> str:
@@ -137,7 +155,14 @@ def _steps(effective: Effective, snapshot: Snapshot, person: int, place: int) ->
         for name, places in _named_steps(kind, here, effective, snapshot, person):
             best_first = places[::-1]
             ends = not ended and bool(best_first) and bool(effective.pinned[best_first[0]])
-            steps.append(Step(name, tuple(_setting(effective, each, _state(each, best_first, place, ended)) for each in best_first), "", ends))
+            steps.append(
+                Step(
+                    name,
+                    tuple(_setting(effective, each, _state(each, best_first, place, ended)) for each in best_first),
+                    "",
+                    ends,
+                )
+            )
             ended |= ends
     if effective.kinds[place] == LICENCE:
         steps.append(Step("licence", (_setting(effective, place, STANDS),)))
@@ -150,7 +175,9 @@ def _factory(effective: Effective, place: int) -> Step:
     return Step("factory", (_setting(effective, 0, STANDS if place == 0 else OVERRIDDEN),))
 
 
-def _named_steps(kind: int, here: list[int], effective: Effective, snapshot: Snapshot, person: int) -> list[tuple[str, list[int]]]:
+def _named_steps(
+    kind: int, here: list[int], effective: Effective, snapshot: Snapshot, person: int
+) -> list[tuple[str, list[int]]]:
     if kind == UNIT and snapshot.units is not None:
         paths = snapshot.units.path_of(person)
         index = snapshot.units.index
@@ -169,14 +196,28 @@ def _state(each: int, best_first: Sequence[int], place: int, ended: bool) -> str
 def _setting(effective: Effective, place: int, state: str) -> StepSetting:
     cause = effective.cause(place)
     rank = int(effective.ranks[place])
-    return StepSetting(cause.scope or "", cause.value or "", cause.pinned, None if rank == NO_RANK else rank,
-                       None if cause.changed == NO_TIME else cause.changed, cause.row, bool(effective.young[place]), state)
+    return StepSetting(
+        cause.scope or "",
+        cause.value or "",
+        cause.pinned,
+        None if rank == NO_RANK else rank,
+        None if cause.changed == NO_TIME else cause.changed,
+        cause.row,
+        bool(effective.young[place]),
+        state,
+    )
 
 
 def _rules(checker: Checker, service: Service, control: str, person: int) -> list[Said]:
-    return [said for rule in checker.baseline.rules if rule.subject == "people" and control in rule.controls
-            and control in service.controls and (rule.services is None or service.id in rule.services)
-            for said in [say(checker, rule, service, person)]]
+    return [
+        said
+        for rule in checker.baseline.rules
+        if rule.subject == "people"
+        and control in rule.controls
+        and control in service.controls
+        and (rule.services is None or service.id in rule.services)
+        for said in [say(checker, rule, service, person)]
+    ]
 
 
 def say(checker: Checker, rule: Rule, service: Service | None, person: int) -> Said:
@@ -205,11 +246,16 @@ def verdicts_of(checker: Checker, rule: Rule, person: int) -> list[Said]:
     services = checker.snapshot.services
     if not rule.controls or services is None:
         return [say(checker, rule, None, person)]
-    return [say(checker, rule, service, person) for service in services
-            if (rule.services is None or service.id in rule.services) and rule.controls & service.controls]
+    return [
+        say(checker, rule, service, person)
+        for service in services
+        if (rule.services is None or service.id in rule.services) and rule.controls & service.controls
+    ]
 
 
-def _contradictions(checker: Checker, service: Service, control: str, value: str | None, person: int) -> list[ContradictionSeen]:
+def _contradictions(
+    checker: Checker, service: Service, control: str, value: str | None, person: int
+) -> list[ContradictionSeen]:
     found = []
     for each in checker.snapshot.catalogue.contradictions:
         for (mine, mine_values), (other, other_values) in ((each.first, each.second), (each.second, each.first)):
@@ -220,4 +266,3 @@ def _contradictions(checker: Checker, service: Service, control: str, value: str
             if cause.value in other_values and _licence(effective, person) not in ("unavailable", "unknown"):
                 found.append(ContradictionSeen(other, cause.value or "", cause.scope or "", each.because))
     return found
-

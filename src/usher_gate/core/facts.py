@@ -7,21 +7,41 @@ import numpy as np
 from .model import DAY, MISSING, NO_TIME, Bools, Coded, Longs, People, Snapshot
 from .values import TEXT, WORD_SET, Kind, level, number
 
-AUTHENTICATORS = ("memorized-secret", "look-up-secret", "single-factor-otp", "out-of-band-app", "out-of-band-sms",
-                  "out-of-band-voice", "multi-factor-otp", "single-factor-crypto-software", "single-factor-crypto-device",
-                  "multi-factor-crypto-software", "multi-factor-crypto-device")  # NIST SP 800-63B
+AUTHENTICATORS = (
+    "memorized-secret",
+    "look-up-secret",
+    "single-factor-otp",
+    "out-of-band-app",
+    "out-of-band-sms",
+    "out-of-band-voice",
+    "multi-factor-otp",
+    "single-factor-crypto-software",
+    "single-factor-crypto-device",
+    "multi-factor-crypto-software",
+    "multi-factor-crypto-device",
+)  # NIST SP 800-63B
 MFA = level("absent", "offered", "required")
 PROTECTION = level("standard", "heightened")
 _HIGHER, _LOWER = number("higher"), number("lower")
 _PRESENCE = Kind("presence")
 
-_TIMES = {"days-since-sign-in": "last_sign_in_at", "days-since-created": "created_at", "days-since-review": "reviewed_at"}
+_TIMES = {
+    "days-since-sign-in": "last_sign_in_at",
+    "days-since-created": "created_at",
+    "days-since-review": "reviewed_at",
+}
 _KINDS: dict[str, Kind] = {
-    "mfa": MFA, "protection": PROTECTION, "roles": WORD_SET, "licences": WORD_SET,
-    "sponsor": _PRESENCE, "expires_at": _PRESENCE, "reviewed_at": _PRESENCE,
+    "mfa": MFA,
+    "protection": PROTECTION,
+    "roles": WORD_SET,
+    "licences": WORD_SET,
+    "sponsor": _PRESENCE,
+    "expires_at": _PRESENCE,
+    "reviewed_at": _PRESENCE,
     **dict.fromkeys(_TIMES, _LOWER),
     **{f"authenticators.{kind}": _HIGHER for kind in (*AUTHENTICATORS, "hardware", "phishing-resistant")},
-    "passes.live": _LOWER, "passes.longest-minutes": _LOWER,
+    "passes.live": _LOWER,
+    "passes.longest-minutes": _LOWER,
 }
 _NEVER_MISSING = ("roles", "licences", "authenticators.", "passes.")
 
@@ -65,7 +85,9 @@ def _filled(column: Coded) -> Coded:
     if "" in column.words:
         empty = column.words.index("")
         return Coded(np.where(column.codes == MISSING, empty, column.codes).astype(np.int32), column.words)
-    return Coded(np.where(column.codes == MISSING, len(column.words), column.codes).astype(np.int32), (*column.words, ""))
+    return Coded(
+        np.where(column.codes == MISSING, len(column.words), column.codes).astype(np.int32), (*column.words, "")
+    )
 
 
 def _presence(there: Bools) -> Coded:

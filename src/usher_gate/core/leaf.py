@@ -69,13 +69,18 @@ def observed(snapshot: Snapshot, service: str, control: str) -> Seen | None:
     names = [each.id for each in snapshot.services or ()]
     if table is None or control not in table.controls or service not in names:
         return None
-    rows = np.flatnonzero((table.service == names.index(service)) & (table.control == table.controls.index(control))
-                          & (table.seen <= snapshot.taken_at))
+    rows = np.flatnonzero(
+        (table.service == names.index(service))
+        & (table.control == table.controls.index(control))
+        & (table.seen <= snapshot.taken_at)
+    )
     if not len(rows):
         return None
     kind = snapshot.catalogue.index[control].kind
-    used = sorted({int(value) for value in table.value[rows].tolist()},
-                  key=lambda value: (kind.strictness(table.values[value]), table.values[value]))
+    used = sorted(
+        {int(value) for value in table.value[rows].tolist()},
+        key=lambda value: (kind.strictness(table.values[value]), table.values[value]),
+    )
     place = np.zeros(len(table.values), np.int32)
     place[used] = np.arange(len(used))
     rows = rows[np.lexsort((place[table.value[rows]], -table.seen[rows], table.person[rows]))]
@@ -83,8 +88,13 @@ def observed(snapshot: Snapshot, service: str, control: str) -> Seen | None:
     people, first, inverse = np.unique(person, return_index=True, return_inverse=True)
     rows = rows[seen == seen[first][inverse]]
     starts = np.searchsorted(table.person[rows], np.append(people, np.iinfo(np.int32).max)).astype(np.int64)
-    return Seen(people.astype(np.int32), starts, place[table.value[rows]], table.seen[rows][starts[:-1]],
-                tuple(table.values[value] for value in used))
+    return Seen(
+        people.astype(np.int32),
+        starts,
+        place[table.value[rows]],
+        table.seen[rows][starts[:-1]],
+        tuple(table.values[value] for value in used),
+    )
 
 
 class ControlJudge:
@@ -114,7 +124,9 @@ class ControlJudge:
             return UNKNOWN
         if not self._passes(value):
             return DRIFTS
-        loose = ((self.pinned == "true" and self._changeable) or self.pinned == "strict") and not self.effective.pinned[place]
+        loose = ((self.pinned == "true" and self._changeable) or self.pinned == "strict") and not self.effective.pinned[
+            place
+        ]
         return LOOSE if loose else MEETS
 
     def organisation(self) -> Outcome:
@@ -127,15 +139,22 @@ class ControlJudge:
             return Root(self.service.id, self.leaf.name, None, None)
         return Root(self.service.id, self.leaf.name, cause.scope, cause.value)
 
-    def _at(self, place: int, verdict: int | None = None, reason: str | None = None, seen: str | None = None) -> Outcome:
+    def _at(
+        self, place: int, verdict: int | None = None, reason: str | None = None, seen: str | None = None
+    ) -> Outcome:
         """The outcome at a place; where an observation decided, with its reason and what was seen."""
         verdict = int(self._plain[place]) if verdict is None else verdict
         cause = self.effective.cause(place)
         usual = {DRIFTS: "fails", SETTLING: "young", LOOSE: "changeable", UNKNOWN: "no-value", MEETS: ""}[verdict]
         reason = usual if reason is None else reason
         shown = cause if cause.scope is not None else None
-        return Outcome(verdict, reason, cause.value if seen is None else seen, shown,
-                       self._root(shown, reason) if verdict == DRIFTS else None)
+        return Outcome(
+            verdict,
+            reason,
+            cause.value if seen is None else seen,
+            shown,
+            self._root(shown, reason) if verdict == DRIFTS else None,
+        )
 
     def _code(self, outcome: Outcome) -> int:
         self._extra.append(outcome)
@@ -154,8 +173,11 @@ class ControlJudge:
         contested = self._comparison.kind.name == "set" and effective.contestable
         codes = (effective.worst_places(self._plain) if contested else effective.places).copy()
         if self.seen is not None:
-            codes[self.seen.people] = self._with_contest() if contested else self._look(
-                effective.places[self.seen.people], np.arange(len(self.seen.people)))
+            codes[self.seen.people] = (
+                self._with_contest()
+                if contested
+                else self._look(effective.places[self.seen.people], np.arange(len(self.seen.people)))
+            )
         if effective.unlicensed and effective.lacking is not None:
             codes[effective.lacking] = self._code(Outcome(UNAVAILABLE, "no-licence"))
         return self._finish(codes)
@@ -175,7 +197,9 @@ class ControlJudge:
         fails = counts & (first < len(rows))
         values = np.where(fails, seen.values[np.minimum(first, len(rows) - 1)], MISSING)
         settled, codes = self._settled[places], places.astype(np.int32).copy()
-        decided = (fails & ((settled == UNKNOWN) | (settled >= LOOSE))) | (counts & ~fails & effective.young[places] & (settled >= LOOSE))
+        decided = (fails & ((settled == UNKNOWN) | (settled >= LOOSE))) | (
+            counts & ~fails & effective.young[places] & (settled >= LOOSE)
+        )
         if not np.any(decided):
             return codes
         pairs, inverse = np.unique(np.stack((places[decided], values[decided])), axis=1, return_inverse=True)
@@ -227,7 +251,9 @@ def judge_fact(leaf: Leaf, snapshot: Snapshot) -> Judged:
     outcomes = [_fact_outcome(leaf.comparison, word, root) for word in column.words]
     if leaf.comparison.operator == "present":
         good = leaf.comparison.passes_presence(False)
-        outcomes.append(Outcome(MEETS if good else DRIFTS, "" if good else "fails", "absent", None, None if good else root))
+        outcomes.append(
+            Outcome(MEETS if good else DRIFTS, "" if good else "fails", "absent", None, None if good else root)
+        )
     else:
         outcomes.append(Outcome(UNKNOWN, "no-fact"))
     return coded(leaf, np.where(column.codes == MISSING, len(column.words), column.codes).astype(np.int32), outcomes)
@@ -236,7 +262,13 @@ def judge_fact(leaf: Leaf, snapshot: Snapshot) -> Judged:
 def _fact_outcome(comparison: Comparison, value: str, root: Root) -> Outcome:
     present = comparison.operator == "present"
     good = comparison.passes_presence(True) if present else comparison.passes(value)
-    return Outcome(MEETS if good else DRIFTS, "" if good else "fails", "present" if present else value, None, None if good else root)
+    return Outcome(
+        MEETS if good else DRIFTS,
+        "" if good else "fails",
+        "present" if present else value,
+        None,
+        None if good else root,
+    )
 
 
 def constant(leaf: Leaf, outcome: Outcome, size: int) -> Judged:

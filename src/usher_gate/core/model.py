@@ -86,7 +86,8 @@ class Spans:
 
     def of(self, owner: int) -> Ints:
         """The run of one owner."""
-        return self.items[self.starts[owner]:self.starts[owner + 1]]
+        run: Ints = self.items[self.starts[owner] : self.starts[owner + 1]]
+        return run
 
     def gather(self, owners: Longs | Ints) -> Ints:
         """The runs of many owners, one after another."""
@@ -144,7 +145,7 @@ class Units:
     def members(self, unit: int) -> Ints:
         """The active people in a unit and below it."""
         order, starts = self._ordered
-        return order[starts[unit]:starts[self.ends[unit]]]
+        return order[starts[unit] : starts[self.ends[unit]]]
 
     def count(self, mask: Bools) -> Longs:
         """For each unit, how many people in it and below it the mask holds."""
@@ -192,8 +193,13 @@ class Groups:
     above: Spans
 
 
-def close_groups(ids: Sequence[str], names: Sequence[str | None], people: tuple[Ints, Ints], nested: tuple[Ints, Ints],
-                 person_count: int) -> Groups:
+def close_groups(
+    ids: Sequence[str],
+    names: Sequence[str | None],
+    people: tuple[Ints, Ints],
+    nested: tuple[Ints, Ints],
+    person_count: int,
+) -> Groups:
     """Groups with membership through nested groups; loops are legal.
 
     `people` is (group, person) pairs, `nested` (containing group, contained group) pairs.
@@ -216,10 +222,14 @@ def close_groups(ids: Sequence[str], names: Sequence[str | None], people: tuple[
     above = spans(np.array(inner, np.int64), np.array(outer, np.int32), len(ids), len(ids))
     groups, persons = people
     wide, deep = above.gather(groups), np.repeat(persons, np.diff(above.starts)[groups])
-    return Groups(tuple(ids), tuple(names),
-                  spans(wide, deep.astype(np.int32), len(ids), person_count),
-                  spans(deep, wide, person_count, len(ids)),
-                  spans(persons, groups.astype(np.int32), person_count, len(ids)), above)
+    return Groups(
+        tuple(ids),
+        tuple(names),
+        spans(wide, deep.astype(np.int32), len(ids), person_count),
+        spans(deep, wide, person_count, len(ids)),
+        spans(persons, groups.astype(np.int32), person_count, len(ids)),
+        above,
+    )
 
 
 @dataclass(frozen=True, slots=True)

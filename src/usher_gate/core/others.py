@@ -7,7 +7,21 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from .condition import DRIFTS, EXCEPTED, EXEMPT, LOOSE, MEETS, SETTLING, UNKNOWN, Leaf, Tree, deciding, leaves, restrict, too_few
+from .condition import (
+    DRIFTS,
+    EXCEPTED,
+    EXEMPT,
+    LOOSE,
+    MEETS,
+    SETTLING,
+    UNKNOWN,
+    Leaf,
+    Tree,
+    deciding,
+    leaves,
+    restrict,
+    too_few,
+)
 from .leaf import ControlJudge, Outcome, Root
 from .model import PARTNER_COLUMNS, Partner, Service
 from .result import Tail
@@ -24,7 +38,9 @@ Subject = tuple[str, str]
 def _tail(tree: Tree, service: str | None, outcome: Callable[[Leaf], Outcome]) -> Tail:
     """Judges one subject by its leaves."""
     outcomes = {leaf.number: (leaf, outcome(leaf)) for leaf in leaves(tree)}
-    verdict, chosen = deciding(tree, {number: np.array([each.verdict], np.uint8) for number, (_, each) in outcomes.items()}, 1)
+    verdict, chosen = deciding(
+        tree, {number: np.array([each.verdict], np.uint8) for number, (_, each) in outcomes.items()}, 1
+    )
     number = int(chosen[0])
     few = {each.number: each.control for each in too_few(tree)}
     if number in few:
@@ -37,7 +53,7 @@ def judge_organisation(rule: Rule, service: Service | None, checker: Checker) ->
     """The organisation's one verdict for a service (or for none)."""
     subject = ("organisation", checker.snapshot.name)
     if rule.controls and service is None:
-        return [(subject, _tail(rule.expect, None, lambda leaf: Outcome(UNKNOWN, "no-value")))]
+        return [(subject, _tail(rule.expect, None, lambda _: Outcome(UNKNOWN, "no-value")))]
     tree = rule.expect if service is None else restrict(rule.expect, service.controls)
     if tree is None:
         return [(subject, Tail(EXEMPT, "", (), None))]
@@ -67,13 +83,18 @@ def judge_partners(rule: Rule, checker: Checker) -> list[tuple[Subject, Tail]]:
     """One verdict for each partner; a row `*` is judged even where the table has none."""
     partners = checker.snapshot.partners
     if partners is None:
-        tail = _tail(rule.expect, None, lambda leaf: Outcome(UNKNOWN, "no-fact"))
+        tail = _tail(rule.expect, None, lambda _: Outcome(UNKNOWN, "no-fact"))
         return [_excepted(rule, ("partner", "*"), tail, checker)]
     if all(partner.domain != "*" for partner in partners):
         known = partners[0].flags if partners else dict.fromkeys(PARTNER_COLUMNS, "")
-        partners = (*partners, Partner("*", {name: PARTNER_COLUMNS[name] if flag is not None else None for name, flag in known.items()}))
-    return [_excepted(rule, ("partner", partner.domain), _tail(rule.expect, None, _partner_outcome(partner)), checker)
-            for partner in sorted(partners, key=lambda each: each.domain)]
+        partners = (
+            *partners,
+            Partner("*", {name: PARTNER_COLUMNS[name] if flag is not None else None for name, flag in known.items()}),
+        )
+    return [
+        _excepted(rule, ("partner", partner.domain), _tail(rule.expect, None, _partner_outcome(partner)), checker)
+        for partner in sorted(partners, key=lambda each: each.domain)
+    ]
 
 
 def _partner_outcome(partner: Partner) -> Callable[[Leaf], Outcome]:
@@ -85,6 +106,7 @@ def _partner_outcome(partner: Partner) -> Callable[[Leaf], Outcome]:
         if leaf.comparison.passes(actual):
             return Outcome(MEETS, "", actual)
         return Outcome(DRIFTS, "fails", actual, None, Root(None, leaf.name, "partners", None))
+
     return outcome
 
 
@@ -92,9 +114,14 @@ def _excepted(rule: Rule, subject: Subject, tail: Tail, checker: Checker) -> tup
     """Applies the exceptions in force that name the partner."""
     if tail.verdict > LOOSE or tail.verdict == SETTLING:
         return subject, tail
-    covering = [each.id for each in checker.exceptions
-                if rule.id in each.rules and each.services is None and in_force(each, checker.snapshot)
-                and subject[1].casefold() in {domain.casefold() for domain in each.partners}]
+    covering = [
+        each.id
+        for each in checker.exceptions
+        if rule.id in each.rules
+        and each.services is None
+        and in_force(each, checker.snapshot)
+        and subject[1].casefold() in {domain.casefold() for domain in each.partners}
+    ]
     for each in covering:
         checker.covers[each] += 1
     if not covering:

@@ -10,16 +10,34 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
+from typing import TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
 
-from .model import GROUP, LEVELS, MEETING, MISSING, NO_RANK, NO_TIME, ORGANISATION, PERSON, UNIT, Bools, Ints, Longs, Service, Snapshot, depth
+from .model import (
+    GROUP,
+    LEVELS,
+    MEETING,
+    MISSING,
+    NO_RANK,
+    NO_TIME,
+    ORGANISATION,
+    PERSON,
+    UNIT,
+    Bools,
+    Ints,
+    Longs,
+    Service,
+    Snapshot,
+    depth,
+)
 from .select import Unanswerable, select
 
 EVERYBODY = -2  # the target of a stand-in for a level whose data is missing
 LICENCE = 5  # the kind of the value that `without` gives
 _DEEPEST = 1 << 20
+_Cell = TypeVar("_Cell", np.int32, np.int64, np.bool_)
 
 
 @dataclass(frozen=True, slots=True)
@@ -51,8 +69,10 @@ class Effective:
         settings, self._resolver = resolver.snapshot.settings, resolver
         factory = service.factory.get(control) if settings is not None else None
         self._values: list[str | None] = [factory, *(resolver.value(row) for row in rows.tolist())]
-        self._scopes: list[str | None] = ["factory" if factory is not None else None,
-                                          *(resolver.scope(row) for row in rows.tolist())]
+        self._scopes: list[str | None] = [
+            "factory" if factory is not None else None,
+            *(resolver.scope(row) for row in rows.tolist()),
+        ]
         self.kinds = np.concatenate(([MISSING], resolver.kind[rows])).astype(np.int32)
         self.targets = np.concatenate(([MISSING], resolver.target[rows])).astype(np.int32)
         self.pinned = np.concatenate(([False], resolver.pinned[rows]))
@@ -64,8 +84,7 @@ class Effective:
         need = service.needs.get(control)
         if need is not None and need.without is not None and self.lacking is not None:
             self._append_licence(need.without)
-        self.young: Bools = ((self.changed != NO_TIME)
-                             & (resolver.snapshot.taken_at - self.changed < service.settle))
+        self.young: Bools = (self.changed != NO_TIME) & (resolver.snapshot.taken_at - self.changed < service.settle)
 
     def _append_licence(self, value: str) -> None:
         self._values.append(value)
@@ -88,8 +107,13 @@ class Effective:
     def cause(self, place: int) -> Cause:
         """Where the value at a place comes from."""
         value = self._values[place]
-        return Cause(self._scopes[place] if value is not None else None, value, bool(self.pinned[place]),
-                     int(self.changed[place]), int(self.rows[place]))
+        return Cause(
+            self._scopes[place] if value is not None else None,
+            value,
+            bool(self.pinned[place]),
+            int(self.changed[place]),
+            int(self.rows[place]),
+        )
 
     @property
     def unlicensed(self) -> bool:
@@ -110,8 +134,13 @@ class Effective:
     @cached_property
     def classes(self) -> NDArray[np.int64]:
         """Numbers the places so that those of one standing at the group step share a number; all others have their own."""
-        same = ((self.kinds[1:] == GROUP) & (self.kinds[:-1] == GROUP) & (self.pinned[1:] == self.pinned[:-1])
-                & (self.steps[1:] == self.steps[:-1]) & (self.ranks[1:] == self.ranks[:-1]))
+        same = (
+            (self.kinds[1:] == GROUP)
+            & (self.kinds[:-1] == GROUP)
+            & (self.pinned[1:] == self.pinned[:-1])
+            & (self.steps[1:] == self.steps[:-1])
+            & (self.ranks[1:] == self.ranks[:-1])
+        )
         return np.concatenate(([0], np.cumsum(~same)))
 
     @cached_property
@@ -211,8 +240,17 @@ class Resolver:
         value_order = self._value_order()
         scope_order = _ranks(columns.scope_words)[columns.scope]
         keys = columns.service.astype(np.int64) * len(settings.controls) + columns.control
-        order = np.lexsort((-scope_order[kept], columns.changed[kept], -value_order[columns.value[kept]], -columns.rank[kept],
-                            strength[kept], columns.pinned[kept], keys[kept]))
+        order = np.lexsort(
+            (
+                -scope_order[kept],
+                columns.changed[kept],
+                -value_order[columns.value[kept]],
+                -columns.rank[kept],
+                strength[kept],
+                columns.pinned[kept],
+                keys[kept],
+            )
+        )
         chosen = kept[order]
         self._keys = keys[chosen]
         self.kind, self.target, self.row = columns.kind[chosen], columns.target[chosen], columns.row[chosen]
@@ -234,8 +272,13 @@ class Resolver:
         assert settings is not None
         kinds = [self.snapshot.catalogue.index[control].kind for control in settings.controls]
         order = np.zeros(len(settings.values) + 1, np.int64)
-        keyed = sorted(range(len(settings.values)), key=lambda number: (
-            kinds[settings.value_controls[number]].strictness(settings.values[number]), settings.values[number]))
+        keyed = sorted(
+            range(len(settings.values)),
+            key=lambda number: (
+                kinds[settings.value_controls[number]].strictness(settings.values[number]),
+                settings.values[number],
+            ),
+        )
         order[keyed] = np.arange(len(keyed))
         return order
 
@@ -315,16 +358,23 @@ class _Rows:
         extra = sorted(gaps)
         words = (*settings.scope.words, "")
 
-        def joined(column: NDArray[np.generic], more: Sequence[int | bool]) -> NDArray[np.generic]:
+        def joined(column: NDArray[_Cell], more: Sequence[int | bool]) -> NDArray[_Cell]:
             return np.concatenate((column[real], np.array(more, column.dtype)))
 
         count = len(extra)
-        return cls(joined(settings.service, [key[0] for key in extra]), joined(settings.control, [key[1] for key in extra]),  # type: ignore[arg-type]
-                   joined(settings.kind, [key[2] for key in extra]), joined(settings.target, [EVERYBODY] * count),  # type: ignore[arg-type]
-                   joined(settings.scope.codes, [len(words) - 1] * count), words,  # type: ignore[arg-type]
-                   joined(settings.value, [MISSING] * count), joined(settings.pinned, [gaps[key] for key in extra]),  # type: ignore[arg-type]
-                   joined(settings.rank, [0] * count), joined(settings.changed, [NO_TIME] * count),  # type: ignore[arg-type]
-                   joined(settings.row, [MISSING] * count))  # type: ignore[arg-type]
+        return cls(
+            joined(settings.service, [key[0] for key in extra]),
+            joined(settings.control, [key[1] for key in extra]),
+            joined(settings.kind, [key[2] for key in extra]),
+            joined(settings.target, [EVERYBODY] * count),
+            joined(settings.scope.codes, [len(words) - 1] * count),
+            words,
+            joined(settings.value, [MISSING] * count),
+            joined(settings.pinned, [gaps[key] for key in extra]),
+            joined(settings.rank, [0] * count),
+            joined(settings.changed, [NO_TIME] * count),
+            joined(settings.row, [MISSING] * count),
+        )
 
 
 def _ranks(words: Sequence[str]) -> Longs:

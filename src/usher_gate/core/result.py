@@ -139,8 +139,12 @@ class CheckResult:
     def found(self, verdicts: tuple[int, ...], fail_at: str) -> bool:
         """Whether any verdict of these stands at a rule of at least this severity."""
         limit = SEVERITIES.index(fail_at)
-        return any(self.rule_counts[rule.id][verdict] for rule in self.rules
-                   if SEVERITIES.index(rule.severity) <= limit for verdict in verdicts)
+        return any(
+            self.rule_counts[rule.id][verdict]
+            for rule in self.rules
+            if SEVERITIES.index(rule.severity) <= limit
+            for verdict in verdicts
+        )
 
     def drifts(self, fail_at: str) -> bool:
         """Whether anything at or above the severity drifts, or everybody with power is locked out."""

@@ -53,7 +53,7 @@ class Baseline:
 
 
 @dataclass(frozen=True, slots=True)
-class Exception_:
+class AgreedException:
     """An agreed departure: from which rules, for whom (people, or partners by domain), until which day (UTC)."""
 
     id: str

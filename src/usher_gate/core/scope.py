@@ -9,9 +9,8 @@ import numpy as np
 
 from .model import Bools, Service, Snapshot
 from .resolve import Resolver
-from .rules import Baseline, Exception_, Rule
+from .rules import AgreedException, Baseline, Rule
 from .select import Selector, Unanswerable, select
-
 
 NOT_PAIRED = ", which supports none of its controls"
 
@@ -46,7 +45,11 @@ class Scopes:
         """Who has an account on a service."""
         if service.id not in self._accounts:
             if service.accounts is not None:
-                self.mask(service.accounts, f"the key accounts of service {service.id}", "everybody is taken to have an account")
+                self.mask(
+                    service.accounts,
+                    f"the key accounts of service {service.id}",
+                    "everybody is taken to have an account",
+                )
             self._accounts[service.id] = self._resolver.accounts(service)
         return self._accounts[service.id]
 
@@ -81,7 +84,11 @@ def pairs(baseline: Baseline, snapshot: Snapshot, notes: set[str]) -> Iterator[t
 def unsupported_notes(rule: Rule, service: Service) -> list[str]:
     """A note for each rule of which a service supports some controls only."""
     missing = sorted(rule.controls - service.controls)
-    return [f"rule {rule.id} is judged on service {service.id} without {', '.join(missing)}, not supported there"] if missing else []
+    return (
+        [f"rule {rule.id} is judged on service {service.id} without {', '.join(missing)}, not supported there"]
+        if missing
+        else []
+    )
 
 
 def taken_day(snapshot: Snapshot) -> date:
@@ -89,6 +96,6 @@ def taken_day(snapshot: Snapshot) -> date:
     return (datetime(1970, 1, 1, tzinfo=UTC) + timedelta(microseconds=snapshot.taken_at)).date()
 
 
-def in_force(exception: Exception_, snapshot: Snapshot) -> bool:
+def in_force(exception: AgreedException, snapshot: Snapshot) -> bool:
     """Whether the snapshot was taken on or before the exception's last day."""
     return taken_day(snapshot) <= exception.until

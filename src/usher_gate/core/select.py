@@ -13,7 +13,20 @@ from numpy.typing import NDArray
 if TYPE_CHECKING:
     from .model import Bools, Coded, Snapshot
 
-KEYS = ("any", "kind", "unit", "group", "role", "licence", "login", "break-glass", "home-domain", "any-of", "all-of", "not")
+KEYS = (
+    "any",
+    "kind",
+    "unit",
+    "group",
+    "role",
+    "licence",
+    "login",
+    "break-glass",
+    "home-domain",
+    "any-of",
+    "all-of",
+    "not",
+)
 
 
 @dataclass(frozen=True, slots=True)
@@ -29,7 +42,8 @@ class Selector:
         """The selector in words."""
         if self.key in ("all-of", "any-of"):
             return (" and " if self.key == "all-of" else " or ").join(
-                f"({part.text})" if len(part.parts) > 1 else part.text for part in self.parts)
+                f"({part.text})" if len(part.parts) > 1 else part.text for part in self.parts
+            )
         if self.key == "not":
             return f"not ({self.parts[0].text})"
         return "everybody" if self.key == "any" else f"{self.key} {' or '.join(self.values)}"
@@ -45,7 +59,9 @@ def select(selector: Selector, snapshot: Snapshot) -> Bools:
         masks = [select(part, snapshot) for part in selector.parts]
         if selector.key == "not":
             return ~masks[0]
-        joined: NDArray[np.bool_] = np.logical_and.reduce(masks) if selector.key == "all-of" else np.logical_or.reduce(masks)
+        joined: NDArray[np.bool_] = (
+            np.logical_and.reduce(masks) if selector.key == "all-of" else np.logical_or.reduce(masks)
+        )
         return joined
     return _test(selector, snapshot)
 

@@ -48,9 +48,16 @@ class RootTally:
         persons = np.bincount(root_of, minlength=count)
         only = np.bincount(person_of, minlength=self.size) == 1
         freed = np.bincount(root_of[only[person_of]], minlength=count)
-        rows = [RootRow(root, tuple(sorted(self._rules[number])), int(persons[number]),
-                        int(verdicts[number]) + self._others.get(number, 0), int(freed[number]))
-                for root, number in self._numbers.items()]
+        rows = [
+            RootRow(
+                root,
+                tuple(sorted(self._rules[number])),
+                int(persons[number]),
+                int(verdicts[number]) + self._others.get(number, 0),
+                int(freed[number]),
+            )
+            for root, number in self._numbers.items()
+        ]
         return tuple(sorted(rows, key=lambda row: (-row.people, -row.verdicts, tuple(part or "" for part in row.root))))
 
 
@@ -67,8 +74,10 @@ class ShareTally:
         key = np.packbits(judged).tobytes()
         if key not in self._judged:
             groups, units = self._snapshot.groups, self._snapshot.units
-            self._judged[key] = (None if groups is None else groups.people.count(judged),
-                                 None if units is None else units.count(judged))
+            self._judged[key] = (
+                None if groups is None else groups.people.count(judged),
+                None if units is None else units.count(judged),
+            )
         return self._judged[key]
 
     def rule(self, rule: Rule, judged: Bools, drifting: Bools, own: frozenset[str], listed: Bools) -> None:
@@ -82,13 +91,29 @@ class ShareTally:
             if not np.all(listed):
                 shown = _by_group(groups.of_person, drifting & listed, len(groups.ids))
             for number in np.flatnonzero(drifted if shown is None else shown).tolist():
-                self.groups.append(_share(groups.ids[number], groups.names[number], rule, int(in_groups[number]),
-                                          int(drifted[number]), f"group:{groups.ids[number]}" in own))
+                self.groups.append(
+                    _share(
+                        groups.ids[number],
+                        groups.names[number],
+                        rule,
+                        int(in_groups[number]),
+                        int(drifted[number]),
+                        f"group:{groups.ids[number]}" in own,
+                    )
+                )
         if units is not None and in_units is not None:
             drifted = units.count(drifting)
             for number in np.flatnonzero(units.count(drifting & listed)).tolist():
-                self.units.append(_share(units.paths[number], None, rule, int(in_units[number]), int(drifted[number]),
-                                         f"unit:{units.paths[number]}" in own))
+                self.units.append(
+                    _share(
+                        units.paths[number],
+                        None,
+                        rule,
+                        int(in_units[number]),
+                        int(drifted[number]),
+                        f"unit:{units.paths[number]}" in own,
+                    )
+                )
 
 
 def _by_group(of_person: Spans, drifting: Bools, count: int) -> Longs:

@@ -5,33 +5,125 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 
-_FIRST = ("Asta", "Bjarke", "Cilla", "Dagny", "Eskil", "Frida", "Gorm", "Hedda", "Ivar", "Jorun", "Kalle", "Liv", "Magne", "Nanna", "Odd",
-          "Petra", "Runa", "Sten", "Tove", "Ulf", "Vera", "Ylva", "Arne", "Birte", "Dines", "Ebba", "Folke", "Greta")
-_LAST = ("Brandt", "Dahl", "Ekholm", "Fjeld", "Grann", "Holmvik", "Juell", "Kvist", "Lunde", "Moberg", "Nerheim", "Ostby", "Palmgren",
-         "Rosvik", "Sandvik", "Tangen", "Ulsrud", "Vik", "Wiborg", "Aasen", "Berge", "Strand", "Hauk")
+_FIRST = (
+    "Asta",
+    "Bjarke",
+    "Cilla",
+    "Dagny",
+    "Eskil",
+    "Frida",
+    "Gorm",
+    "Hedda",
+    "Ivar",
+    "Jorun",
+    "Kalle",
+    "Liv",
+    "Magne",
+    "Nanna",
+    "Odd",
+    "Petra",
+    "Runa",
+    "Sten",
+    "Tove",
+    "Ulf",
+    "Vera",
+    "Ylva",
+    "Arne",
+    "Birte",
+    "Dines",
+    "Ebba",
+    "Folke",
+    "Greta",
+)
+_LAST = (
+    "Brandt",
+    "Dahl",
+    "Ekholm",
+    "Fjeld",
+    "Grann",
+    "Holmvik",
+    "Juell",
+    "Kvist",
+    "Lunde",
+    "Moberg",
+    "Nerheim",
+    "Ostby",
+    "Palmgren",
+    "Rosvik",
+    "Sandvik",
+    "Tangen",
+    "Ulsrud",
+    "Vik",
+    "Wiborg",
+    "Aasen",
+    "Berge",
+    "Strand",
+    "Hauk",
+)
 
 # Unit, how many people, group of the crew or office.
-_UNITS = (("/Fleet/Deck", 52, "deck"), ("/Fleet/Engine", 34, "engine"), ("/Fleet/Catering", 28, "catering"),
-          ("/Terminals/North", 18, "terminal-north"), ("/Terminals/South", 16, "terminal-south"), ("/Shore/Crewing", 12, "crewing"),
-          ("/Shore/Finance", 10, "finance"), ("/Shore/Technology", 9, "technology"), ("/Shore/Safety", 8, "safety"),
-          ("/Shore/Board", 4, "board"), ("/Pilots", 14, "pilots"), ("/Contractors", 12, "contractors"))
+_UNITS = (
+    ("/Fleet/Deck", 52, "deck"),
+    ("/Fleet/Engine", 34, "engine"),
+    ("/Fleet/Catering", 28, "catering"),
+    ("/Terminals/North", 18, "terminal-north"),
+    ("/Terminals/South", 16, "terminal-south"),
+    ("/Shore/Crewing", 12, "crewing"),
+    ("/Shore/Finance", 10, "finance"),
+    ("/Shore/Technology", 9, "technology"),
+    ("/Shore/Safety", 8, "safety"),
+    ("/Shore/Board", 4, "board"),
+    ("/Pilots", 14, "pilots"),
+    ("/Contractors", 12, "contractors"),
+)
 _GUESTS = (("shipyard.example.com", 8, "shipyard"), ("coastguard.example.org", 6, "coastguard-liaison"))
 _SERVICE_ACCOUNTS = ("scanner-north", "scanner-south", "timetable-feed", "tide-gauge")
 
 GROUPS = (
-    ("deck", "Deck crews"), ("engine", "Engine crews"), ("catering", "Catering crews"), ("fleet", "Everybody at sea"),
-    ("terminal-north", "North terminal"), ("terminal-south", "South terminal"), ("terminals", "Both terminals"),
-    ("crewing", "Crewing office"), ("finance", "Finance office"), ("technology", "Technology"), ("safety", "Safety office"),
-    ("board", "Board"), ("shore", "Shore offices"), ("pilots", "Harbour pilots"), ("contractors", "Contractors"), ("shipyard", "Shipyard guests"),
-    ("coastguard-liaison", "Coastguard liaison"), ("operations", "Everybody who keeps the ferries running"), ("manifests", "Cargo manifests"),
-    ("control-room", "Control room"), ("pilots-liaison", "Pilots' liaison"), ("watch", "Duty watch"), ("trial-crews", "Crews trying new settings"),
+    ("deck", "Deck crews"),
+    ("engine", "Engine crews"),
+    ("catering", "Catering crews"),
+    ("fleet", "Everybody at sea"),
+    ("terminal-north", "North terminal"),
+    ("terminal-south", "South terminal"),
+    ("terminals", "Both terminals"),
+    ("crewing", "Crewing office"),
+    ("finance", "Finance office"),
+    ("technology", "Technology"),
+    ("safety", "Safety office"),
+    ("board", "Board"),
+    ("shore", "Shore offices"),
+    ("pilots", "Harbour pilots"),
+    ("contractors", "Contractors"),
+    ("shipyard", "Shipyard guests"),
+    ("coastguard-liaison", "Coastguard liaison"),
+    ("operations", "Everybody who keeps the ferries running"),
+    ("manifests", "Cargo manifests"),
+    ("control-room", "Control room"),
+    ("pilots-liaison", "Pilots' liaison"),
+    ("watch", "Duty watch"),
+    ("trial-crews", "Crews trying new settings"),
     ("legacy-scanners", "Ticket scanners"),
 )
 # Which groups contain which; watch and control-room contain each other, as happens in real directories.
-NESTED = (("fleet", "deck"), ("fleet", "engine"), ("fleet", "catering"), ("terminals", "terminal-north"), ("terminals", "terminal-south"),
-          ("shore", "crewing"), ("shore", "finance"), ("shore", "technology"), ("shore", "safety"), ("shore", "board"),
-          ("operations", "fleet"), ("operations", "terminals"), ("operations", "pilots"), ("watch", "control-room"), ("control-room", "watch"),
-          ("pilots-liaison", "pilots"))
+NESTED = (
+    ("fleet", "deck"),
+    ("fleet", "engine"),
+    ("fleet", "catering"),
+    ("terminals", "terminal-north"),
+    ("terminals", "terminal-south"),
+    ("shore", "crewing"),
+    ("shore", "finance"),
+    ("shore", "technology"),
+    ("shore", "safety"),
+    ("shore", "board"),
+    ("operations", "fleet"),
+    ("operations", "terminals"),
+    ("operations", "pilots"),
+    ("watch", "control-room"),
+    ("control-room", "watch"),
+    ("pilots-liaison", "pilots"),
+)
 
 
 @dataclass
@@ -63,8 +155,25 @@ class Person:
         return [getattr(self, name) for name in COLUMNS]
 
 
-COLUMNS = ("id", "login", "name", "kind", "unit", "roles", "licences", "active", "break_glass", "home_domain", "sponsor", "mfa", "protection",
-           "created_at", "last_sign_in_at", "expires_at", "reviewed_at")
+COLUMNS = (
+    "id",
+    "login",
+    "name",
+    "kind",
+    "unit",
+    "roles",
+    "licences",
+    "active",
+    "break_glass",
+    "home_domain",
+    "sponsor",
+    "mfa",
+    "protection",
+    "created_at",
+    "last_sign_in_at",
+    "expires_at",
+    "reviewed_at",
+)
 
 
 def _names() -> Iterator[tuple[str, str]]:
@@ -75,7 +184,8 @@ def _names() -> Iterator[tuple[str, str]]:
 
 def people() -> list[Person]:
     """Everybody, in the order of their ids."""
-    names, found = _names(), []
+    names = _names()
+    found: list[Person] = []
     used: set[str] = set()
 
     def account(kind: str, unit: str, group: str, domain: str = "northmere.example") -> Person:
@@ -96,11 +206,32 @@ def people() -> list[Person]:
         for number in range(count):
             _guest(account("guest", "", group, domain), number, domain)
     for name in _SERVICE_ACCOUNTS:
-        found.append(Person(f"N{len(found) + 1001}", f"{name}@northmere.example", "", "service", "/Terminals/North" if "scanner" in name else "",
-                            "legacy-scanners" if "scanner" in name else "", licences="", mfa="absent"))
+        found.append(
+            Person(
+                f"N{len(found) + 1001}",
+                f"{name}@northmere.example",
+                "",
+                "service",
+                "/Terminals/North" if "scanner" in name else "",
+                "legacy-scanners" if "scanner" in name else "",
+                licences="",
+                mfa="absent",
+            )
+        )
     for name in ("harbour-lamp-one", "harbour-lamp-two"):
-        found.append(Person(f"N{len(found) + 1001}", f"{name}@northmere.example", "Sealed account", "member", "/Shore/Technology", "", "directory-admin",
-                            break_glass="true", last_sign_in_at="2026-09-30T09:00:00Z"))
+        found.append(
+            Person(
+                f"N{len(found) + 1001}",
+                f"{name}@northmere.example",
+                "Sealed account",
+                "member",
+                "/Shore/Technology",
+                "",
+                "directory-admin",
+                break_glass="true",
+                last_sign_in_at="2026-09-30T09:00:00Z",
+            )
+        )
     return found
 
 

@@ -29,23 +29,36 @@ def _baseline() -> str:
     supported = {"door", "room", "line", "broadcast", "contact", "app", "file", "team", "guest", "call"}
     unsupported = {control.id for control in shipped_catalogue().controls if control.area not in supported}
     blocks = text.split("  - id: ")[1:]
-    left_out = {block.split("\n", 1)[0] for block in blocks if any(f"control: {control}," in block for control in unsupported)}
+    left_out = {
+        block.split("\n", 1)[0] for block in blocks if any(f"control: {control}," in block for control in unsupported)
+    }
     kept = keep_rules(text, frozenset(ids - left_out))
     kept = kept.replace("name: Every organisation", "name: Northmere collaboration baseline", 1)
-    return kept.replace("# What every organisation can ask for without hindering its work. Change what does not fit: it is yours.",
-                        "# What Northmere Ferries asks for: the starter for every organisation, and four rules of its own (NM-…).", 1) + state.EXTRA_RULES
+    return (
+        kept.replace(
+            "# What every organisation can ask for without hindering its work. Change what does not fit: it is yours.",
+            "# What Northmere Ferries asks for: the starter for every organisation, and four rules of its own (NM-…).",
+            1,
+        )
+        + state.EXTRA_RULES
+    )
 
 
 def files() -> Mapping[str, str]:
     """Every file of the working folder by its path, the same bytes every time."""
     everybody = people()
     return {
-        "usher-gate.toml": state.TOML, "baseline.yaml": _baseline(), "exceptions.yaml": state.EXCEPTIONS,
-        "snapshot/organisation.yaml": state.ORGANISATION, "snapshot/services.yaml": state.SERVICES,
+        "usher-gate.toml": state.TOML,
+        "baseline.yaml": _baseline(),
+        "exceptions.yaml": state.EXCEPTIONS,
+        "snapshot/organisation.yaml": state.ORGANISATION,
+        "snapshot/services.yaml": state.SERVICES,
         "snapshot/people.csv": _csv(COLUMNS, [person.row() for person in everybody]),
         "snapshot/groups.csv": _csv(("id", "name"), GROUPS),
         "snapshot/members.csv": _csv(("group", "member", "type"), memberships(everybody)),
-        "snapshot/settings.csv": state.SETTINGS, "snapshot/observations.csv": state.OBSERVATIONS, "snapshot/partners.csv": state.PARTNERS,
+        "snapshot/settings.csv": state.SETTINGS,
+        "snapshot/observations.csv": state.OBSERVATIONS,
+        "snapshot/partners.csv": state.PARTNERS,
     }
 
 

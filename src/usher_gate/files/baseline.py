@@ -38,7 +38,9 @@ class _Known:
     named: frozenset[str]
 
 
-def read_baseline(path: Path, catalogue: Catalogue, snapshot: Snapshot | None = None) -> tuple[Baseline, tuple[str, ...]]:
+def read_baseline(
+    path: Path, catalogue: Catalogue, snapshot: Snapshot | None = None
+) -> tuple[Baseline, tuple[str, ...]]:
     """A baseline and notes about it; raises BadInput with every fault. With a snapshot, groups and services must exist in it."""
     faults = Faults()
     top = read_yaml(path, str(path), "baseline/1", faults)
@@ -48,7 +50,9 @@ def read_baseline(path: Path, catalogue: Catalogue, snapshot: Snapshot | None = 
     name = fields["name"].text("a name") if "name" in fields else None
     version = fields["version"].text("a version") if "version" in fields else None
     entries = fields["audiences"].entries() if "audiences" in fields else {}
-    audiences = {key: selector for key, entry in entries.items() if (selector := read_selector(entry, snapshot)) is not None}
+    audiences = {
+        key: selector for key, entry in entries.items() if (selector := read_selector(entry, snapshot)) is not None
+    }
     known = _Known(catalogue, snapshot, audiences, frozenset(entries))
     rules: dict[str, Rule] = {}
     for item in fields["rules"].items() if "rules" in fields else []:
@@ -56,10 +60,14 @@ def read_baseline(path: Path, catalogue: Catalogue, snapshot: Snapshot | None = 
         if rule is None:
             continue
         if rule.id in rules:
-            item.fault(f"the rule {quoted(rule.id)} stands here and in line {rules[rule.id].line}; give each rule an id of its own")
+            item.fault(
+                f"the rule {quoted(rule.id)} stands here and in line {rules[rule.id].line}; give each rule an id of its own"
+            )
         rules.setdefault(rule.id, rule)
     faults.stop_if_any()
-    return Baseline(name or "", version or "", tuple(rules[each] for each in sorted(rules)), audiences), tuple(faults.notes)
+    return Baseline(name or "", version or "", tuple(rules[each] for each in sorted(rules)), audiences), tuple(
+        faults.notes
+    )
 
 
 def _read_rule(item: Cursor, known: _Known) -> Rule | None:
@@ -86,8 +94,21 @@ def _read_rule(item: Cursor, known: _Known) -> Rule | None:
     if len(item.faults.found) > before or tree is None or name is None or audience is None:
         return None
     _note_audience(name, subject, fields, item.faults)
-    rule = Rule(name, title or "", severity or "medium", subject or "people", audience, exempted, services, tree,
-                "" if pinned in ("false", None) else pinned, because or "", mend or "", maps, item.line)
+    rule = Rule(
+        name,
+        title or "",
+        severity or "medium",
+        subject or "people",
+        audience,
+        exempted,
+        services,
+        tree,
+        "" if pinned in ("false", None) else pinned,
+        because or "",
+        mend or "",
+        maps,
+        item.line,
+    )
     if services is not None and not rule.controls:
         fields["services"].fault("the rule has no control in it, so it has nothing to do with services; leave this out")
         return None
@@ -133,8 +154,10 @@ class _Trees:
         trees = [key for key in entries if key in _TREES]
         if trees:
             if len(entries) > 1:
-                place.fault(f"{trees[0]} stands beside {', '.join(key for key in entries if key != trees[0])}; "
-                            "put them inside one all-of or any-of")
+                place.fault(
+                    f"{trees[0]} stands beside {', '.join(key for key in entries if key != trees[0])}; "
+                    "put them inside one all-of or any-of"
+                )
                 return None
             return self._branch(trees[0], entries[trees[0]])
         return self._leaf(place, entries)
@@ -159,13 +182,21 @@ class _Trees:
         if len(abouts) != 1:
             found = f"has {' and '.join(abouts)}" if abouts else f"has none of {', '.join((*_ABOUTS, *_TREES))}"
             wrong = next((key for key in entries if key not in (*_ABOUTS, *OPERATORS, "on", "when")), None)
-            hint = nearest(wrong, (*_ABOUTS, *_TREES)) if wrong and not abouts else "write one, such as control: door.waiting-room"
+            hint = (
+                nearest(wrong, (*_ABOUTS, *_TREES))
+                if wrong and not abouts
+                else "write one, such as control: door.waiting-room"
+            )
             place.fault(f"a condition {found}; {hint}")
             return None
         about = abouts[0]
         if about not in _FITTING[self.subject]:
             fitting = " or ".join(_FITTING[self.subject])
-            later = "meetings come with a later version" if about == "meeting" else f"a rule about {self.subject} asks for a {fitting}"
+            later = (
+                "meetings come with a later version"
+                if about == "meeting"
+                else f"a rule about {self.subject} asks for a {fitting}"
+            )
             place.fault(f"{about} does not fit here; {later}")
             return None
         leaf_number, self.count = self.count, self.count + 1
@@ -173,11 +204,17 @@ class _Trees:
             return self._proof(entries, leaf_number)
         for key in entries:
             if key != about and key not in OPERATORS:
-                entries[key].faults.add(place.file, entries[key].key_line, f"{entries[key].path}: unknown key {quoted(key)}; {nearest(key, OPERATORS)}")
+                entries[key].faults.add(
+                    place.file,
+                    entries[key].key_line,
+                    f"{entries[key].path}: unknown key {quoted(key)}; {nearest(key, OPERATORS)}",
+                )
         operators = [key for key in entries if key in OPERATORS]
         if len(operators) != 1:
-            place.fault(f"a condition has {len(operators) or 'no'} comparisons{': ' + ', '.join(operators) if operators else ''}; "
-                        f"write exactly one of {', '.join(OPERATORS)}")
+            place.fault(
+                f"a condition has {len(operators) or 'no'} comparisons{': ' + ', '.join(operators) if operators else ''}; "
+                f"write exactly one of {', '.join(OPERATORS)}"
+            )
             return None
         return self._compared(about, entries[about], operators[0], entries[operators[0]], leaf_number)
 
@@ -185,7 +222,11 @@ class _Trees:
         if about == "count":
             selector = read_selector(place, self.known.snapshot)
             compared = _comparison(_COUNT, operator, operand, "count")
-            return None if selector is None or compared is None else Leaf(about, selector.text, leaf_number, compared, selector)
+            return (
+                None
+                if selector is None or compared is None
+                else Leaf(about, selector.text, leaf_number, compared, selector)
+            )
         name = place.text(f"a {about}")
         if name is None:
             return None
@@ -195,7 +236,11 @@ class _Trees:
         if operator == "present":
             compared = _presence(about, name, operand)
         elif kind.name == "presence":
-            operand.faults.add(operand.file, operand.key_line, f"{operand.path}: {name} is only present or not; write present: true or false")
+            operand.faults.add(
+                operand.file,
+                operand.key_line,
+                f"{operand.path}: {name} is only present or not; write present: true or false",
+            )
             return None
         elif about == "partner":
             compared = _partner_comparison(operator, operand, name)
@@ -223,7 +268,11 @@ class _Trees:
         place = entries["proof"]
         for key in entries:
             if key not in ("proof", "on", "when"):
-                place.faults.add(place.file, entries[key].key_line, f"{entries[key].path}: unknown key {quoted(key)}; a proof has on and when")
+                place.faults.add(
+                    place.file,
+                    entries[key].key_line,
+                    f"{entries[key].path}: unknown key {quoted(key)}; a proof has on and when",
+                )
         proof = place.choice(PROOFS)
         if "on" not in entries:
             place.fault("the key on is missing; write on: any, or a list of resources")
@@ -237,14 +286,18 @@ class _Trees:
 def _presence(about: str, name: str, operand: Cursor) -> Comparison | None:
     truth = operand.truth()
     if about != "person" or not may_be_missing(name):
-        operand.faults.add(operand.file, operand.key_line, f"{operand.path}: {name} is never missing; compare its value")
+        operand.faults.add(
+            operand.file, operand.key_line, f"{operand.path}: {name} is never missing; compare its value"
+        )
         return None
     return None if truth is None else Comparison("present", ("true" if truth else "false",), Kind("presence"))
 
 
 def _partner_comparison(operator: str, operand: Cursor, name: str) -> Comparison | None:
     if operator not in ("is", "one-of"):
-        operand.faults.add(operand.file, operand.key_line, f"{operand.path}: {operator} does not fit {name}; write is: on or is: off")
+        operand.faults.add(
+            operand.file, operand.key_line, f"{operand.path}: {operator} does not fit {name}; write is: on or is: off"
+        )
         return None
     places = operand.items(1) if operator == "one-of" else [operand]
     words = [place.choice(tuple(_WORDS)) for place in places]
@@ -266,13 +319,16 @@ def _operands(kind: Kind, operator: str, place: Cursor) -> tuple[str, ...] | Non
         found = [item.value() for item in place.items()]
     else:
         found = [one(place)]
-    return None if None in found or not place.raw and not found else tuple(each for each in found if each is not None)
+    return None if None in found or (not place.raw and not found) else tuple(each for each in found if each is not None)
 
 
 def _comparison(kind: Kind, operator: str, place: Cursor, name: str) -> Comparison | None:
     if operator not in operators_for(kind):
-        place.faults.add(place.file, getattr(place, "key_line", 0) or place.line,
-                         f"{place.path}: {operator} does not fit {name}, a {kind.name}; write one of {', '.join(operators_for(kind))}")
+        place.faults.add(
+            place.file,
+            getattr(place, "key_line", 0) or place.line,
+            f"{place.path}: {operator} does not fit {name}, a {kind.name}; write one of {', '.join(operators_for(kind))}",
+        )
         return None
     operands = _operands(kind, operator, place)
     if operands is None:
@@ -282,4 +338,3 @@ def _comparison(kind: Kind, operator: str, place: Cursor, name: str) -> Comparis
     except BadValue as right:
         place.fault(f"{quoted(', '.join(operands))} does not fit {name}; write {right}")
         return None
-

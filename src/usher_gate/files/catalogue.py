@@ -31,8 +31,12 @@ def shipped_catalogue() -> Catalogue:
     """The catalogue that ships with the package."""
     data = json.loads((Path(shipped.__file__).parent / "controls.json").read_text("utf-8"))
     controls = tuple(Control(each["id"], each["title"], _kind(each), each["weak"]) for each in data["controls"])
-    contradictions = tuple(Contradiction((each["first"][0], tuple(each["first"][1])), (each["second"][0], tuple(each["second"][1])),
-                                         each["because"]) for each in data["contradictions"])
+    contradictions = tuple(
+        Contradiction(
+            (each["first"][0], tuple(each["first"][1])), (each["second"][0], tuple(each["second"][1])), each["because"]
+        )
+        for each in data["contradictions"]
+    )
     return Catalogue(controls, contradictions)
 
 

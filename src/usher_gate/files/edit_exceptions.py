@@ -36,8 +36,11 @@ class Draft:
     def lines(self, indent: str) -> list[str]:
         """The YAML of the exception, as one entry of a block list."""
         who = ", ".join(f"{key}: {value if value in ('true', 'false') else _word(value)}" for key, value in self.who)
-        found = [f"id: {_word(self.id)}", f"rules: [{_words(self.rules)}]",
-                 f"who: {{{who}}}" if self.who else f"partners: [{_words(self.partners)}]"]
+        found = [
+            f"id: {_word(self.id)}",
+            f"rules: [{_words(self.rules)}]",
+            f"who: {{{who}}}" if self.who else f"partners: [{_words(self.partners)}]",
+        ]
         found += [f"services: [{_words(self.services)}]"] if self.services else []
         found += [f"reason: {_word(self.reason)}", f"approved_by: {_word(self.approved_by)}", f"until: {self.until}"]
         return [f"{indent}{'- ' if number == 0 else '  '}{line}\n" for number, line in enumerate(found)]
@@ -65,10 +68,18 @@ def add_exception(path: Path, draft: Draft, baseline: Baseline, snapshot: Snapsh
             last = entries.node.value[-1]
             place, indent = _last_line(last) + 1, " " * max(last.start_mark.column - 2, 0)
         else:
-            raise BadInput([Fault(str(path), entries.line, "the exceptions stand in brackets; write each on a line that begins with '- '")])
+            raise BadInput(
+                [
+                    Fault(
+                        str(path),
+                        entries.line,
+                        "the exceptions stand in brackets; write each on a line that begins with '- '",
+                    )
+                ]
+            )
     else:
         place, indent = len(lines), "  "
-    if place > 0 and lines[place - 1:place] and not lines[place - 1].endswith("\n"):
+    if place > 0 and lines[place - 1 : place] and not lines[place - 1].endswith("\n"):
         lines[place - 1] += "\n"
     _replace(path, "".join([*lines[:place], *draft.lines(indent), *lines[place:]]), baseline, snapshot)
 
@@ -86,7 +97,7 @@ def end_exception(path: Path, name: str, day: date, baseline: Baseline, snapshot
     start, end = found[name].node.start_mark, found[name].node.end_mark
     lines = path.read_bytes().decode("utf-8-sig").splitlines(keepends=True)
     line = lines[start.line]
-    lines[start.line] = line[:start.column] + day.isoformat() + line[end.column:]
+    lines[start.line] = line[: start.column] + day.isoformat() + line[end.column :]
     _replace(path, "".join(lines), baseline, snapshot)
 
 
@@ -106,7 +117,7 @@ def _opened(lines: list[str], entries: Cursor) -> list[str]:
         return lines
     start, end = entries.node.start_mark, entries.node.end_mark
     line = lines[start.line]
-    return [*lines[:start.line], line[:start.column].rstrip() + line[end.column:], *lines[start.line + 1:]]
+    return [*lines[: start.line], line[: start.column].rstrip() + line[end.column :], *lines[start.line + 1 :]]
 
 
 def _last_line(node: yaml.Node) -> int:

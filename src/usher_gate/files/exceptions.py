@@ -5,32 +5,36 @@ from __future__ import annotations
 from pathlib import Path
 
 from ..core.model import Snapshot
-from ..core.rules import Baseline, Exception_
+from ..core.rules import AgreedException, Baseline
 from .faults import BadInput, Faults, nearest, quoted
 from .selectors import read_selector
 from .yamltree import Cursor, read_yaml
 
 
-def read_exceptions(path: Path, baseline: Baseline, snapshot: Snapshot | None) -> tuple[tuple[Exception_, ...], tuple[str, ...]]:
+def read_exceptions(
+    path: Path, baseline: Baseline, snapshot: Snapshot | None
+) -> tuple[tuple[AgreedException, ...], tuple[str, ...]]:
     """The exceptions, sorted by id, and notes about them; raises BadInput with every fault."""
     faults = Faults()
     top = read_yaml(path, str(path), "exceptions/1", faults)
     if top is None:
         raise BadInput(faults.found)
     fields = top.fields(("usher-gate", "exceptions"))
-    found: dict[str, Exception_] = {}
+    found: dict[str, AgreedException] = {}
     for item in fields["exceptions"].items() if "exceptions" in fields and not fields["exceptions"].empty else []:
         exception = read_exception(item, baseline, snapshot)
         if exception is None:
             continue
         if exception.id in found:
-            item.fault(f"the exception {quoted(exception.id)} stands here and in line {found[exception.id].line}; give each an id of its own")
+            item.fault(
+                f"the exception {quoted(exception.id)} stands here and in line {found[exception.id].line}; give each an id of its own"
+            )
         found.setdefault(exception.id, exception)
     faults.stop_if_any()
     return tuple(found[each] for each in sorted(found)), tuple(faults.notes)
 
 
-def read_exception(item: Cursor, baseline: Baseline, snapshot: Snapshot | None) -> Exception_ | None:
+def read_exception(item: Cursor, baseline: Baseline, snapshot: Snapshot | None) -> AgreedException | None:
     """One exception; None, with faults, where it is not whole."""
     before = len(item.faults.found)
     fields = item.fields(("id", "rules", "reason", "approved_by", "until"), ("who", "partners", "services"))
@@ -40,8 +44,10 @@ def read_exception(item: Cursor, baseline: Baseline, snapshot: Snapshot | None) 
     for place, rule in zip(fields["rules"].items(), rules, strict=False) if "rules" in fields else ():
         if rule not in known:
             place.fault(f"there is no rule {quoted(rule)}; {nearest(rule, known)}")
-    reason, approver = (fields[key].text(what) if key in fields else None
-                        for key, what in (("reason", "a reason"), ("approved_by", "an approver")))
+    reason, approver = (
+        fields[key].text(what) if key in fields else None
+        for key, what in (("reason", "a reason"), ("approved_by", "an approver"))
+    )
     until = fields["until"].day() if "until" in fields else None
     if ("who" in fields) == ("partners" in fields):
         item.fault("an exception has either who (people) or partners (domains); write one of them")
@@ -50,7 +56,7 @@ def read_exception(item: Cursor, baseline: Baseline, snapshot: Snapshot | None) 
     services = _services(fields["services"], snapshot) if "services" in fields else None
     if len(item.faults.found) > before or not name or not reason or not approver or until is None:
         return None
-    return Exception_(name, tuple(sorted(set(rules))), who, partners, services, reason, approver, until, item.line)
+    return AgreedException(name, tuple(sorted(set(rules))), who, partners, services, reason, approver, until, item.line)
 
 
 def _services(place: Cursor, snapshot: Snapshot | None) -> tuple[str, ...]:

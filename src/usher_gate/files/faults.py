@@ -1,7 +1,7 @@
 """The errors of reading, and the list in which all faults of all files are collected before anything stops.
 
-    UsherError                what the program says in one line (or a few), with its exit status
-    +-- BadInput              files or a call that are wrong: holds every Fault
+UsherError                what the program says in one line (or a few), with its exit status
++-- BadInput              files or a call that are wrong: holds every Fault
 """
 
 from __future__ import annotations

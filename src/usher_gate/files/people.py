@@ -17,9 +17,25 @@ from .tables.interface import FLAG, LIST, TIME, Column, Spec, Table
 
 KINDS = ("member", "guest", "service")
 TIMES = ("created_at", "last_sign_in_at", "expires_at", "reviewed_at")
-PEOPLE = Spec("people", ("id", "login", "kind"),
-              ("name", "unit", "roles", "licences", "active", "break_glass", "home_domain", "sponsor", "mfa", "protection", *TIMES),
-              {"roles": LIST, "licences": LIST, "active": FLAG, "break_glass": FLAG, **dict.fromkeys(TIMES, TIME)}, attributes=True)
+PEOPLE = Spec(
+    "people",
+    ("id", "login", "kind"),
+    (
+        "name",
+        "unit",
+        "roles",
+        "licences",
+        "active",
+        "break_glass",
+        "home_domain",
+        "sponsor",
+        "mfa",
+        "protection",
+        *TIMES,
+    ),
+    {"roles": LIST, "licences": LIST, "active": FLAG, "break_glass": FLAG, **dict.fromkeys(TIMES, TIME)},
+    attributes=True,
+)
 GROUPS = Spec("groups", ("id", "name"), ("owner",))
 MEMBERS = Spec("members", ("group", "member"), ("type",))
 
@@ -49,13 +65,19 @@ def checked(table: Table, name: str, faults: Faults, wrong: Any) -> Coded | None
 
 def one_of(words: tuple[str, ...]) -> Any:
     """A check that a word is one of these."""
-    return lambda word: None if word in words else f"{quoted(word)} is none of {', '.join(words)}; {nearest(word, words)}"
+    return lambda word: (
+        None if word in words else f"{quoted(word)} is none of {', '.join(words)}; {nearest(word, words)}"
+    )
 
 
 def flags(table: Table, name: str, missing: bool, faults: Faults) -> Bools | None:
     """A column of flags; an empty cell is `missing`."""
-    coded = checked(table, name, faults, lambda word: None if word in ("true", "false") else
-                    f"{quoted(word)} is not a flag; write true or false")
+    coded = checked(
+        table,
+        name,
+        faults,
+        lambda word: None if word in ("true", "false") else f"{quoted(word)} is not a flag; write true or false",
+    )
     if coded is None:
         return None
     return np.array([*(word == "true" for word in coded.words), missing])[coded.codes]
@@ -69,7 +91,9 @@ def times(table: Table, name: str, faults: Faults) -> Longs | None:
     if len(wrong):
         cells = table.columns[name].texts(wrong[:50]).take(np.arange(min(len(wrong), 50)))
         for row, cell in zip(wrong.tolist(), cells, strict=False):
-            table.fault(row, f"{name}: {quoted(cell)} is not a time with an offset; write it as 2026-11-20T06:00:00Z", faults)
+            table.fault(
+                row, f"{name}: {quoted(cell)} is not a time with an offset; write it as 2026-11-20T06:00:00Z", faults
+            )
     return found
 
 
@@ -112,7 +136,11 @@ def read_people(folder: Path, faults: Faults) -> Register | None:
     for first, second in ids.repeated(order)[:50]:
         one, other = sorted((table.line_of(first), table.line_of(second)))
         cell = ids.texts(np.array([first])).take(np.array([0]))[0]
-        faults.add(table.file, other, f"the id {quoted(cell)} stands here and in line {one}; give each account an id of its own")
+        faults.add(
+            table.file,
+            other,
+            f"the id {quoted(cell)} stands here and in line {one}; give each account an id of its own",
+        )
     active = flags(table, "active", True, faults)
     kept = np.arange(table.rows) if order is None else order
     if active is not None:
@@ -132,7 +160,9 @@ def _people(table: Table, kept: Longs, faults: Faults) -> tuple[People, Units | 
 
     kind = checked(table, "kind", faults, one_of(KINDS))
     unit = checked(table, "unit", faults, unit_fault)
-    mfa, protection = (checked(table, name, faults, one_of(words.words)) for name, words in (("mfa", MFA), ("protection", PROTECTION)))
+    mfa, protection = (
+        checked(table, name, faults, one_of(words.words)) for name, words in (("mfa", MFA), ("protection", PROTECTION))
+    )
     break_glass = flags(table, "break_glass", False, faults)
     whole = slice(None) if len(kept) == table.rows and bool(np.all(kept == np.arange(len(kept)))) else kept
     rows = None if isinstance(whole, slice) else kept
@@ -149,18 +179,35 @@ def _people(table: Table, kept: Longs, faults: Faults) -> tuple[People, Units | 
     left[kept] = False
     inactive = np.flatnonzero(left)
     gone = table.columns["id"].texts(inactive).take(np.arange(len(inactive)))
-    people = People(table.columns["id"].texts(rows), logins, table.columns["name"].texts(rows) if "name" in table.columns else None,
-                    Coded(kind.codes[kept], kind.words), part(unit), sets("roles"), sets("licences"),
-                    None if break_glass is None else break_glass[kept], _home_domains(table, kept, logins), sponsor,
-                    part(mfa), part(protection), found_times,
-                    {name: Coded(coded.codes[kept], coded.words) for name in table.columns if name.startswith("attr.")
-                     for coded in [table.columns[name].coded()]}, frozenset(gone))
+    people = People(
+        table.columns["id"].texts(rows),
+        logins,
+        table.columns["name"].texts(rows) if "name" in table.columns else None,
+        Coded(kind.codes[kept], kind.words),
+        part(unit),
+        sets("roles"),
+        sets("licences"),
+        None if break_glass is None else break_glass[kept],
+        _home_domains(table, kept, logins),
+        sponsor,
+        part(mfa),
+        part(protection),
+        found_times,
+        {
+            name: Coded(coded.codes[kept], coded.words)
+            for name in table.columns
+            if name.startswith("attr.")
+            for coded in [table.columns[name].coded()]
+        },
+        frozenset(gone),
+    )
     return people, units, paths
 
 
 def tidy_sets(coded: Coded) -> Coded:
     """A column of sets with each set's text in its one form."""
     from ..core.values import join_words, split_words
+
     tidy = [join_words(tuple(split_words(word))) for word in coded.words]
     words: dict[str, int] = {}
     places = np.array([*(words.setdefault(word, len(words)) for word in tidy), MISSING], np.int32)
@@ -207,21 +254,36 @@ def read_groups(folder: Path, register: Register | None, faults: Faults) -> Grou
     if table is not None:
         filled(table, faults)
         everything = np.arange(table.rows)
-        for row, (group, name) in enumerate(zip(table.columns["id"].texts().take(everything), table.columns["name"].texts().take(everything),
-                                                strict=True)):
+        for row, (group, name) in enumerate(
+            zip(
+                table.columns["id"].texts().take(everything),
+                table.columns["name"].texts().take(everything),
+                strict=True,
+            )
+        ):
             if group in names and group:
-                table.fault(row, f"the group {quoted(group)} stands here and in line {table.line_of(lines[group])}; "
-                            "give each group an id of its own", faults)
+                table.fault(
+                    row,
+                    f"the group {quoted(group)} stands here and in line {table.line_of(lines[group])}; "
+                    "give each group an id of its own",
+                    faults,
+                )
             names[group] = name
             lines.setdefault(group, row)
     if members is None or register is None:
         ordered = sorted(names)
-        return GroupsRead(None, {group: number for number, group in enumerate(ordered)},
-                          tuple(names[group] for group in ordered), table is not None)
+        return GroupsRead(
+            None,
+            {group: number for number, group in enumerate(ordered)},
+            tuple(names[group] for group in ordered),
+            table is not None,
+        )
     return _members(members, register, names, table is not None, faults)
 
 
-def _members(members: Table, register: Register, names: dict[str, str | None], listed: bool, faults: Faults) -> GroupsRead:
+def _members(
+    members: Table, register: Register, names: dict[str, str | None], listed: bool, faults: Faults
+) -> GroupsRead:
     filled(members, faults)
     group = members.columns["group"].coded()
     kind = checked(members, "type", faults, one_of(("person", "group")))
@@ -234,7 +296,12 @@ def _members(members: Table, register: Register, names: dict[str, str | None], l
     ordered = sorted(names)
     index = {each: number for number, each in enumerate(ordered)}
     outer = np.array([*(index.get(word, MISSING) for word in group.words), MISSING], np.int32)[group.codes]
-    _note_rows(members, np.flatnonzero((outer == MISSING) & (group.codes != MISSING)), "name a group that does not exist", faults)
+    _note_rows(
+        members,
+        np.flatnonzero((outer == MISSING) & (group.codes != MISSING)),
+        "name a group that does not exist",
+        faults,
+    )
     numbers, exists = register.numbers(member)
     empty = np.zeros(members.rows, bool)
     empty[member.empty_rows()] = True
@@ -243,8 +310,13 @@ def _members(members: Table, register: Register, names: dict[str, str | None], l
     _note_rows(members, inner_rows[inner == MISSING], "name a nested group that does not exist", faults)
     direct = np.flatnonzero(~nested & (numbers != MISSING) & (outer != MISSING))
     good = (inner != MISSING) & (outer[inner_rows] != MISSING)
-    groups = close_groups(ordered, [names[each] for each in ordered], (outer[direct], numbers[direct]),
-                          (outer[inner_rows][good], inner[good]), len(register.people))
+    groups = close_groups(
+        ordered,
+        [names[each] for each in ordered],
+        (outer[direct], numbers[direct]),
+        (outer[inner_rows][good], inner[good]),
+        len(register.people),
+    )
     return GroupsRead(groups, index, groups.names, True)
 
 
@@ -253,6 +325,7 @@ def _note_rows(table: Table, rows: Longs, what: str, faults: Faults) -> None:
     if len(rows):
         count = len(rows)
         verb = what if count > 1 else what.replace("name ", "names ", 1)
-        faults.note(f"{table.name}:{table.line_of(int(rows[0]))}: {count} row{'s' if count > 1 else ''} "
-                    f"{verb}; {'they are' if count > 1 else 'it is'} ignored")
-
+        faults.note(
+            f"{table.name}:{table.line_of(int(rows[0]))}: {count} row{'s' if count > 1 else ''} "
+            f"{verb}; {'they are' if count > 1 else 'it is'} ignored"
+        )

@@ -43,7 +43,9 @@ def _part(key: str, place: Cursor, snapshot: Snapshot | None) -> Selector | None
         truth = place.truth()
         return None if truth is None else Selector(key, ("true" if truth else "false",))
     if key not in KEYS and not (key.startswith("attr.") and len(key) > 5):
-        place.faults.add(place.file, place.key_line, f"{place.path}: unknown key {quoted(key)}; {nearest(key, (*KEYS, 'attr.NAME'))}")
+        place.faults.add(
+            place.file, place.key_line, f"{place.path}: unknown key {quoted(key)}; {nearest(key, (*KEYS, 'attr.NAME'))}"
+        )
         return None
     values = _values(key, place)
     if not values:
@@ -69,7 +71,9 @@ def _check(key: str, value: str, place: Cursor, snapshot: Snapshot | None) -> bo
             place.fault(wrong)
             return False
         if snapshot is not None and snapshot.units is not None and value not in snapshot.unit_paths:
-            place.faults.note(f"{place.file_name}:{place.line}: nobody is in the unit {quoted(value)}; it chooses nobody")
+            place.faults.note(
+                f"{place.file_name}:{place.line}: nobody is in the unit {quoted(value)}; it chooses nobody"
+            )
     if key == "group" and snapshot is not None and snapshot.group_names_known:
         try:
             find_group(value, snapshot)

@@ -47,11 +47,16 @@ def _read_service(item: Cursor, snapshot: Snapshot) -> Service | None:
     supports = _patterns(fields["supports"], catalogue) if "supports" in fields else everything
     settle = fields["settle-hours"].number() if "settle-hours" in fields else 24.0
     return Service(
-        name, title or name, read_selector(fields["accounts"], snapshot) if "accounts" in fields else None,
-        _precedence(fields["precedence"]) if "precedence" in fields else LEVELS, round((settle or 0.0) * HOUR), supports,
+        name,
+        title or name,
+        read_selector(fields["accounts"], snapshot) if "accounts" in fields else None,
+        _precedence(fields["precedence"]) if "precedence" in fields else LEVELS,
+        round((settle or 0.0) * HOUR),
+        supports,
         _factory(fields["factory"], catalogue) if "factory" in fields else {},
         _patterns(fields["self-service"], catalogue) if "self-service" in fields else None,
-        _needs(fields["needs"], catalogue) if "needs" in fields else {})
+        _needs(fields["needs"], catalogue) if "needs" in fields else {},
+    )
 
 
 def _precedence(place: Cursor) -> tuple[str, ...]:
@@ -70,13 +75,18 @@ def _pattern(text: str, place: Cursor, catalogue: Catalogue, line: int | None = 
     found = catalogue.matching(text)
     if not found:
         wrong = "no control begins so" if text.endswith("*") else "no such control"
-        place.faults.add(place.file, line or place.line, f"{place.path}: {wrong}: {quoted(text)}; {nearest(text.rstrip('*'), catalogue.index)}")
+        place.faults.add(
+            place.file,
+            line or place.line,
+            f"{place.path}: {wrong}: {quoted(text)}; {nearest(text.rstrip('*'), catalogue.index)}",
+        )
     return found
 
 
 def _patterns(place: Cursor, catalogue: Catalogue) -> frozenset[str]:
-    found: Iterable[frozenset[str]] = [_pattern(text, item, catalogue)
-                                       for item in place.items() if (text := item.text("a control")) is not None]
+    found: Iterable[frozenset[str]] = [
+        _pattern(text, item, catalogue) for item in place.items() if (text := item.text("a control")) is not None
+    ]
     return frozenset().union(*found)
 
 
@@ -97,7 +107,11 @@ def _factory(place: Cursor, catalogue: Catalogue) -> dict[str, str]:
     found = {}
     for control, value in place.entries().items():
         if control not in catalogue.index:
-            place.faults.add(place.file, value.key_line, f"{value.path}: no such control: {quoted(control)}; {nearest(control, catalogue.index)}")
+            place.faults.add(
+                place.file,
+                value.key_line,
+                f"{value.path}: no such control: {quoted(control)}; {nearest(control, catalogue.index)}",
+            )
             continue
         text = read_value(value, control, catalogue)
         if text is not None:
@@ -115,6 +129,10 @@ def _needs(place: Cursor, catalogue: Catalogue) -> dict[str, Need]:
         for control in controls:
             without = read_value(fields["without"], control, catalogue) if "without" in fields else None
             before = needs.get(control)
-            if before is None or pattern == control or (before.pattern != control and len(pattern) > len(before.pattern)):
+            if (
+                before is None
+                or pattern == control
+                or (before.pattern != control and len(pattern) > len(before.pattern))
+            ):
                 needs[control] = Need(pattern, licences, without)
     return needs

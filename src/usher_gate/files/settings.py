@@ -32,9 +32,15 @@ from .tables import read_table
 from .tables.interface import FLAG, TIME, VALUE, WHOLE, Spec, Table
 from .tables.listcolumn import ListColumn
 
-SETTINGS = Spec("settings", ("service", "control", "scope", "value"), ("pinned", "rank", "active", "changed_at", "note"),
-                {"pinned": FLAG, "active": FLAG, "rank": WHOLE, "changed_at": TIME, "value": VALUE})
-OBSERVATIONS = Spec("observations", ("person", "service", "control", "value", "seen_at"), (), {"seen_at": TIME, "value": VALUE})
+SETTINGS = Spec(
+    "settings",
+    ("service", "control", "scope", "value"),
+    ("pinned", "rank", "active", "changed_at", "note"),
+    {"pinned": FLAG, "active": FLAG, "rank": WHOLE, "changed_at": TIME, "value": VALUE},
+)
+OBSERVATIONS = Spec(
+    "observations", ("person", "service", "control", "value", "seen_at"), (), {"seen_at": TIME, "value": VALUE}
+)
 _KINDS = {"organisation": ORGANISATION, "unit": UNIT, "group": GROUP, "person": PERSON, "meeting": MEETING}
 
 
@@ -58,19 +64,32 @@ def _service_column(table: Table, services: tuple[Service, ...] | None, faults: 
         faults.note(f"{table.name} cannot be used without services.yaml")
         return np.full(table.rows, MISSING, np.int32)
     known = [service.id for service in services]
-    coded = checked(table, "service", faults, lambda word: None if word in known else f"there is no service {quoted(word)}; {nearest(word, known)}")
+    coded = checked(
+        table,
+        "service",
+        faults,
+        lambda word: None if word in known else f"there is no service {quoted(word)}; {nearest(word, known)}",
+    )
     assert coded is not None
     return _numbers(coded, known)
 
 
 def _control_column(table: Table, catalogue: Catalogue, faults: Faults) -> Coded:
-    coded = checked(table, "control", faults, lambda word: None if word in catalogue.index else
-                    f"there is no control {quoted(word)}; {nearest(word, catalogue.index)}")
+    coded = checked(
+        table,
+        "control",
+        faults,
+        lambda word: (
+            None if word in catalogue.index else f"there is no control {quoted(word)}; {nearest(word, catalogue.index)}"
+        ),
+    )
     assert coded is not None
     return coded
 
 
-def _values(table: Table, control: Coded, catalogue: Catalogue, faults: Faults) -> tuple[Ints, tuple[str, ...], tuple[int, ...]]:
+def _values(
+    table: Table, control: Coded, catalogue: Catalogue, faults: Faults
+) -> tuple[Ints, tuple[str, ...], tuple[int, ...]]:
     """For each row the number of its value; the values as canonical texts, and the control of each."""
     value = table.columns["value"].coded()
     keys = control.codes.astype(np.int64) * (len(value.words) + 1) + value.codes
@@ -90,14 +109,26 @@ def _values(table: Table, control: Coded, catalogue: Catalogue, faults: Faults) 
                     for bad in np.flatnonzero(keys == key)[:50].tolist():
                         table.fault(bad, f"value: {quoted(word)} is no value of {found.id}; write {right}", faults)
         places.append(place)
-    return (np.array(places, np.int32)[which.reshape(-1)], tuple(text for _, text in known), tuple(code for code, _ in known))
+    return (
+        np.array(places, np.int32)[which.reshape(-1)],
+        tuple(text for _, text in known),
+        tuple(code for code, _ in known),
+    )
 
 
 def _ranks(table: Table, faults: Faults) -> Longs:
     if "rank" not in table.columns:
         return np.full(table.rows, NO_RANK, np.int64)
-    coded = checked(table, "rank", faults, lambda word: None if word.lstrip("-").isdecimal() and word.isascii() and len(word) <= 18 and word.count("-") <= 1
-                    else f"{quoted(word)} is not a whole number; write one such as 10")
+    coded = checked(
+        table,
+        "rank",
+        faults,
+        lambda word: (
+            None
+            if word.lstrip("-").isdecimal() and word.isascii() and len(word) <= 18 and word.count("-") <= 1
+            else f"{quoted(word)} is not a whole number; write one such as 10"
+        ),
+    )
     assert coded is not None
     try:
         return np.array([*(int(word) for word in coded.words), NO_RANK], np.int64)[coded.codes]
@@ -105,8 +136,9 @@ def _ranks(table: Table, faults: Faults) -> Longs:
         return np.full(table.rows, NO_RANK, np.int64)
 
 
-def _targets(table: Table, scope: Coded, register: Register, groups: Mapping[str, int], groups_known: bool,
-             faults: Faults) -> tuple[Ints, Ints]:
+def _targets(
+    table: Table, scope: Coded, register: Register, groups: Mapping[str, int], groups_known: bool, faults: Faults
+) -> tuple[Ints, Ints]:
     """For each row the kind of its scope and whom it means; a note for scopes that mean nobody."""
     kinds, targets = np.full(len(scope.words) + 1, MISSING, np.int32), np.full(len(scope.words) + 1, MISSING, np.int32)
     units = register.units.index if register.units is not None else {}
@@ -132,8 +164,10 @@ def _targets(table: Table, scope: Coded, register: Register, groups: Mapping[str
         nobody += places[~exists].tolist()
     if nobody:
         rows = np.flatnonzero(np.isin(scope.codes, nobody))
-        faults.note(f"{table.name}:{table.line_of(int(rows[0]))}: {len(rows)} setting{'s' if len(rows) > 1 else ''} for a unit, group or "
-                    f"person that does not exist (here {quoted(scope.words[int(scope.codes[rows[0]])])}); ignored")
+        faults.note(
+            f"{table.name}:{table.line_of(int(rows[0]))}: {len(rows)} setting{'s' if len(rows) > 1 else ''} for a unit, group or "
+            f"person that does not exist (here {quoted(scope.words[int(scope.codes[rows[0]])])}); ignored"
+        )
     return kinds[scope.codes], targets[scope.codes]
 
 
@@ -143,12 +177,23 @@ def _name_repeated(table: Table, keys: Longs, active: Bools, scope: Coded, fault
     same = np.flatnonzero(keys[rows][1:] == keys[rows][:-1])
     for place in same[:50].tolist():
         first, second = int(rows[place]), int(rows[place + 1])
-        table.fault(second, f"the same service, control and scope ({scope.words[int(scope.codes[second])]}) stand here and in line "
-                    f"{table.line_of(first)}; keep one, or make the other inactive", faults)
+        table.fault(
+            second,
+            f"the same service, control and scope ({scope.words[int(scope.codes[second])]}) stand here and in line "
+            f"{table.line_of(first)}; keep one, or make the other inactive",
+            faults,
+        )
 
 
-def read_settings(folder: Path, catalogue: Catalogue, services: tuple[Service, ...] | None, register: Register,
-                  groups: Mapping[str, int], groups_known: bool, faults: Faults) -> tuple[Settings | None, Table | None]:
+def read_settings(
+    folder: Path,
+    catalogue: Catalogue,
+    services: tuple[Service, ...] | None,
+    register: Register,
+    groups: Mapping[str, int],
+    groups_known: bool,
+    faults: Faults,
+) -> tuple[Settings | None, Table | None]:
     """The active settings, and the table they stand in; None where there is none, or where services are not known."""
     table = read_table(folder, SETTINGS, faults)
     if table is None:
@@ -162,20 +207,35 @@ def read_settings(folder: Path, catalogue: Catalogue, services: tuple[Service, .
     rank, changed = _ranks(table, faults), times(table, "changed_at", faults)
     if active is None:
         active = np.ones(table.rows, bool)
-    keys = (table.columns["service"].coded().codes.astype(np.int64) * len(control.words) + control.codes) * len(scope.words) + scope.codes
+    keys = (table.columns["service"].coded().codes.astype(np.int64) * len(control.words) + control.codes) * len(
+        scope.words
+    ) + scope.codes
     _name_repeated(table, keys, active, scope, faults)
     if faults.found or services is None:
         return None, table
     kind, target = _targets(table, scope, register, groups, groups_known, faults)
     kept = np.flatnonzero(active)
-    return Settings(service[kept], control.codes[kept], kind[kept], target[kept], Coded(scope.codes[kept], scope.words), value[kept],
-                    np.zeros(len(kept), bool) if pinned is None else pinned[kept], rank[kept],
-                    np.full(len(kept), NO_TIME, np.int64) if changed is None else changed[kept], kept.astype(np.int32),
-                    control.words, texts, owners, changed is not None), table
+    return Settings(
+        service[kept],
+        control.codes[kept],
+        kind[kept],
+        target[kept],
+        Coded(scope.codes[kept], scope.words),
+        value[kept],
+        np.zeros(len(kept), bool) if pinned is None else pinned[kept],
+        rank[kept],
+        np.full(len(kept), NO_TIME, np.int64) if changed is None else changed[kept],
+        kept.astype(np.int32),
+        control.words,
+        texts,
+        owners,
+        changed is not None,
+    ), table
 
 
-def read_observations(folder: Path, catalogue: Catalogue, services: tuple[Service, ...] | None, register: Register,
-                      faults: Faults) -> Observations | None:
+def read_observations(
+    folder: Path, catalogue: Catalogue, services: tuple[Service, ...] | None, register: Register, faults: Faults
+) -> Observations | None:
     """What was seen of active people; None where there is no such table."""
     table = read_table(folder, OBSERVATIONS, faults)
     if table is None:
@@ -189,7 +249,9 @@ def read_observations(folder: Path, catalogue: Catalogue, services: tuple[Servic
         return None
     lost = np.flatnonzero(~exists)
     if len(lost):
-        faults.note(f"{table.name}:{table.line_of(int(lost[0]))}: {len(lost)} observation{'s' if len(lost) > 1 else ''} of a person who does not "
-                    "exist; ignored")
+        faults.note(
+            f"{table.name}:{table.line_of(int(lost[0]))}: {len(lost)} observation{'s' if len(lost) > 1 else ''} of a person who does not "
+            "exist; ignored"
+        )
     kept = np.flatnonzero((person != MISSING) & (service != MISSING))
     return Observations(person[kept], service[kept], control.codes[kept], value[kept], seen[kept], control.words, texts)

@@ -20,7 +20,18 @@ from .tables.interface import FLAG, Spec, Table
 from .yamltree import Cursor, read_yaml
 
 PARTNERS = Spec("partners", ("domain",), tuple(PARTNER_COLUMNS), dict.fromkeys(PARTNER_COLUMNS, FLAG))
-TABLES = ("people", "groups", "members", "settings", "observations", "authenticators", "passes", "partners", "meetings", "sign_ins")
+TABLES = (
+    "people",
+    "groups",
+    "members",
+    "settings",
+    "observations",
+    "authenticators",
+    "passes",
+    "partners",
+    "meetings",
+    "sign_ins",
+)
 NOT_YET = ("authenticators", "passes", "meetings", "sign_ins")
 _YAML = ("organisation", "services", "access-rules")
 
@@ -66,27 +77,51 @@ def read_snapshot(folder: Path) -> Read:
     observations = read_observations(folder, catalogue, services, register, faults)
     faults.stop_if_any()
     _note_strays(folder, faults)
-    snapshot = replace(draft, services=services, settings=settings, observations=observations, partners=partners,
-                       has_access_rules=(folder / "access-rules.yaml").exists(), notes=tuple(faults.notes))
+    snapshot = replace(
+        draft,
+        services=services,
+        settings=settings,
+        observations=observations,
+        partners=partners,
+        has_access_rules=(folder / "access-rules.yaml").exists(),
+        notes=tuple(faults.notes),
+    )
     return Read(snapshot, table)
 
 
-def _draft(organisation: _Organisation | None, register: Register | None, groups: GroupsRead, catalogue: Catalogue) -> Snapshot | None:
+def _draft(
+    organisation: _Organisation | None, register: Register | None, groups: GroupsRead, catalogue: Catalogue
+) -> Snapshot | None:
     """The snapshot so far: enough for selectors to be checked against."""
     if register is None:
         return None
     known = organisation or _Organisation("", 0, "", None, catalogue)
-    return Snapshot(known.name, known.taken_at, known.taken_text, catalogue, register.people, register.units, groups.groups,
-                    known.privileged, None, None, unit_paths=register.unit_paths, group_ids=tuple(groups.ids),
-                    group_titles=groups.titles, group_names_known=groups.known)
+    return Snapshot(
+        known.name,
+        known.taken_at,
+        known.taken_text,
+        catalogue,
+        register.people,
+        register.units,
+        groups.groups,
+        known.privileged,
+        None,
+        None,
+        unit_paths=register.unit_paths,
+        group_ids=tuple(groups.ids),
+        group_titles=groups.titles,
+        group_names_known=groups.known,
+    )
 
 
 def _read_organisation(path: Path, faults: Faults) -> _Organisation | None:
     top = read_yaml(path, str(path), "snapshot/1", faults)
     if top is None:
         return None
-    fields = top.fields(("usher-gate", "name", "taken_at"),
-                        ("domains", "privileged_roles", "second_factor_default", "networks", "resources", "controls"))
+    fields = top.fields(
+        ("usher-gate", "name", "taken_at"),
+        ("domains", "privileged_roles", "second_factor_default", "networks", "resources", "controls"),
+    )
     name = fields["name"].text("a name") if "name" in fields else None
     taken = fields["taken_at"].time() if "taken_at" in fields else None
     if "domains" in fields:
@@ -125,9 +160,16 @@ def _read_partners(folder: Path, faults: Faults) -> tuple[Partner, ...] | None:
     for row, domain in enumerate(domains):
         before = first.setdefault(domain.casefold(), row)
         if before != row and domain:
-            table.fault(row, f"the partner {quoted(domain)} stands here and in line {table.line_of(before)}; keep one", faults)
-    return tuple(Partner(domain, {name: None if column is None else "true" if column[row] else "false" for name, column in columns.items()})
-                 for row, domain in enumerate(domains))
+            table.fault(
+                row, f"the partner {quoted(domain)} stands here and in line {table.line_of(before)}; keep one", faults
+            )
+    return tuple(
+        Partner(
+            domain,
+            {name: None if column is None else "true" if column[row] else "false" for name, column in columns.items()},
+        )
+        for row, domain in enumerate(domains)
+    )
 
 
 def _note_strays(folder: Path, faults: Faults) -> None:
@@ -136,7 +178,8 @@ def _note_strays(folder: Path, faults: Faults) -> None:
         if path.suffix in FORMATS and path.stem not in TABLES:
             faults.note(f"{path.name} is no table of a snapshot, and is not read; {nearest(path.stem, TABLES)}")
         elif path.suffix in (".yaml", ".yml") and (path.stem not in _YAML or path.suffix == ".yml"):
-            faults.note(f"{path.name} is no part of a snapshot, and is not read; {nearest(path.name, [f'{stem}.yaml' for stem in _YAML])}")
+            faults.note(
+                f"{path.name} is no part of a snapshot, and is not read; {nearest(path.name, [f'{stem}.yaml' for stem in _YAML])}"
+            )
         elif path.suffix in FORMATS and path.stem in NOT_YET:
             faults.note(f"{path.name} is not used by this version")
-

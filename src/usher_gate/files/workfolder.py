@@ -31,19 +31,30 @@ def read_workfolder(folder: Path) -> WorkFolder:
     except FileNotFoundError:
         return WorkFolder()
     except (OSError, UnicodeDecodeError) as error:
-        raise BadInput([Fault(shown, 0, f"cannot be read ({error.__class__.__name__}); make it a readable UTF-8 file")]) from None
+        raise BadInput(
+            [Fault(shown, 0, f"cannot be read ({error.__class__.__name__}); make it a readable UTF-8 file")]
+        ) from None
     try:
         data = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
         place = re.search(r"line (\d+)", str(error))
-        raise BadInput([Fault(shown, int(place[1]) if place else 1, "is not TOML here; write lines such as snapshot = \"snapshot\"")]) from None
+        raise BadInput(
+            [Fault(shown, int(place[1]) if place else 1, 'is not TOML here; write lines such as snapshot = "snapshot"')]
+        ) from None
     faults = []
     for key, value in data.items():
-        line = next((number for number, row in enumerate(text.splitlines(), 1) if re.match(rf"\s*\[?\s*\"?{re.escape(key)}\b", row)), 1)
+        line = next(
+            (
+                number
+                for number, row in enumerate(text.splitlines(), 1)
+                if re.match(rf"\s*\[?\s*\"?{re.escape(key)}\b", row)
+            ),
+            1,
+        )
         if key not in KEYS:
             faults.append(Fault(shown, line, f"unknown key {quoted(key)}; {nearest(key, KEYS)}"))
         elif not isinstance(value, str) or not value:
-            faults.append(Fault(shown, line, f"{key} is not a path; write {key} = \"{key}\""))
+            faults.append(Fault(shown, line, f'{key} is not a path; write {key} = "{key}"'))
     if faults:
         raise BadInput(faults)
     return WorkFolder(*(folder / data[key] if key in data else None for key in KEYS[:3]))

@@ -18,7 +18,15 @@ def whole_file(path: Path) -> Iterator[TextIO]:
     try:
         handle, name = tempfile.mkstemp(prefix=f".{path.name}.", dir=path.parent or Path())
     except OSError as error:
-        raise BadInput([Fault(str(path), 0, f"cannot be written ({error.strerror}); name a file in a folder that exists and may be written to")]) from None
+        raise BadInput(
+            [
+                Fault(
+                    str(path),
+                    0,
+                    f"cannot be written ({error.strerror}); name a file in a folder that exists and may be written to",
+                )
+            ]
+        ) from None
     try:
         with os.fdopen(handle, "w", encoding="utf-8", newline="") as stream:
             yield stream

@@ -21,7 +21,9 @@ DEEPEST = 50
 MOST_EVENTS = 1_000_000
 _NUMBER = re.compile(r"[-+]?(\.[0-9]+|[0-9][0-9_]*(\.[0-9]*)?)([eE][-+]?[0-9]+)?|0x[0-9a-fA-F]+|0o[0-7]+", re.ASCII)
 _NULLS = ("", "~", "null", "Null", "NULL")
-_STANDARD_TAGS = tuple(f"tag:yaml.org,2002:{name}" for name in ("str", "int", "float", "bool", "null", "map", "seq", "timestamp", "value"))
+_STANDARD_TAGS = tuple(
+    f"tag:yaml.org,2002:{name}" for name in ("str", "int", "float", "bool", "null", "map", "seq", "timestamp", "value")
+)
 _Loader = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
 
 
@@ -79,8 +81,11 @@ class Cursor:
             if not isinstance(key_node, yaml.ScalarNode):
                 self.fault("a key is a list or mapping; a key is one word", line)
             elif key_node.value in found:
-                self.fault(f"the key {quoted(key_node.value)} stands here twice (first in line {found[key_node.value].key_line}); "
-                           "keep one of them", line)
+                self.fault(
+                    f"the key {quoted(key_node.value)} stands here twice (first in line {found[key_node.value].key_line}); "
+                    "keep one of them",
+                    line,
+                )
             else:
                 found[key_node.value] = _Entry(value, self.file, self._below(key_node.value), self.faults, line)
         return found
@@ -92,7 +97,9 @@ class Cursor:
         found = self.entries()
         known = {*required, *optional}
         for key in [key for key in found if key not in known]:
-            self.faults.add(self.file, found[key].key_line, f"{self._below(key)}: unknown key {quoted(key)}; {nearest(key, known)}")
+            self.faults.add(
+                self.file, found[key].key_line, f"{self._below(key)}: unknown key {quoted(key)}; {nearest(key, known)}"
+            )
             del found[key]
         if self.is_mapping:
             for key in required:
@@ -107,7 +114,10 @@ class Cursor:
             return []
         if len(self.node.value) < least:
             self.fault(f"the list is too short; at least {least} {'entry is' if least == 1 else 'entries are'} due")
-        return [Cursor(value, self.file, f"{self.path}[{number}]", self.faults) for number, value in enumerate(self.node.value)]
+        return [
+            Cursor(value, self.file, f"{self.path}[{number}]", self.faults)
+            for number, value in enumerate(self.node.value)
+        ]
 
     def described(self) -> str:
         """What stands here, for messages."""
@@ -130,7 +140,7 @@ class Cursor:
         if text is None:
             return None
         if isinstance(self.node, yaml.ScalarNode) and self.node.style is None and _NUMBER.fullmatch(text):
-            self.fault(f"{quoted(text)} is a number where {what} is due; write it in quotes: \"{text[:40]}\"")
+            self.fault(f'{quoted(text)} is a number where {what} is due; write it in quotes: "{text[:40]}"')
             return None
         if not text.strip():
             self.fault(f"an empty text stands where {what} is due")
@@ -246,7 +256,11 @@ def read_bytes(path: Path, shown: str, faults: Faults, largest: int) -> bytes | 
             faults.add(shown, 0, "is a folder where a file is due; name a file")
             return None
         if path.stat().st_size > largest:
-            faults.add(shown, 0, f"is larger than {largest // (1024 * 1024)} MiB; files that people write are smaller: keep bulk in tables")
+            faults.add(
+                shown,
+                0,
+                f"is larger than {largest // (1024 * 1024)} MiB; files that people write are smaller: keep bulk in tables",
+            )
             return None
         return path.read_bytes()
     except FileNotFoundError:
@@ -274,7 +288,9 @@ def parse_yaml(data: bytes, shown: str, faults: Faults) -> Cursor | None:
         faults.add(shown, line, f"is not YAML here ({_plain(error.problem)}); check indentation, quotes and brackets")
         return None
     except yaml.YAMLError:
-        bad = next((place for place, char in enumerate(text) if not char.isprintable() and char not in "\n\r\t\u0085"), 0)
+        bad = next(
+            (place for place, char in enumerate(text) if not char.isprintable() and char not in "\n\r\t\u0085"), 0
+        )
         faults.add(shown, text.count("\n", 0, bad) + 1, "holds a character that YAML does not allow; remove it")
         return None
     if node is None:
@@ -291,7 +307,7 @@ def _scan(text: str) -> tuple[int, str] | None:
     """Where and why a YAML text is not to be composed."""
     depth = 0
     for number, event in enumerate(_events(text)):
-        line = event.start_mark.line + 1
+        line = int(event.start_mark.line) + 1 if event.start_mark is not None else 1
         if number > MOST_EVENTS:
             return line, f"holds more than {MOST_EVENTS:,} parts; split it, or keep bulk in tables"
         if isinstance(event, yaml.AliasEvent):

@@ -7,11 +7,26 @@ from collections.abc import Iterator
 from typing import TextIO
 
 from ..core.result import Block, CheckResult, OtherFinding, Tail, verdict_name
-from ..core.rules import Rule
 from .safe import for_spreadsheet
 
-COLUMNS = ("rule", "severity", "subject_type", "subject", "login", "service", "verdict", "reason", "about", "actual", "expected",
-           "scope", "value", "pinned", "exception", "would_be")
+COLUMNS = (
+    "rule",
+    "severity",
+    "subject_type",
+    "subject",
+    "login",
+    "service",
+    "verdict",
+    "reason",
+    "about",
+    "actual",
+    "expected",
+    "scope",
+    "value",
+    "pinned",
+    "exception",
+    "would_be",
+)
 _PIECE = 20_000
 
 
@@ -19,25 +34,39 @@ def _rest(tail: Tail, service: str | None) -> list[str]:
     """The columns from `service` on; `about` to `pinned` speak of the leaf that decides."""
     leaf, outcome = tail.deciding or (None, None)
     cause = outcome.cause if outcome is not None else None
-    cells = [service, verdict_name(tail.verdict), tail.reason, leaf.name if leaf else tail.root.control if tail.root else None,
-             outcome.actual if outcome else None, leaf.expected if leaf else None, cause.scope if cause else None,
-             cause.value if cause else None, None if cause is None else "true" if cause.pinned else "false", tail.exception,
-             None if tail.would_be is None else verdict_name(tail.would_be)]
+    cells = [
+        service,
+        verdict_name(tail.verdict),
+        tail.reason,
+        leaf.name if leaf else tail.root.control if tail.root else None,
+        outcome.actual if outcome else None,
+        leaf.expected if leaf else None,
+        cause.scope if cause else None,
+        cause.value if cause else None,
+        None if cause is None else "true" if cause.pinned else "false",
+        tail.exception,
+        None if tail.would_be is None else verdict_name(tail.would_be),
+    ]
     return [for_spreadsheet(cell or "") for cell in cells]
 
 
 def _rows(result: CheckResult) -> Iterator[list[str]]:
-    found: list[tuple[Rule, str, Block | OtherFinding]] = [(each.rule, each.service or "", each) for each in (*result.blocks, *result.others)]
-    for rule, _, each in sorted(found, key=lambda entry: (entry[0].id, entry[1])):
-        head = [for_spreadsheet(rule.id), rule.severity]
+    found: list[Block | OtherFinding] = [*result.blocks, *result.others]
+    for each in sorted(found, key=lambda entry: (entry.rule.id, entry.service or "")):
+        head = [for_spreadsheet(each.rule.id), each.rule.severity]
         if isinstance(each, OtherFinding):
             yield [*head, each.subject[0], for_spreadsheet(each.subject[1]), "", *_rest(each.tail, each.service)]
             continue
         tails = [_rest(tail, each.service) for tail in each.tails]
         people = result.snapshot.people
         for start in range(0, len(each.people), _PIECE):
-            piece = each.people[start:start + _PIECE]
-            for name, login, which in zip(people.ids.take(piece), people.logins.take(piece), each.tail[start:start + _PIECE].tolist(), strict=True):
+            piece = each.people[start : start + _PIECE]
+            for name, login, which in zip(
+                people.ids.take(piece),
+                people.logins.take(piece),
+                each.tail[start : start + _PIECE].tolist(),
+                strict=True,
+            ):
                 yield [*head, "person", for_spreadsheet(name), for_spreadsheet(login), *tails[which]]
 
 

@@ -10,11 +10,11 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ..core.check import ENDS_SOON_DAYS
 from ..core.condition import DRIFTS, LOOSE, MEETS, SETTLING, SHOWN_ORDER, UNAVAILABLE, UNKNOWN, VERDICTS
 from ..core.leaf import Root
 from ..core.result import CheckResult, Share, Tail
 from ..core.rules import SEVERITIES
-from ..core.check import ENDS_SOON_DAYS
 from .safe import for_terminal as safe
 
 
@@ -60,7 +60,9 @@ def root_text(root: Root) -> str:
         return safe(f"{root.control}, in the partners table")
     if root.control == "count":
         return "how many people there are of a kind"
-    return safe(f"{where}{root.control}, {'by the access rules' if root.scope == 'access-rules' else 'as it was seen or is not supported'}")
+    return safe(
+        f"{where}{root.control}, {'by the access rules' if root.scope == 'access-rules' else 'as it was seen or is not supported'}"
+    )
 
 
 def place_text(scope: str) -> str:
@@ -73,45 +75,75 @@ def digest(result: CheckResult, rows: int) -> Digest:
     snapshot, baseline = result.snapshot, result.baseline
     people = int(result.chosen.sum())
     drifting = result.drifting_people
-    answer = (f"{drifting:,} of {count(people, 'person', 'people')} {'drifts' if drifting == 1 else 'drift'}"
-              if drifting else f"None of {count(people, 'person', 'people')} drifts")
-    parts = [f"{number:,} from a {severity} rule" for place, severity in enumerate(SEVERITIES)
-             if (number := int(np.count_nonzero(result.worst_of == place)))]
+    answer = (
+        f"{drifting:,} of {count(people, 'person', 'people')} {'drifts' if drifting == 1 else 'drift'}"
+        if drifting
+        else f"None of {count(people, 'person', 'people')} drifts"
+    )
+    parts = [
+        f"{number:,} from a {severity} rule"
+        for place, severity in enumerate(SEVERITIES)
+        if (number := int(np.count_nonzero(result.worst_of == place)))
+    ]
     if parts:
         answer += ": at worst " + _and(parts)
     verdicts = tuple((name, result.counts[VERDICTS.index(name)]) for name in SHOWN_ORDER)
-    sections = (_roots(result, rows), _rules(result, rows), _wholes(result, rows), _people(result, rows), _others(result, rows),
-                _clashes(result, rows), _exceptions(result, rows))
-    return Digest(answer + ".", tuple(_details(result)), f"{safe(snapshot.name)}, as it was at {safe(snapshot.taken_text)}, against "
-                  f"{safe(baseline.name)} {safe(baseline.version)}", verdicts, tuple(each for each in sections if each.rows), _next(result))
+    sections = (
+        _roots(result, rows),
+        _rules(result, rows),
+        _wholes(result, rows),
+        _people(result, rows),
+        _others(result, rows),
+        _clashes(result, rows),
+        _exceptions(result, rows),
+    )
+    return Digest(
+        answer + ".",
+        tuple(_details(result)),
+        f"{safe(snapshot.name)}, as it was at {safe(snapshot.taken_text)}, against "
+        f"{safe(baseline.name)} {safe(baseline.version)}",
+        verdicts,
+        tuple(each for each in sections if each.rows),
+        _next(result),
+    )
 
 
 def _details(result: CheckResult) -> list[str]:
     found = []
     groups, units = result.whole(result.groups), result.whole(result.units)
     if groups or units:
-        found.append(f"{_and([count(number, thing) for number, thing in ((groups, 'group'), (units, 'unit')) if number])} "
-                     f"{'drifts' if groups + units == 1 else 'drift'} as a whole.")
-    for code, meaning in ((UNKNOWN, "unknown: the snapshot does not tell, so they count as not good"),
-                          (UNAVAILABLE, "unavailable: the licence that the control needs is not there"),
-                          (SETTLING, "settling: changed too lately to have arrived everywhere"),
-                          (LOOSE, "loose: right today, but nothing keeps people from changing it")):
+        found.append(
+            f"{_and([count(number, thing) for number, thing in ((groups, 'group'), (units, 'unit')) if number])} "
+            f"{'drifts' if groups + units == 1 else 'drift'} as a whole."
+        )
+    for code, meaning in (
+        (UNKNOWN, "unknown: the snapshot does not tell, so they count as not good"),
+        (UNAVAILABLE, "unavailable: the licence that the control needs is not there"),
+        (SETTLING, "settling: changed too lately to have arrived everywhere"),
+        (LOOSE, "loose: right today, but nothing keeps people from changing it"),
+    ):
         if result.counts[code]:
-            found.append(f"{count(result.counts[code], 'verdict')} {'is' if result.counts[code] == 1 else 'are'} {meaning}.")
+            found.append(
+                f"{count(result.counts[code], 'verdict')} {'is' if result.counts[code] == 1 else 'are'} {meaning}."
+            )
     if result.clashing_people:
         found.append(f"{count(result.clashing_people, 'person has', 'people have')} values that cannot work together.")
     soon = [each.id for each in result.exceptions if each.state != "expired" and each.days_left <= ENDS_SOON_DAYS]
     expired = [each.id for each in result.exceptions if each.state == "expired"]
     idle = [each.id for each in result.exceptions if each.state == "idle"]
-    for names, one, many in ((expired, "expired and covers nothing any more", "expired and cover nothing any more"),
-                             (soon, f"ends within {ENDS_SOON_DAYS} days", f"end within {ENDS_SOON_DAYS} days"),
-                             (idle, "covers nothing today", "cover nothing today")):
+    for names, one, many in (
+        (expired, "expired and covers nothing any more", "expired and cover nothing any more"),
+        (soon, f"ends within {ENDS_SOON_DAYS} days", f"end within {ENDS_SOON_DAYS} days"),
+        (idle, "covers nothing today", "cover nothing today"),
+    ):
         if names:
-            found.append(f"{count(len(names), 'exception')} {one if len(names) == 1 else many}: {safe(_some(names, 5))}.")
+            found.append(
+                f"{count(len(names), 'exception')} {one if len(names) == 1 else many}: {safe(_some(names, 5))}."
+            )
     return found
 
 
-def _cut(rows: list[tuple[str, ...]], most: int, how: str) -> tuple[tuple[tuple[str, ...], ...], str]:
+def _cut(rows: Sequence[tuple[str, ...]], most: int, how: str) -> tuple[tuple[tuple[str, ...], ...], str]:
     if most and len(rows) > most:
         return tuple(rows[:most]), f"and {len(rows) - most:,} more: {how}"
     return tuple(rows), ""
@@ -119,10 +151,17 @@ def _cut(rows: list[tuple[str, ...]], most: int, how: str) -> tuple[tuple[tuple[
 
 def _roots(result: CheckResult, most: int) -> Section:
     drifting = sum(row.verdicts for row in result.roots)
-    made = [(f"{row.people:,}", f"{row.freed:,}", f"{row.verdicts:,}", root_text(row.root), safe(_some(row.rules))) for row in result.roots]
+    made = [
+        (f"{row.people:,}", f"{row.freed:,}", f"{row.verdicts:,}", root_text(row.root), safe(_some(row.rules)))
+        for row in result.roots
+    ]
     rows, more = _cut(made, most, "--rows 0, or --format json")
-    return Section(f"Where to begin: {count(len(made), 'root')} of {count(drifting, 'drifting verdict')}",
-                   (("people", True), ("freed", True), ("verdicts", True), ("what causes the drift", False), ("rules", False)), rows, more)
+    return Section(
+        f"Where to begin: {count(len(made), 'root')} of {count(drifting, 'drifting verdict')}",
+        (("people", True), ("freed", True), ("verdicts", True), ("what causes the drift", False), ("rules", False)),
+        rows,
+        more,
+    )
 
 
 def _some(names: Sequence[str], most: int = 3) -> str:
@@ -133,14 +172,34 @@ def _rules(result: CheckResult, most: int) -> Section:
     wanting = [rule for rule in result.rules if any(result.rule_counts[rule.id][code] for code in range(MEETS))]
     wanting.sort(key=lambda rule: (SEVERITIES.index(rule.severity), -result.rule_counts[rule.id][DRIFTS], rule.id))
     wanting = [rule for rule in wanting if result.rule_counts[rule.id][DRIFTS]] + [
-        rule for rule in wanting if not result.rule_counts[rule.id][DRIFTS]]
-    made = [(safe(rule.id), rule.severity, *(_number(result.rule_counts[rule.id][code]) for code in (DRIFTS, UNAVAILABLE, UNKNOWN, SETTLING, LOOSE)),
-             safe(rule.title)) for rule in wanting]
+        rule for rule in wanting if not result.rule_counts[rule.id][DRIFTS]
+    ]
+    made = [
+        (
+            safe(rule.id),
+            rule.severity,
+            *(_number(result.rule_counts[rule.id][code]) for code in (DRIFTS, UNAVAILABLE, UNKNOWN, SETTLING, LOOSE)),
+            safe(rule.title),
+        )
+        for rule in wanting
+    ]
     rows, more = _cut(made, most, "--rows 0, or --format json")
     good = len(result.rules) - len(wanting)
-    return Section(f"Rules: {good} of {len(result.rules)} hold for everybody they judge",
-                   (("rule", False), ("severity", False), ("drifts", True), ("unavail.", True), ("unknown", True), ("settling", True),
-                    ("loose", True), ("what it asks", False)), rows, more)
+    return Section(
+        f"Rules: {good} of {len(result.rules)} hold for everybody they judge",
+        (
+            ("rule", False),
+            ("severity", False),
+            ("drifts", True),
+            ("unavail.", True),
+            ("unknown", True),
+            ("settling", True),
+            ("loose", True),
+            ("what it asks", False),
+        ),
+        rows,
+        more,
+    )
 
 
 def _number(number: int) -> str:
@@ -154,10 +213,21 @@ def _wholes(result: CheckResult, most: int) -> Section:
             if share.as_a_whole:
                 found.setdefault((kind, share.id), []).append(share)
     ordered = sorted(found.items(), key=lambda entry: (-max(share.drifting for share in entry[1]), entry[0]))
-    made = [(safe(f"{kind} {shares[0].name or name}"), f"{max(share.drifting for share in shares):,} of {max(share.judged for share in shares):,}",
-             safe(_some(sorted({share.rule for share in shares}), 5))) for (kind, name), shares in ordered]
+    made = [
+        (
+            safe(f"{kind} {shares[0].name or name}"),
+            f"{max(share.drifting for share in shares):,} of {max(share.judged for share in shares):,}",
+            safe(_some(sorted({share.rule for share in shares}), 5)),
+        )
+        for (kind, name), shares in ordered
+    ]
     rows, more = _cut(made, most, "--rows 0, or --format json")
-    return Section("Groups and units that drift as a whole", (("which", False), ("people drifting", True), ("rules", False)), rows, more)
+    return Section(
+        "Groups and units that drift as a whole",
+        (("which", False), ("people drifting", True), ("rules", False)),
+        rows,
+        more,
+    )
 
 
 def _people(result: CheckResult, most: int) -> Section:
@@ -173,11 +243,22 @@ def _people(result: CheckResult, most: int) -> Section:
                 if tail.verdict == DRIFTS:
                     causes[person].append(f"{block.rule.id} {_cause(tail)}")
     logins = result.snapshot.people.logins.take(shown)
-    made = tuple((safe(login), SEVERITIES[int(result.worst_of[person])], f"{int(result.drifts_of[person]):,}", safe(_few(causes[person])))
-                 for login, person in zip(logins, shown.tolist(), strict=True))
+    made = tuple(
+        (
+            safe(login),
+            SEVERITIES[int(result.worst_of[person])],
+            f"{int(result.drifts_of[person]):,}",
+            safe(_few(causes[person])),
+        )
+        for login, person in zip(logins, shown.tolist(), strict=True)
+    )
     left = len(ordered) - len(shown)
-    return Section("People, the worst first", (("login", False), ("worst", False), ("drifts", True), ("from", False)), made,
-                   f"and {left:,} more: --rows 0, --person WHO, or --format csv" if left else "")
+    return Section(
+        "People, the worst first",
+        (("login", False), ("worst", False), ("drifts", True), ("from", False)),
+        made,
+        f"and {left:,} more: --rows 0, --person WHO, or --format csv" if left else "",
+    )
 
 
 def _few(causes: list[str]) -> str:
@@ -196,25 +277,67 @@ def _cause(tail: Tail) -> str:
 
 
 def _others(result: CheckResult, most: int) -> Section:
-    ordered = sorted(result.others, key=lambda other: (other.tail.verdict, SEVERITIES.index(other.rule.severity), other.rule.id, other.subject))
-    made = [(safe(f"{other.subject[0]} {other.subject[1]}"), safe(other.rule.id), other.rule.severity, VERDICTS[other.tail.verdict],
-             safe(_cause(other.tail)), safe(other.tail.deciding[0].expected) if other.tail.deciding else "") for other in ordered]
+    ordered = sorted(
+        result.others,
+        key=lambda other: (other.tail.verdict, SEVERITIES.index(other.rule.severity), other.rule.id, other.subject),
+    )
+    made = [
+        (
+            safe(f"{other.subject[0]} {other.subject[1]}"),
+            safe(other.rule.id),
+            other.rule.severity,
+            VERDICTS[other.tail.verdict],
+            safe(_cause(other.tail)),
+            safe(other.tail.deciding[0].expected) if other.tail.deciding else "",
+        )
+        for other in ordered
+    ]
     rows, more = _cut(made, most, "--rows 0, or --format csv")
-    return Section("The organisation and its partners", (("which", False), ("rule", False), ("severity", False), ("verdict", False),
-                                                         ("what is", False), ("what is due", False)), rows, more)
+    return Section(
+        "The organisation and its partners",
+        (
+            ("which", False),
+            ("rule", False),
+            ("severity", False),
+            ("verdict", False),
+            ("what is", False),
+            ("what is due", False),
+        ),
+        rows,
+        more,
+    )
 
 
 def _clashes(result: CheckResult, most: int) -> Section:
-    made = [(f"{clash.people:,}", safe(clash.service), f"{clash.first[0]} = {clash.first[1]}", f"{clash.second[0]} = {clash.second[1]}")
-            for clash in sorted(result.clashes, key=lambda clash: -clash.people)]
+    made = [
+        (
+            f"{clash.people:,}",
+            safe(clash.service),
+            f"{clash.first[0]} = {clash.first[1]}",
+            f"{clash.second[0]} = {clash.second[1]}",
+        )
+        for clash in sorted(result.clashes, key=lambda clash: -clash.people)
+    ]
     rows, more = _cut(made, most, "--rows 0, or --format json")
-    return Section("Values that cannot work together", (("people", True), ("service", False), ("this", False), ("and this", False)), rows, more)
+    return Section(
+        "Values that cannot work together",
+        (("people", True), ("service", False), ("this", False), ("and this", False)),
+        rows,
+        more,
+    )
 
 
 def _exceptions(result: CheckResult, most: int) -> Section:
-    made = [(safe(each.id), each.state, f"{each.covers:,}", each.until, left(each.days_left)) for each in result.exceptions]
+    made = [
+        (safe(each.id), each.state, f"{each.covers:,}", each.until, left(each.days_left)) for each in result.exceptions
+    ]
     rows, more = _cut(made, most, "usher-gate exceptions")
-    return Section("Exceptions", (("exception", False), ("state", False), ("covers", True), ("until", False), ("", False)), rows, more)
+    return Section(
+        "Exceptions",
+        (("exception", False), ("state", False), ("covers", True), ("until", False), ("", False)),
+        rows,
+        more,
+    )
 
 
 def left(days: int) -> str:

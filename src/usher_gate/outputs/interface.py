@@ -21,23 +21,27 @@ class Look:
 Writer = Callable[[CheckResult, TextIO, Look], None]
 
 
-def _json(result: CheckResult, stream: TextIO, look: Look) -> None:
+def _json(result: CheckResult, stream: TextIO, _look: Look) -> None:
     from .json_ import write_json
+
     write_json(result, stream)
 
 
-def _csv(result: CheckResult, stream: TextIO, look: Look) -> None:
+def _csv(result: CheckResult, stream: TextIO, _look: Look) -> None:
     from .csv_ import write_csv
+
     write_csv(result, stream)
 
 
 def _table(result: CheckResult, stream: TextIO, look: Look) -> None:
     from .table import write_table
+
     write_table(result, stream, look)
 
 
 def _markdown(result: CheckResult, stream: TextIO, look: Look) -> None:
     from .markdown import write_markdown
+
     write_markdown(result, stream, look)
 
 

@@ -29,7 +29,12 @@ def counts(by_code: Sequence[int]) -> dict[str, int]:
 
 def leaf_object(leaf: Leaf, outcome: Outcome) -> dict[str, Any]:
     """One leaf of a finding."""
-    made: dict[str, Any] = {leaf.about: leaf.name, "actual": outcome.actual, "expected": leaf.expected, "verdict": verdict_name(outcome.verdict)}
+    made: dict[str, Any] = {
+        leaf.about: leaf.name,
+        "actual": outcome.actual,
+        "expected": leaf.expected,
+        "verdict": verdict_name(outcome.verdict),
+    }
     if leaf.about == "proof":
         made["hole"] = None
     else:
@@ -43,9 +48,14 @@ def _head(rule: Rule) -> str:
 
 
 def _tail(tail: Tail, service: str | None) -> str:
-    rest = {"service": service, "verdict": verdict_name(tail.verdict), "reason": tail.reason,
-            "leaves": [leaf_object(leaf, outcome) for leaf, outcome in tail.leaves], "exception": tail.exception,
-            "would_be": None if tail.would_be is None else verdict_name(tail.would_be)}
+    rest = {
+        "service": service,
+        "verdict": verdict_name(tail.verdict),
+        "reason": tail.reason,
+        "leaves": [leaf_object(leaf, outcome) for leaf, outcome in tail.leaves],
+        "exception": tail.exception,
+        "would_be": None if tail.would_be is None else verdict_name(tail.would_be),
+    }
     return ", " + text(rest)[1:]
 
 
@@ -61,8 +71,12 @@ class _Subjects:
         new = people[self._made[people] < 0]
         if len(new):
             self._made[new] = np.arange(len(self._texts), len(self._texts) + len(new))
-            self._texts += [f'{{"type": "person", "id": {name}, "login": {login}}}'
-                            for name, login in zip(_texts(self._people.ids.take(new)), _texts(self._people.logins.take(new)), strict=True)]
+            self._texts += [
+                f'{{"type": "person", "id": {name}, "login": {login}}}'
+                for name, login in zip(
+                    _texts(self._people.ids.take(new)), _texts(self._people.logins.take(new)), strict=True
+                )
+            ]
         texts = self._texts
         return [texts[place] for place in self._made[people].tolist()]
 
@@ -76,8 +90,12 @@ def _block(block: Block, subjects: _Subjects) -> Iterator[str]:
     tails = [_tail(tail, block.service) for tail in block.tails]
     for start in range(0, len(block.people), _PIECE):
         piece = slice(start, start + _PIECE)
-        yield ",\n  ".join([head + subject + tails[which]
-                            for subject, which in zip(subjects.of(block.people[piece]), block.tail[piece].tolist(), strict=True)])
+        yield ",\n  ".join(
+            [
+                head + subject + tails[which]
+                for subject, which in zip(subjects.of(block.people[piece]), block.tail[piece].tolist(), strict=True)
+            ]
+        )
 
 
 def _other(finding: OtherFinding) -> str:
@@ -88,7 +106,9 @@ def _other(finding: OtherFinding) -> str:
 def findings(result: CheckResult) -> Iterator[str]:
     """All findings, in pieces of JSON that a comma may stand between: by rule, then service, then person."""
     subjects = _Subjects(result)
-    made: list[tuple[tuple[str, str], Block | OtherFinding]] = [((block.rule.id, block.service or ""), block) for block in result.blocks]
+    made: list[tuple[tuple[str, str], Block | OtherFinding]] = [
+        ((block.rule.id, block.service or ""), block) for block in result.blocks
+    ]
     made += [((other.rule.id, other.service or ""), other) for other in result.others]
     for _, each in sorted(made, key=lambda entry: entry[0]):
         if isinstance(each, Block):
@@ -99,7 +119,15 @@ def findings(result: CheckResult) -> Iterator[str]:
 
 def _share(share: Share, key: str) -> str:
     named = {"id": share.id, "name": share.name} if key == "id" else {"path": share.id}
-    return text({**named, "rule": share.rule, "judged": share.judged, "drifting": share.drifting, "as_a_whole": share.as_a_whole})
+    return text(
+        {
+            **named,
+            "rule": share.rule,
+            "judged": share.judged,
+            "drifting": share.drifting,
+            "as_a_whole": share.as_a_whole,
+        }
+    )
 
 
 def _list(stream: TextIO, name: str, entries: Iterable[str], last: bool = False) -> None:
@@ -115,24 +143,93 @@ def _list(stream: TextIO, name: str, entries: Iterable[str], last: bool = False)
 def write_json(result: CheckResult, stream: TextIO) -> None:
     """Writes the whole result; the same snapshot gives the same bytes."""
     snapshot, baseline = result.snapshot, result.baseline
-    summary = {"people": int(result.chosen.sum()), "drifting_people": result.drifting_people,
-               "groups_drifting_as_a_whole": result.whole(result.groups), "units_drifting_as_a_whole": result.whole(result.units),
-               "verdicts": counts(result.counts), "contradicting_people": result.clashing_people}
+    summary = {
+        "people": int(result.chosen.sum()),
+        "drifting_people": result.drifting_people,
+        "groups_drifting_as_a_whole": result.whole(result.groups),
+        "units_drifting_as_a_whole": result.whole(result.units),
+        "verdicts": counts(result.counts),
+        "contradicting_people": result.clashing_people,
+    }
     stream.write('{"usher-gate": "check/1",\n')
-    stream.write(f' "organisation": {text(snapshot.name)}, "taken_at": {text(snapshot.taken_text)}, '
-                 f'"baseline": {text({"name": baseline.name, "version": baseline.version})},\n "summary": {text(summary)},\n')
-    _list(stream, "rules", (text({"id": rule.id, "title": rule.title, "severity": rule.severity, "verdicts": counts(result.rule_counts[rule.id])})
-                            for rule in result.rules))
+    stream.write(
+        f' "organisation": {text(snapshot.name)}, "taken_at": {text(snapshot.taken_text)}, '
+        f'"baseline": {text({"name": baseline.name, "version": baseline.version})},\n "summary": {text(summary)},\n'
+    )
+    _list(
+        stream,
+        "rules",
+        (
+            text(
+                {
+                    "id": rule.id,
+                    "title": rule.title,
+                    "severity": rule.severity,
+                    "verdicts": counts(result.rule_counts[rule.id]),
+                }
+            )
+            for rule in result.rules
+        ),
+    )
     _list(stream, "groups", (_share(share, "id") for share in result.groups))
     _list(stream, "units", (_share(share, "path") for share in result.units))
-    _list(stream, "roots", (text({"service": row.root.service, "control": row.root.control, "scope": row.root.scope, "value": row.root.value,
-                                  "rules": list(row.rules), "people": row.people, "verdicts": row.verdicts, "freed": row.freed})
-                            for row in result.roots))
+    _list(
+        stream,
+        "roots",
+        (
+            text(
+                {
+                    "service": row.root.service,
+                    "control": row.root.control,
+                    "scope": row.root.scope,
+                    "value": row.root.value,
+                    "rules": list(row.rules),
+                    "people": row.people,
+                    "verdicts": row.verdicts,
+                    "freed": row.freed,
+                }
+            )
+            for row in result.roots
+        ),
+    )
     _list(stream, "findings", findings(result))
-    _list(stream, "lockouts", (text({"resource": each.resource, "people": list(each.people), "of": each.of, "all": each.all})
-                               for each in result.lockouts))
-    _list(stream, "exceptions", (text({"id": each.id, "state": each.state, "covers": each.covers, "until": each.until,
-                                       "days_left": each.days_left}) for each in result.exceptions))
-    _list(stream, "contradictions", (text({"service": each.service, "controls": [each.first[0], each.second[0]],
-                                           "values": [each.first[1], each.second[1]], "people": each.people}) for each in result.clashes))
+    _list(
+        stream,
+        "lockouts",
+        (
+            text({"resource": each.resource, "people": list(each.people), "of": each.of, "all": each.all})
+            for each in result.lockouts
+        ),
+    )
+    _list(
+        stream,
+        "exceptions",
+        (
+            text(
+                {
+                    "id": each.id,
+                    "state": each.state,
+                    "covers": each.covers,
+                    "until": each.until,
+                    "days_left": each.days_left,
+                }
+            )
+            for each in result.exceptions
+        ),
+    )
+    _list(
+        stream,
+        "contradictions",
+        (
+            text(
+                {
+                    "service": each.service,
+                    "controls": [each.first[0], each.second[0]],
+                    "values": [each.first[1], each.second[1]],
+                    "people": each.people,
+                }
+            )
+            for each in result.clashes
+        ),
+    )
     _list(stream, "notes", map(text, result.notes), last=True)

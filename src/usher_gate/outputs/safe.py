@@ -9,7 +9,10 @@ def for_terminal(text: str) -> str:
     """The text without anything that a terminal would obey: control and format characters are shown by their number."""
     if text.isprintable():
         return text
-    return "".join(char if char.isprintable() or char == " " else f"<U+{ord(char):04X}>" for char in unicodedata.normalize("NFC", text))
+    return "".join(
+        char if char.isprintable() or char == " " else f"<U+{ord(char):04X}>"
+        for char in unicodedata.normalize("NFC", text)
+    )
 
 
 def for_spreadsheet(text: str) -> str:

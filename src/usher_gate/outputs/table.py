@@ -18,11 +18,33 @@ from .digest import Digest, Section, digest
 from .interface import Look
 
 # What colour says is always said in words too.
-STYLES = {"critical": "bold red", "high": "red", "medium": "yellow", "low": "dim",
-          "meets": "green", "loose": "cyan", "settling": "blue", "unknown": "magenta", "unavailable": "bright_black", "drifts": "bold red",
-          "excepted": "bright_black", "exempt": "dim", "expired": "red", "idle": "yellow", "in-force": "green"}
+STYLES = {
+    "critical": "bold red",
+    "high": "red",
+    "medium": "yellow",
+    "low": "dim",
+    "meets": "green",
+    "loose": "cyan",
+    "settling": "blue",
+    "unknown": "magenta",
+    "unavailable": "bright_black",
+    "drifts": "bold red",
+    "excepted": "bright_black",
+    "exempt": "dim",
+    "expired": "red",
+    "idle": "yellow",
+    "in-force": "green",
+}
 # Each verdict has a filling of its own, so that the bar reads without colour.
-FILLS = {"meets": "█", "loose": "▓", "settling": "▒", "unknown": "?", "unavailable": "░", "drifts": "!", "excepted": "·"}
+FILLS = {
+    "meets": "█",
+    "loose": "▓",
+    "settling": "▒",
+    "unknown": "?",
+    "unavailable": "░",
+    "drifts": "!",
+    "excepted": "·",
+}
 _WIDEST_BAR = 100
 
 
@@ -30,8 +52,17 @@ _WIDEST_BAR = 100
 def console(stream: TextIO, look: Look) -> Iterator[Console]:
     """A console whose lines go to the stream as the look says, without blanks at their ends."""
     held = io.StringIO()
-    yield Console(file=held, width=look.width, force_terminal=look.colour, no_color=not look.colour, highlight=False, emoji=False,
-                  color_system="auto" if look.colour else None, markup=False, legacy_windows=False)
+    yield Console(
+        file=held,
+        width=look.width,
+        force_terminal=look.colour,
+        no_color=not look.colour,
+        highlight=False,
+        emoji=False,
+        color_system="auto" if look.colour else None,
+        markup=False,
+        legacy_windows=False,
+    )
     stream.writelines(line.rstrip() + "\n" for line in held.getvalue().splitlines())
 
 
@@ -80,7 +111,9 @@ def draw(out: Console, section: Section) -> None:
     """Draws one section."""
     out.print()
     out.print(Text(section.title, style="bold"))
-    table = Table(box=box.SIMPLE_HEAD, show_edge=False, pad_edge=False, padding=(0, 1), header_style="dim", expand=False)
+    table = Table(
+        box=box.SIMPLE_HEAD, show_edge=False, pad_edge=False, padding=(0, 1), header_style="dim", expand=False
+    )
     dropped = _unneeded(section)
     shown = [number for number in range(len(section.columns)) if number not in dropped]
     for number in shown:

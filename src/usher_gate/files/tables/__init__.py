@@ -11,16 +11,19 @@ from .interface import Reader, Spec, Table
 
 def _csv(path: Path, shown: str, spec: Spec, faults: Faults) -> Table | None:
     from .csv_ import read_csv
+
     return read_csv(path, shown, spec, faults)
 
 
 def _jsonl(path: Path, shown: str, spec: Spec, faults: Faults) -> Table | None:
     from .jsonl import read_jsonl
+
     return read_jsonl(path, shown, spec, faults)
 
 
 def _parquet(path: Path, shown: str, spec: Spec, faults: Faults) -> Table | None:
     from .parquet import read_parquet
+
     return read_parquet(path, shown, spec, faults)
 
 
@@ -33,7 +36,11 @@ def read_table(folder: Path, spec: Spec, faults: Faults) -> Table | None:
     if not present:
         return None
     if len(present) > 1:
-        faults.add(str(folder / f"{spec.name}{present[1]}"), 0, f"stands beside {spec.name}{present[0]}; keep one file for each table")
+        faults.add(
+            str(folder / f"{spec.name}{present[1]}"),
+            0,
+            f"stands beside {spec.name}{present[0]}; keep one file for each table",
+        )
         return None
     path = folder / f"{spec.name}{present[0]}"
     return FORMATS[present[0]](path, str(path), spec, faults)

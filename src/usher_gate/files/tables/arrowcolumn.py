@@ -51,11 +51,11 @@ class ArrowColumn(Column):
     def coded(self) -> Coded:
         array = self.array if pa.types.is_dictionary(self.array.type) else self.array.dictionary_encode()
         codes = array.indices.fill_null(MISSING).to_numpy(zero_copy_only=False).astype(np.int32)
-        words = [MISSING if word is None or word == "" else word for word in array.dictionary.to_pylist()]
-        if MISSING not in words and len(set(words)) == len(words):
-            return Coded(codes, tuple(words))
+        words: list[str | None] = array.dictionary.to_pylist()
         known: dict[str, int] = {}
-        places = [MISSING if word == MISSING else known.setdefault(word, len(known)) for word in words]
+        places = [known.setdefault(word, len(known)) if word else MISSING for word in words]
+        if len(known) == len(words):
+            return Coded(codes, tuple(known))
         return Coded(np.array([*places, MISSING], np.int32)[codes], tuple(known))
 
     def texts(self, rows: Longs | None = None) -> ArrowTexts:
@@ -75,7 +75,11 @@ class ArrowColumn(Column):
         return ListColumn(array.to_pylist()).times()
 
     def index_in(self, keys: Column) -> Ints:
-        wanted = keys._strings if isinstance(keys, ArrowColumn) else pa.array(keys.texts().take(np.arange(len(keys))), pa.string())
+        wanted = (
+            keys._strings
+            if isinstance(keys, ArrowColumn)
+            else pa.array(keys.texts().take(np.arange(len(keys))), pa.string())
+        )
         found = pc.index_in(self._strings, value_set=wanted, skip_nulls=True)
         rows: Ints = found.fill_null(MISSING).to_numpy(zero_copy_only=False).astype(np.int32)
         return rows
@@ -88,8 +92,9 @@ class ArrowColumn(Column):
         return rows
 
     def empty_rows(self) -> Longs:
-        strings = self._strings
-        empty = pc.or_kleene(pc.is_null(strings), pc.equal(strings, ""))
+        empty = pc.is_null(self.array)
+        if not pa.types.is_timestamp(self.array.type):
+            empty = pc.or_kleene(empty, pc.equal(self._strings, ""))
         rows: Longs = pc.indices_nonzero(empty).to_numpy().astype(np.int64)
         return rows
 

@@ -59,7 +59,11 @@ def _read_carefully(data: bytes, shown: str, spec: Spec, faults: Faults) -> Tabl
                 lines.append(begin)
             begin = reader.line_num + 1
     except csv.Error as error:
-        faults.add(shown, begin, f"is not CSV here ({error}); check the quotes, and that no cell is longer than {LONGEST_CELL // 1024} KiB")
+        faults.add(
+            shown,
+            begin,
+            f"is not CSV here ({error}); check the quotes, and that no cell is longer than {LONGEST_CELL // 1024} KiB",
+        )
         return None
     if not rows:
         faults.add(shown, 1, f"is empty; begin with a line of columns: {','.join(spec.required)}")
@@ -69,8 +73,12 @@ def _read_carefully(data: bytes, shown: str, spec: Spec, faults: Faults) -> Tabl
     spec.check_columns(header, shown, lines[0], faults)
     for row, line in zip(body, lines[1:], strict=True):
         if len(row) != len(header):
-            faults.add(shown, line, f"has {len(row)} cells where the first line has {len(header)}; "
-                       "put cells that hold a comma in double quotes")
+            faults.add(
+                shown,
+                line,
+                f"has {len(row)} cells where the first line has {len(header)}; "
+                "put cells that hold a comma in double quotes",
+            )
     if len(faults.found) > before:
         return None
     cells = list(zip(*body, strict=True)) if body else [()] * len(header)
@@ -96,9 +104,13 @@ def _read_large(data: bytes, shown: str, spec: Spec, path: Path) -> Table | None
             pa.BufferReader(data),
             read_options=pacsv.ReadOptions(column_names=header, skip_rows=1),
             parse_options=pacsv.ParseOptions(newlines_in_values=b'"' in data),
-            convert_options=pacsv.ConvertOptions(column_types=dict.fromkeys(header, pa.string()), null_values=[""],
-                                                 strings_can_be_null=True,
-                                                 include_columns=[name for name in header if not name.startswith("x.")]))
+            convert_options=pacsv.ConvertOptions(
+                column_types=dict.fromkeys(header, pa.string()),
+                null_values=[""],
+                strings_can_be_null=True,
+                include_columns=[name for name in header if not name.startswith("x.")],
+            ),
+        )
     except (pa.ArrowException, UnicodeDecodeError, csv.Error, OSError):
         return None
 
@@ -112,6 +124,10 @@ def _read_large(data: bytes, shown: str, spec: Spec, path: Path) -> Table | None
             begin = reader.line_num + 1
         return found[1:]
 
-    return Table(spec, shown, table.num_rows, {name: ArrowColumn(table[name]) for name in table.column_names},
-                 lambda row: lines()[row])
-
+    return Table(
+        spec,
+        shown,
+        table.num_rows,
+        {name: ArrowColumn(table[name]) for name in table.column_names},
+        lambda row: lines()[row],
+    )

@@ -26,8 +26,12 @@ class Spec:
 
     def knows(self, column: str) -> bool:
         """Whether a column may stand in the table; `x.` columns are carried along and not used."""
-        return (column in self.required or column in self.optional or (column.startswith("x.") and len(column) > 2)
-                or (self.attributes and column.startswith("attr.") and len(column) > 5))
+        return (
+            column in self.required
+            or column in self.optional
+            or (column.startswith("x.") and len(column) > 2)
+            or (self.attributes and column.startswith("attr.") and len(column) > 5)
+        )
 
     def type_of(self, column: str) -> str:
         """What the cells of a column are."""
@@ -40,7 +44,11 @@ class Spec:
             if column in columns[:number]:
                 faults.add(file, line, f"the column {quoted(column)} stands here twice; keep one")
             elif not self.knows(column):
-                faults.add(file, line, f"unknown column {quoted(column)}; {nearest(column, known)} (columns of your own begin with x.)")
+                faults.add(
+                    file,
+                    line,
+                    f"unknown column {quoted(column)}; {nearest(column, known)} (columns of your own begin with x.)",
+                )
         for column in self.required:
             if column not in columns:
                 faults.add(file, line, f"the column {column} is missing; {self.name} needs {', '.join(self.required)}")

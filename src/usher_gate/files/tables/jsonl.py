@@ -16,9 +16,22 @@ from .csv_ import LARGEST
 from .interface import FLAG, LIST, TEXT, TIME, VALUE, WHOLE, Spec, Table
 from .listcolumn import ListColumn
 
-_TYPES: dict[str, Any] = {TEXT: str, TIME: str, FLAG: bool, WHOLE: int, LIST: list[str] | str, VALUE: str | int | float | list[str]}
-_DUE = {TEXT: "a text in quotes", TIME: "a time in quotes, such as \"2026-11-20T06:00:00Z\"", FLAG: "true or false (no quotes)",
-        WHOLE: "a whole number (no quotes)", LIST: "a list of texts, such as [\"one\", \"two\"]", VALUE: "a text, a number or a list of texts"}
+_TYPES: dict[str, Any] = {
+    TEXT: str,
+    TIME: str,
+    FLAG: bool,
+    WHOLE: int,
+    LIST: list[str] | str,
+    VALUE: str | int | float | list[str],
+}
+_DUE = {
+    TEXT: "a text in quotes",
+    TIME: 'a time in quotes, such as "2026-11-20T06:00:00Z"',
+    FLAG: "true or false (no quotes)",
+    WHOLE: "a whole number (no quotes)",
+    LIST: 'a list of texts, such as ["one", "two"]',
+    VALUE: "a text, a number or a list of texts",
+}
 _CHUNK = 16 * 1024 * 1024
 _KEY = re.compile(rb'"(attr\.[^"\\]+|x\.[^"\\]+)"\s*:')
 
@@ -46,14 +59,22 @@ def read_jsonl(path: Path, shown: str, spec: Spec, faults: Faults) -> Table | No
                     field = f"c{number}"
                     columns[name] += [getattr(row, field) for row in rows]
     except (msgspec.DecodeError, UnicodeDecodeError, RecursionError):
-        return _find_faults(data, shown, spec, faults)
+        _find_faults(data, shown, spec, faults)
+        return None
     rows_read = max((len(values) for values in columns.values()), default=0)
     there = {name: values for name, values in columns.items() if values.count(msgspec.UNSET) < len(values)}
     quiet = Faults()
     spec.check_columns(list(there), shown, 1, quiet)
     if quiet.found:
-        return _find_faults(data, shown, spec, faults)
-    return _table(spec, shown, data, {name: ListColumn(_plain(values, spec.type_of(name))) for name, values in there.items()}, rows_read)
+        _find_faults(data, shown, spec, faults)
+        return None
+    return _table(
+        spec,
+        shown,
+        data,
+        {name: ListColumn(_plain(values, spec.type_of(name))) for name, values in there.items()},
+        rows_read,
+    )
 
 
 def _table(spec: Spec, shown: str, data: bytes, columns: dict[str, ListColumn], rows: int) -> Table:
@@ -73,8 +94,14 @@ def _names(data: bytes, spec: Spec) -> list[str]:
 
 
 def _row_type(spec: Spec, names: Sequence[str]) -> Any:
-    fields = [(f"c{number}", _TYPES[spec.type_of(name)] | None | msgspec.UnsetType if not name.startswith("x.") else Any, msgspec.UNSET)
-              for number, name in enumerate(names)]
+    fields = [
+        (
+            f"c{number}",
+            _TYPES[spec.type_of(name)] | None | msgspec.UnsetType if not name.startswith("x.") else Any,
+            msgspec.UNSET,
+        )
+        for number, name in enumerate(names)
+    ]
     rename = {f"c{number}": name for number, name in enumerate(names)}
     return msgspec.defstruct("Row", fields, rename=rename, forbid_unknown_fields=True, gc=False)
 
@@ -118,16 +145,24 @@ def _find_faults(data: bytes, shown: str, spec: Spec, faults: Faults) -> None:
             faults.add(shown, line, f"is not JSON ({error}); write one object a line")
             continue
         if not isinstance(row, dict):
-            faults.add(shown, line, "holds no object; write one {\"column\": value, …} a line")
+            faults.add(shown, line, 'holds no object; write one {"column": value, …} a line')
             continue
         for name, value in row.items():
             if not spec.knows(name):
-                faults.add(shown, line, f"unknown column {quoted(name)}; {nearest(name, (*spec.required, *spec.optional))} "
-                           "(columns of your own begin with x.)")
+                faults.add(
+                    shown,
+                    line,
+                    f"unknown column {quoted(name)}; {nearest(name, (*spec.required, *spec.optional))} "
+                    "(columns of your own begin with x.)",
+                )
                 continue
             seen.setdefault(name, line)
             if not name.startswith("x.") and not _fits(value, spec.type_of(name)):
-                faults.add(shown, line, f"{name}: {quoted(msgspec.json.encode(value).decode())} is not {_DUE[spec.type_of(name)]}")
+                faults.add(
+                    shown,
+                    line,
+                    f"{name}: {quoted(msgspec.json.encode(value).decode())} is not {_DUE[spec.type_of(name)]}",
+                )
     for name in spec.required:
         if name not in seen:
             faults.add(shown, 1, f"the column {name} is missing; {spec.name} needs {', '.join(spec.required)}")

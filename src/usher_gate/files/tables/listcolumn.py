@@ -83,5 +83,8 @@ class ListColumn(Column):
 
     def repeated(self, order: Longs | None) -> list[tuple[int, int]]:
         rows = range(len(self.values)) if order is None else order.tolist()
-        return [(first, second) for first, second in pairwise(rows)
-                if self.values[first] and self.values[first] == self.values[second]]
+        return [
+            (first, second)
+            for first, second in pairwise(rows)
+            if self.values[first] and self.values[first] == self.values[second]
+        ]

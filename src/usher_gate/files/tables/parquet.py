@@ -8,8 +8,14 @@ from typing import Any
 from ..faults import Faults
 from .interface import FLAG, LIST, TEXT, TIME, VALUE, WHOLE, Spec, Table
 
-_DUE = {TEXT: "text", TIME: "timestamps with a time zone, or text", FLAG: "booleans, or text", WHOLE: "whole numbers, or text",
-        LIST: "lists of text, or text", VALUE: "text or numbers"}
+_DUE = {
+    TEXT: "text",
+    TIME: "timestamps with a time zone, or text",
+    FLAG: "booleans, or text",
+    WHOLE: "whole numbers, or text",
+    LIST: "lists of text, or text",
+    VALUE: "text or numbers",
+}
 
 
 def read_parquet(path: Path, shown: str, spec: Spec, faults: Faults) -> Table | None:
@@ -62,7 +68,12 @@ def _texts(array: Any, kind: str, pa: Any) -> Any:
     types, found = pa.types, array.type
     if types.is_dictionary(found) and types.is_string(found.value_type):
         return array
-    if types.is_string(found) or types.is_large_string(found) or types.is_string_view(found) or types.is_dictionary(found):
+    if (
+        types.is_string(found)
+        or types.is_large_string(found)
+        or types.is_string_view(found)
+        or types.is_dictionary(found)
+    ):
         return array.cast(pa.string())
     if types.is_null(found):
         return array.cast(pa.string())
@@ -70,8 +81,14 @@ def _texts(array: Any, kind: str, pa: Any) -> Any:
         return array.cast(pa.string())
     if kind == TIME and types.is_timestamp(found) and found.tz is not None:
         return array
-    if (kind in (WHOLE, VALUE) and types.is_integer(found)) or (kind == VALUE and (types.is_floating(found) or types.is_decimal(found))):
+    if (kind in (WHOLE, VALUE) and types.is_integer(found)) or (
+        kind == VALUE and (types.is_floating(found) or types.is_decimal(found))
+    ):
         return array.cast(pa.string())
-    if kind in (LIST, VALUE) and (types.is_list(found) or types.is_large_list(found)) and types.is_string(found.value_type):
+    if (
+        kind in (LIST, VALUE)
+        and (types.is_list(found) or types.is_large_list(found))
+        and types.is_string(found.value_type)
+    ):
         return pc.binary_join(array, ";")
     return None

@@ -1,0 +1,470 @@
+"""The plain reference: the domain's sections 3, 5 and 6 word by word, one person at a time, over the raw rows.
+
+It shares nothing with the program but the names of the words. It is slow and meant to be read beside the text.
+"""
+
+from __future__ import annotations
+
+from collections import Counter, defaultdict
+from dataclasses import dataclass, field
+from datetime import date, datetime, timedelta
+from fractions import Fraction
+from typing import Any
+
+Row = dict[str, Any]
+GOODNESS = ("meets", "loose", "settling", "unknown", "unavailable", "drifts")  # best first
+UNKNOWN = None
+
+
+@dataclass
+class Org:
+    """An organisation as raw rows; a table or column that is missing is None or not in `columns`."""
+
+    taken_at: datetime
+    controls: dict[str, Row]
+    people: list[Row]
+    columns: set[str]
+    groups: list[Row] | None
+    members: list[Row] | None
+    services: list[Row] | None
+    settings: list[Row] | None
+    setting_columns: set[str]
+    observations: list[Row] | None
+    partners: list[Row] | None
+    privileged: list[str] | None
+    rules: list[Row] = field(default_factory=list)
+    exceptions: list[Row] = field(default_factory=list)
+
+
+@dataclass
+class Value:
+    """What one person gets: `value` None is unknown; `cause` is a setting, "factory", "licence" or None."""
+
+    value: str | None
+    cause: Any = None
+    pinned: bool = False
+
+
+@dataclass
+class Leaf:
+    """What one leaf says."""
+
+    verdict: str
+    reason: str = ""
+    actual: str | None = None
+    cause: tuple[str, str, bool] | None = None
+    root: tuple[str | None, str, str | None, str | None] | None = None
+    number: int = -1
+
+
+class Unanswerable(Exception):
+    """A selector over data that is not there."""
+
+
+class Reference:
+    """Answers about one organisation."""
+
+    def __init__(self, org: Org) -> None:
+        self.org = org
+        self.active = [person for person in org.people if person.get("active") != "false"]
+        self.member_of: dict[str, set[str]] = defaultdict(set)
+        if org.members is not None:
+            known = {group["id"] for group in org.groups} if org.groups is not None else None
+            containers = defaultdict(set)
+            for row in org.members:
+                if known is not None and row["group"] not in known:
+                    continue
+                if row["type"] == "group":
+                    containers[row["member"]].add(row["group"])
+                else:
+                    self.member_of[row["member"]].add(row["group"])
+            for groups in self.member_of.values():
+                waiting = list(groups)
+                while waiting:
+                    for outer in containers[waiting.pop()] - groups:
+                        groups.add(outer)
+                        waiting.append(outer)
+
+    # section 4: strictness and comparisons
+
+    def strictness(self, control: str, value: str) -> Fraction:
+        kind = self.org.controls[control]
+        if kind["kind"] == "flag":
+            return Fraction(value == kind["strict"])
+        if kind["kind"] == "level":
+            return Fraction(kind["values"].index(value))
+        if kind["kind"] == "number":
+            return Fraction(value) if kind["strict"] == "higher" else -Fraction(value)
+        return Fraction(0)
+
+    @staticmethod
+    def passes(order: Any, operator: str, operands: Any, value: str) -> bool:
+        """`order` turns a value into its strictness."""
+        words = set(value.split(";")) - {""}
+        if operator == "is":
+            return words == set(operands) if isinstance(operands, list) else value == operands
+        if operator == "one-of":
+            return any(words == set(each) if isinstance(each, list) else value == each for each in operands)
+        if operator == "no-weaker-than":
+            return bool(order(value) >= order(operands))
+        if operator == "between":
+            return Fraction(operands[0]) <= Fraction(value) <= Fraction(operands[1])
+        if operator == "within":
+            return words <= set(operands)
+        if operator == "includes":
+            return words >= set(operands)
+        assert operator == "none-of"
+        return not words & set(operands)
+
+    # section 3: effective values
+
+    def settings_of(self, service: str, control: str) -> list[Row]:
+        return [row for row in self.org.settings or () if row["service"] == service and row["control"] == control
+                and row.get("active") != "false"]
+
+    def pinned(self, row: Row) -> bool:
+        return row.get("pinned") == "true"
+
+    def changed(self, row: Row) -> datetime | None:
+        return row.get("changed_at")
+
+    def order(self, row: Row) -> tuple[Any, ...]:
+        """Smaller goes first at one step."""
+        changed = self.changed(row)
+        return (not self.pinned(row), row["rank"] if row.get("rank") is not None else Fraction(10**30),
+                self.strictness(row["control"], row["value"]), row["value"],
+                -changed.timestamp() if changed else float("inf"), row["scope"])
+
+    def steps(self, person: Row, service: Row) -> list[tuple[str, Any]]:
+        """Each step's level, and what its scopes must be."""
+        found: list[tuple[str, Any]] = []
+        for level in service["precedence"]:
+            if level == "unit":
+                if "unit" not in self.org.columns:
+                    found.append(("unit", None))
+                elif person.get("unit"):
+                    parts = person["unit"].strip("/").split("/") if person["unit"] != "/" else []
+                    found += [("unit", {"unit:/" + "/".join(parts[:depth])}) for depth in range(len(parts) + 1)]
+            elif level == "group":
+                found.append(("group", None if self.org.members is None else {f"group:{each}" for each in self.member_of[person["id"]]}))
+            else:
+                found.append((level, {"organisation"} if level == "organisation" else {f"person:{person['id']}"}))
+        return found
+
+    def effective(self, person: Row, service: Row, control: str) -> list[Value]:
+        """The effective value first; where a set is contested, one for each distinct value."""
+        if self.org.settings is None:
+            return [Value(UNKNOWN)]
+        rows = self.settings_of(service["id"], control)
+        factory = service["factory"].get(control)
+        current, rivals = Value(factory, "factory" if factory is not None else None), list[Row]()
+        for level, scopes in self.steps(person, service):
+            if scopes is None:
+                here = [row for row in rows if row["scope"].startswith(level + ":")]
+                if here:
+                    current, rivals = Value(UNKNOWN), []
+                    if any(self.pinned(row) for row in here):
+                        break
+                continue
+            here = sorted((row for row in rows if row["scope"] in scopes), key=self.order)
+            if here:
+                winner = here[0]
+                current = Value(winner["value"], winner, self.pinned(winner))
+                rivals = [row for row in here if self.pinned(row) == self.pinned(winner) and row.get("rank") == winner.get("rank")]
+                if self.pinned(winner):
+                    break
+        if self.org.controls[control]["kind"] != "set" or not rivals:
+            return [current]
+        first: dict[str, Row] = {}
+        for row in rivals:
+            first.setdefault(row["value"], row)
+        return [Value(row["value"], row, self.pinned(row)) for row in first.values()]
+
+    def licence(self, person: Row, service: Row, control: str) -> Any:
+        """"" where none is needed or one is held; "no-fact"; or the need that is not met."""
+        needs = service["needs"]
+        fitting = [key for key in needs if key == control or (key.endswith("*") and control.startswith(key[:-1]))]
+        if not fitting:
+            return ""
+        need = needs[control if control in fitting else max(fitting, key=len)]
+        if "licences" not in self.org.columns:
+            return "no-fact"
+        return "" if set((person.get("licences") or "").split(";")) & set(need["licences"]) else need
+
+    def young(self, cause: Any, service: Row) -> bool:
+        changed = self.changed(cause) if isinstance(cause, dict) else None
+        return changed is not None and self.org.taken_at - changed < timedelta(hours=service["settle-hours"])
+
+    # section 5: verdicts
+
+    def control_leaf(self, leaf: Row, rule: Row, person: Row, service: Row) -> Leaf:
+        licence = self.licence(person, service, leaf["control"])
+        if licence == "no-fact":
+            return Leaf("unknown", "no-fact")
+        values = self.effective(person, service, leaf["control"])
+        if licence:
+            if "without" not in licence:
+                return Leaf("unavailable", "no-licence")
+            values = [Value(licence["without"], "licence", True)]
+        seen = [row for row in self.org.observations or () if row["person"] == person["id"] and row["service"] == service["id"]
+                and row["control"] == leaf["control"] and row["seen_at"] <= self.org.taken_at]
+        judged = [self.value_leaf(leaf, rule, service, value, seen) for value in values]
+        return max(judged, key=lambda each: (GOODNESS.index(each.verdict), -judged.index(each)))
+
+    def value_leaf(self, leaf: Row, rule: Row, service: Row, value: Value, seen: list[Row]) -> Leaf:
+        control = leaf["control"]
+
+        def passes(text: str) -> bool:
+            return self.passes(lambda each: self.strictness(control, each), leaf["operator"], leaf["operands"], text)
+
+        cause = None if value.value is None else (value.cause if isinstance(value.cause, str) else value.cause["scope"], value.value, value.pinned)
+        root = (service["id"], control, cause[0] if cause else None, cause[1] if cause else None)
+        changed = self.changed(value.cause) if isinstance(value.cause, dict) else None
+        latest = max((row["seen_at"] for row in seen), default=None)
+        counts = latest is not None and (changed is None or latest >= changed)
+        last = sorted((row["value"] for row in seen if row["seen_at"] == latest), key=lambda text: (self.strictness(control, text), text))
+        failing = [text for text in last if not passes(text)] if counts else []
+        if value.value is None:
+            if failing:
+                return Leaf("drifts", "observed", failing[0], None, (service["id"], control, None, None))
+            return Leaf("unknown", "no-value")
+        if not passes(value.value):
+            return Leaf("drifts", "fails", value.value, cause, root)
+        if failing:
+            if self.young(value.cause, service):
+                return Leaf("settling", "young", failing[0], cause)
+            return Leaf("drifts", "not-applied", failing[0], cause, root)
+        if not counts and self.young(value.cause, service):
+            return Leaf("settling", "young", value.value, cause)
+        changeable = not value.pinned and (service["self-service"] is None or any(
+            key == control or (key.endswith("*") and control.startswith(key[:-1])) for key in service["self-service"]))
+        if (rule.get("pinned") == "true" and changeable) or (rule.get("pinned") == "strict" and not value.pinned):
+            return Leaf("loose", "changeable", value.value, cause)
+        return Leaf("meets", "", value.value, cause)
+
+    def fact(self, name: str, person: Row) -> Any:
+        """A text, "" for an empty cell, or None where the column is missing."""
+        days = {"days-since-sign-in": "last_sign_in_at", "days-since-created": "created_at", "days-since-review": "reviewed_at"}
+        column = days.get(name, name)
+        if column not in self.org.columns:
+            return None
+        cell = person.get(column)
+        if name in days:
+            if cell is None and name == "days-since-sign-in" and "created_at" in self.org.columns:
+                cell = person.get("created_at")
+            return "" if cell is None else str((self.org.taken_at - cell).days)
+        return "" if cell is None else ("present" if isinstance(cell, datetime) else cell)
+
+    def person_leaf(self, leaf: Row, person: Row) -> Leaf:
+        name = leaf["person"]
+        cell = self.fact(name, person)
+        if cell is None:
+            return Leaf("unknown", "no-fact")
+        if leaf["operator"] == "present":
+            good, actual = (cell != "") == leaf["operands"], "present" if cell else "absent"
+        elif cell == "" and name not in ("roles", "licences"):
+            return Leaf("unknown", "no-fact")
+        else:
+            orders: dict[str, Any] = {"mfa": ("absent", "offered", "required").index, "protection": ("standard", "heightened").index}
+            order = orders.get(name, lambda text: -Fraction(text))
+            good, actual = self.passes(order, leaf["operator"], leaf["operands"], cell), ";".join(sorted(set(cell.split(";")) - {""})) \
+                if name in ("roles", "licences") else cell
+        return Leaf("meets" if good else "drifts", "" if good else "fails", actual, None, None if good else (None, name, "person", None))
+
+    def supported(self, service: Row, control: str) -> bool:
+        return service["supports"] is None or any(
+            key == control or (key.endswith("*") and control.startswith(key[:-1])) for key in service["supports"])
+
+    def tree(self, tree: Row, service: Row | None, judge: Any, judged: list[tuple[Row, Leaf]]) -> Leaf | None:
+        """The deciding leaf of a tree (with the tree's verdict); None where nothing is left of it."""
+        operator = next((key for key in ("all-of", "any-of", "some-of") if key in tree), None)
+        if operator is None:
+            if service is not None and "control" in tree and not self.supported(service, tree["control"]):
+                return None
+            leaf = judge(tree)
+            judged.append((tree, leaf))
+            return leaf
+        branches = tree["some-of"]["of"] if operator == "some-of" else tree[operator]
+        mine: list[tuple[Row, Leaf]] = []
+        parts = [part for part in (self.tree(each, service, judge, mine) for each in branches) if part is not None]
+        if not parts:
+            return None
+        if operator == "some-of" and len(parts) < tree["some-of"]["at-least"]:
+            assert service is not None
+            dropped = next(name for name in controls_of(tree) if not self.supported(service, name))
+            return Leaf("drifts", "not-supported", None, None, (service["id"], dropped, None, None))
+        judged += mine
+        goodness = sorted((GOODNESS.index(part.verdict) for part in parts))
+        place = {"all-of": len(parts) - 1, "any-of": 0}.get(operator, tree.get("some-of", {}).get("at-least", 1) - 1)
+        return next(part for part in parts if GOODNESS.index(part.verdict) == goodness[place])
+
+    # section 6: selectors
+
+    def select(self, selector: Row, person: Row) -> bool:
+        return all([self.key(key, value, person) for key, value in selector.items()])
+
+    def key(self, key: str, value: Any, person: Row) -> bool:
+        if key == "any-of":
+            return any([self.select(each, person) for each in value])
+        if key == "all-of":
+            return all([self.select(each, person) for each in value])
+        if key == "not":
+            return not self.select(value, person)
+        if key == "any":
+            return True
+        values = value if isinstance(value, list) else [value]
+        if key == "kind":
+            return person["kind"] in values
+        if key == "login":
+            import fnmatch
+            return any(fnmatch.fnmatchcase(person["login"].lower(), each.lower()) for each in values)
+        column = {"role": "roles", "licence": "licences", "break-glass": "break_glass", "home-domain": "home_domain"}.get(key, key)
+        if key == "group":
+            if self.org.members is None:
+                raise Unanswerable
+            return any(each in self.member_of[person["id"]] for each in values)
+        if column not in self.org.columns or ("privileged" in values and self.org.privileged is None):
+            raise Unanswerable
+        cell = person.get(column) or ""
+        if key == "unit":
+            return any(cell == each or cell.startswith(each.rstrip("/") + "/") for each in values) if cell else False
+        if key == "break-glass":
+            return bool((cell == "true") == value)
+        if key == "home-domain":
+            home = cell or person["login"].rpartition("@")[2]
+            return person["kind"] == "guest" and home.lower() in [each.lower() for each in values]
+        if key in ("role", "licence"):
+            wanted = {role for each in values for role in (self.org.privileged or () if key == "role" and each == "privileged" else (each,))}
+            return bool(wanted & (set(cell.split(";")) - {""}))
+        return cell in values and cell != ""
+
+    def chosen(self, selector: Row | None, person: Row, otherwise: Any) -> Any:
+        try:
+            return otherwise if selector is None else self.select(selector, person)
+        except Unanswerable:
+            return "unanswerable"
+
+    # all together
+
+    def pairs(self, rule: Row) -> list[Row | None]:
+        if not list(controls_of(rule["expect"])) or self.org.services is None:
+            return [None]
+        return [service for service in self.org.services if (rule.get("services") is None or service["id"] in rule["services"])
+                and any(self.supported(service, name) for name in controls_of(rule["expect"]))]
+
+    def judge(self, rule: Row, person: Row, service: Row | None) -> tuple[str, Leaf | None, list[tuple[Row, Leaf]]]:
+        if self.chosen(rule.get("except"), person, False) is True:
+            return "exempt", None, []
+        if service is not None and self.chosen(service["accounts"], person, True) is False:
+            return "exempt", None, []
+        audience = self.chosen(rule.get("audience"), person, True)
+        if audience == "unanswerable":
+            return "unknown", Leaf("unknown", "no-audience"), []
+        if not audience:
+            return "exempt", None, []
+        judged: list[tuple[Row, Leaf]] = []
+        if service is None and list(controls_of(rule["expect"])):
+            return "unknown", Leaf("unknown", "no-value"), [(leaf, Leaf("unknown")) for leaf in leaves_of(rule["expect"])]
+        decided = self.tree(rule["expect"], service, lambda leaf: self.person_leaf(leaf, person) if "person" in leaf
+                            else self.control_leaf(leaf, rule, person, service or {}), judged)
+        return ("exempt", None, []) if decided is None else (decided.verdict, decided, judged)
+
+    def in_force(self, exception: Row) -> bool:
+        return bool(self.org.taken_at.date() <= exception["until"])
+
+    def covering(self, rule: Row, service: Row | None, verdict: str, person: Row) -> list[str]:
+        if verdict not in ("drifts", "loose", "unavailable", "unknown"):
+            return []
+        return sorted(each["id"] for each in self.org.exceptions if self.in_force(each) and rule["id"] in each["rules"] and "who" in each
+                      and (each.get("services") is None or (service is not None and service["id"] in each["services"]))
+                      and self.chosen(each["who"], person, False) is True)
+
+
+def controls_of(tree: Row) -> list[str]:
+    return [leaf["control"] for leaf in leaves_of(tree) if "control" in leaf]
+
+
+def leaves_of(tree: Row) -> list[Row]:
+    for key in ("all-of", "any-of", "some-of"):
+        if key in tree:
+            return [leaf for each in (tree[key]["of"] if key == "some-of" else tree[key]) for leaf in leaves_of(each)]
+    return [tree]
+
+
+@dataclass
+class Answer:
+    """The whole check: findings by (rule, service, person), and the sums."""
+
+    findings: dict[tuple[str, str | None, str], dict[str, Any]] = field(default_factory=dict)
+    counts: dict[str, Counter[str]] = field(default_factory=dict)
+    shares: dict[tuple[str, str, str], tuple[int, int, bool]] = field(default_factory=dict)
+    roots: dict[tuple[Any, ...], dict[str, Any]] = field(default_factory=dict)
+    covers: Counter[str] = field(default_factory=Counter)
+
+
+def check(org: Org) -> Answer:
+    """Everything that `check --format json` says of people."""
+    reference, answer = Reference(org), Answer()
+    drifts_by_person: dict[str, list[Any]] = defaultdict(list)
+    for rule in org.rules:
+        if rule.get("subject", "people") != "people":
+            continue
+        counts = answer.counts.setdefault(rule["id"], Counter())
+        judged_people, drifting_people, own = set(), set(), set()
+        for service in reference.pairs(rule):
+            for person in reference.active:
+                verdict, decided, judged = reference.judge(rule, person, service)
+                covering = reference.covering(rule, service, verdict, person)
+                answer.covers.update(covering)
+                final = "excepted" if covering else verdict
+                counts[final] += 1
+                if final not in ("exempt", "excepted"):
+                    judged_people.add(person["id"])
+                if final in ("meets", "exempt"):
+                    continue
+                assert decided is not None
+                answer.findings[rule["id"], service["id"] if service else None, person["id"]] = {
+                    "verdict": final, "reason": decided.reason, "exception": covering[0] if covering else None,
+                    "would_be": verdict if covering else None,
+                    "leaves": [(leaf.get("control", leaf.get("person")), each.verdict, each.actual, each.cause) for leaf, each in judged]}
+                if final == "drifts":
+                    assert decided.root is not None
+                    drifting_people.add(person["id"])
+                    own.add(decided.root[2])
+                    root = answer.roots.setdefault(decided.root, {"rules": set(), "people": set(), "verdicts": 0, "freed": 0})
+                    root["rules"].add(rule["id"])
+                    root["people"].add(person["id"])
+                    root["verdicts"] += 1
+                    drifts_by_person[person["id"]].append(decided.root)
+        _share(reference, rule["id"], judged_people, drifting_people, own, answer)
+    for found in drifts_by_person.values():
+        if len(set(found)) == 1:
+            answer.roots[found[0]]["freed"] += 1
+    return answer
+
+
+def _share(reference: Reference, rule: str, judged: set[str], drifting: set[str], own: set[Any], answer: Answer) -> None:
+    bodies: dict[tuple[str, str], set[str]] = defaultdict(set)
+    for person in reference.active:
+        for group in reference.member_of[person["id"]]:
+            bodies["group", group].add(person["id"])
+        unit = person.get("unit") if "unit" in reference.org.columns else None
+        if unit:
+            parts = unit.strip("/").split("/") if unit != "/" else []
+            for depth in range(len(parts) + 1):
+                bodies["unit", "/" + "/".join(parts[:depth])].add(person["id"])
+    for (kind, name), people in bodies.items():
+        mine, bad = people & judged, people & drifting
+        if bad:
+            whole = (len(mine) >= 2 and bad == mine) or f"{kind}:{name}" in own
+            answer.shares[kind, name, rule] = len(mine), len(bad), whole
+
+
+def state(reference: Reference, exception: Row, covers: int) -> str:
+    """An exception's state today."""
+    if not reference.in_force(exception):
+        return "expired"
+    return "in-force" if covers else "idle"
+
+
+__all__ = ["Answer", "Org", "Reference", "check", "date", "state"]
