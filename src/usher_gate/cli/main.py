@@ -55,10 +55,12 @@ def _run(arguments: Sequence[str]) -> int:
         return 0
     if arguments[0] not in VERBS:
         return _no_such_verb(arguments[0])
+    import gc
     import importlib
 
     from .parser import Parser
 
+    gc.disable()  # a call is short, and what it makes is reached until its end
     verb = importlib.import_module(f".{arguments[0]}", __package__)
     parser = Parser(f"usher-gate {arguments[0]}", verb.__doc__, verb.EXAMPLES)
     verb.add_arguments(parser)

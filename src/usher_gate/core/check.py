@@ -29,7 +29,7 @@ from .leaf import ControlJudge, Judged, Outcome, Root, constant, judge_fact, obs
 from .model import MISSING, Bools, Ints, Longs, Service, Snapshot
 from .others import judge_organisation, judge_partners
 from .resolve import Effective, Resolver
-from .result import Block, CheckResult, ExceptionRow, OtherFinding, Share, Tail
+from .result import Block, CheckResult, ExceptionRow, OtherFinding, Tail
 from .rules import AgreedException, Baseline, Rule
 from .scope import Scopes, in_force, pairs, taken_day, unsupported_notes
 from .tally import PersonTally, RootTally, ShareTally
@@ -327,8 +327,8 @@ class _Run:
             {rule.id: tuple(self.counts[rule.id].tolist()) if rule.id in self.counts else none for rule in rules},
             tuple(sorted(self.blocks, key=lambda block: (block.rule.id, block.service or ""))),
             tuple(sorted(self.others, key=lambda other: (other.rule.id, other.service or "", other.subject))),
-            _in_order(self.shares.groups),
-            _in_order(self.shares.units),
+            self.shares.groups.shares(),
+            self.shares.units.shares(),
             self.roots.rows(),
             self._exceptions(),
             found,
@@ -369,7 +369,3 @@ class _Run:
         if settings is not None and (late := int(np.count_nonzero(settings.changed > self.snapshot.taken_at))):
             notes.append(f"{late} settings were changed after the snapshot was taken, and count as young")
         return notes
-
-
-def _in_order(shares: list[Share]) -> tuple[Share, ...]:
-    return tuple(sorted(shares, key=lambda share: (share.id, share.rule)))

@@ -106,8 +106,7 @@ class ControlJudge:
         self._comparison: Comparison = leaf.comparison
         self._changeable = service.self_service is None or leaf.name in service.self_service
         self._passed: dict[str, bool] = {}
-        places = range(len(effective))
-        self._settled = np.array([self._settled_verdict(place) for place in places], np.uint8)
+        self._settled = self._settled_verdicts()
         young = effective.young & (self._settled >= LOOSE)
         self._plain = np.where(young, SETTLING, self._settled).astype(np.uint8)
         self._extra: list[Outcome] = []
@@ -117,17 +116,14 @@ class ControlJudge:
             self._passed[value] = self._comparison.passes(value)
         return self._passed[value]
 
-    def _settled_verdict(self, place: int) -> int:
-        """The verdict of a place as if every change had arrived and nothing had been observed."""
-        value = self.effective.value(place)
-        if value is None:
-            return UNKNOWN
-        if not self._passes(value):
-            return DRIFTS
-        loose = ((self.pinned == "true" and self._changeable) or self.pinned == "strict") and not self.effective.pinned[
-            place
-        ]
-        return LOOSE if loose else MEETS
+    def _settled_verdicts(self) -> Verdicts:
+        """The verdict of each place as if every change had arrived and nothing had been observed."""
+        values = self.effective.values
+        of_value = {each: UNKNOWN if each is None else MEETS if self._passes(each) else DRIFTS for each in set(values)}
+        verdicts = np.array([of_value[value] for value in values], np.uint8)
+        if (self.pinned == "true" and self._changeable) or self.pinned == "strict":
+            verdicts[(verdicts == MEETS) & ~self.effective.pinned] = LOOSE
+        return verdicts
 
     def organisation(self) -> Outcome:
         """What the organisation's own step says: its winner alone, or the factory value."""

@@ -86,14 +86,14 @@ class Spans:
 
     def of(self, owner: int) -> Ints:
         """The run of one owner."""
-        run: Ints = self.items[self.starts[owner] : self.starts[owner + 1]]
-        return run
+        return self.items[int(self.starts[owner]) : int(self.starts[owner + 1])]
 
     def gather(self, owners: Longs | Ints) -> Ints:
         """The runs of many owners, one after another."""
-        lengths = np.diff(self.starts)[owners]
+        lengths = self.starts[owners + 1] - self.starts[owners]
         step = np.arange(int(lengths.sum())) - np.repeat(np.cumsum(lengths) - lengths, lengths)
-        return self.items[np.repeat(self.starts[owners], lengths) + step]
+        items: Ints = self.items[np.repeat(self.starts[owners], lengths) + step]
+        return items
 
     def count(self, mask: Bools) -> Longs:
         """For each owner, how many of its items the mask holds."""
@@ -189,7 +189,6 @@ class Groups:
     names: tuple[str | None, ...]
     people: Spans
     of_person: Spans
-    direct: Spans
     above: Spans
 
 
@@ -227,7 +226,6 @@ def close_groups(
         tuple(names),
         spans(wide, deep.astype(np.int32), len(ids), person_count),
         spans(deep, wide, person_count, len(ids)),
-        spans(persons, groups.astype(np.int32), person_count, len(ids)),
         above,
     )
 

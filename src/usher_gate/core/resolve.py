@@ -100,8 +100,13 @@ class Effective:
     def __len__(self) -> int:
         return len(self._values)
 
+    @property
+    def values(self) -> list[str | None]:
+        """The canonical text of the value at each place; None where it is unknown."""
+        return self._values
+
     def value(self, place: int) -> str | None:
-        """The canonical text of the value at a place; None where it is unknown."""
+        """The value at one place."""
         return self._values[place]
 
     def cause(self, place: int) -> Cause:

@@ -5,9 +5,11 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 
+import numpy as np
+
 from .condition import DRIFTS, UNAVAILABLE, UNKNOWN, VERDICTS, Leaf
 from .leaf import Outcome, Root
-from .model import Bools, Ints, Snapshot
+from .model import Bools, Ints, Longs, Snapshot, distinct
 from .rules import SEVERITIES, Baseline, Rule
 
 
@@ -66,6 +68,42 @@ class Share:
 
 
 @dataclass(frozen=True, slots=True)
+class Shares:
+    """The shares of all groups (or of all units) as columns, sorted by owner and rule.
+
+    `owner` points into `ids` and `names`, `rule` into `rules`; the other columns are those of Share.
+    """
+
+    ids: tuple[str, ...]
+    names: tuple[str | None, ...]
+    rules: tuple[str, ...]
+    owner: Longs
+    rule: Longs
+    judged: Longs
+    drifting: Longs
+    as_a_whole: Bools
+
+    @property
+    def whole(self) -> int:
+        """How many distinct owners drift as a whole from at least one rule."""
+        return len(distinct(self.owner[self.as_a_whole]))
+
+    def wholes(self) -> list[Share]:
+        """The shares that drift as a whole."""
+        return [
+            Share(
+                self.ids[self.owner[row]],
+                self.names[self.owner[row]],
+                self.rules[self.rule[row]],
+                int(self.judged[row]),
+                int(self.drifting[row]),
+                True,
+            )
+            for row in np.flatnonzero(self.as_a_whole)
+        ]
+
+
+@dataclass(frozen=True, slots=True)
 class RootRow:
     """One root: the rules it makes drift, the people, the verdicts, and how many people would drift no more without it."""
 
@@ -120,8 +158,8 @@ class CheckResult:
     rule_counts: Mapping[str, tuple[int, ...]]
     blocks: tuple[Block, ...]
     others: tuple[OtherFinding, ...]
-    groups: tuple[Share, ...]
-    units: tuple[Share, ...]
+    groups: Shares
+    units: Shares
     roots: tuple[RootRow, ...]
     exceptions: tuple[ExceptionRow, ...]
     clashes: tuple[Clash, ...]
@@ -131,10 +169,6 @@ class CheckResult:
     worst_of: Ints  # for each active person, the worst severity that drifts, as its place in SEVERITIES; 9 for none
     lockouts: tuple[Lockout, ...]
     notes: tuple[str, ...]
-
-    def whole(self, shares: tuple[Share, ...]) -> int:
-        """How many distinct groups or units drift as a whole."""
-        return len({share.id for share in shares if share.as_a_whole})
 
     def found(self, verdicts: tuple[int, ...], fail_at: str) -> bool:
         """Whether any verdict of these stands at a rule of at least this severity."""

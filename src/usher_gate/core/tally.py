@@ -7,8 +7,8 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from .leaf import Root
-from .model import Bools, Ints, Longs, Snapshot, Spans, distinct
-from .result import RootRow, Share
+from .model import Bools, Groups, Ints, Longs, Snapshot, distinct
+from .result import RootRow, Shares
 from .rules import SEVERITIES, Rule
 
 
@@ -61,67 +61,73 @@ class RootTally:
         return tuple(sorted(rows, key=lambda row: (-row.people, -row.verdicts, tuple(part or "" for part in row.root))))
 
 
+class _Columns:
+    """The shares of groups, or of units, as they are found: one piece for each rule."""
+
+    def __init__(self, ids: tuple[str, ...], names: tuple[str | None, ...], scope: str) -> None:
+        self.ids, self.names = ids, names
+        self._scopes = {f"{scope}:{each}": number for number, each in enumerate(ids)}
+        self._pieces: list[tuple[str, Longs, Longs, Longs, Bools]] = []
+
+    def add(self, rule: Rule, judged: Longs, drifting: Longs, shown: Longs, own: frozenset[str]) -> None:
+        """One rule: for each owner how many are judged, how many drift, and how many of these the report speaks of."""
+        owners = np.flatnonzero(shown)
+        mine = np.zeros(len(self.ids), bool)
+        mine[[self._scopes[scope] for scope in own if scope in self._scopes]] = True
+        whole = mine[owners] | ((judged[owners] >= 2) & (drifting[owners] == judged[owners]))
+        self._pieces.append((rule.id, owners, judged[owners], drifting[owners], whole))
+
+    def shares(self) -> Shares:
+        """All of them, sorted."""
+        rules = tuple(sorted({piece[0] for piece in self._pieces}))
+        place = {rule: number for number, rule in enumerate(rules)}
+        empty = np.empty(0, np.int64)
+        owner, judged, drifting = (np.concatenate([piece[k] for piece in self._pieces] or [empty]) for k in (1, 2, 3))
+        rule = np.concatenate([np.full(len(piece[1]), place[piece[0]]) for piece in self._pieces] or [empty])
+        whole = np.concatenate([piece[4] for piece in self._pieces] or [empty.astype(bool)])
+        order = np.lexsort((rule, owner))
+        return Shares(
+            self.ids, self.names, rules, owner[order], rule[order], judged[order], drifting[order], whole[order]
+        )
+
+
 class ShareTally:
     """Counts, for each rule, the judged and the drifting people of every group and unit."""
 
     def __init__(self, snapshot: Snapshot) -> None:
-        self._snapshot = snapshot
+        self._groups, self._units = snapshot.groups, snapshot.units
         self._judged: dict[bytes, tuple[Longs | None, Longs | None]] = {}
-        self.groups: list[Share] = []
-        self.units: list[Share] = []
+        ids, names = (self._groups.ids, self._groups.names) if self._groups is not None else ((), ())
+        paths = self._units.paths if self._units is not None else ()
+        self.groups, self.units = _Columns(ids, names, "group"), _Columns(paths, (None,) * len(paths), "unit")
 
     def _count_judged(self, judged: Bools) -> tuple[Longs | None, Longs | None]:
+        """How many judged people every group and unit has; most rules judge the same people."""
         key = np.packbits(judged).tobytes()
         if key not in self._judged:
-            groups, units = self._snapshot.groups, self._snapshot.units
             self._judged[key] = (
-                None if groups is None else groups.people.count(judged),
-                None if units is None else units.count(judged),
+                None if self._groups is None else self._groups.people.count(judged),
+                None if self._units is None else self._units.count(judged),
             )
         return self._judged[key]
 
     def rule(self, rule: Rule, judged: Bools, drifting: Bools, own: frozenset[str], listed: Bools) -> None:
         """One rule: `own` are the scopes that are a root of one of its drifts; `listed` the people that the report speaks of."""
-        if not np.any(drifting & listed):
+        shown = drifting & listed
+        if not np.any(shown):
             return
-        groups, units = self._snapshot.groups, self._snapshot.units
         in_groups, in_units = self._count_judged(judged)
-        if groups is not None and in_groups is not None:
-            drifted, shown = _by_group(groups.of_person, drifting, len(groups.ids)), None
-            if not np.all(listed):
-                shown = _by_group(groups.of_person, drifting & listed, len(groups.ids))
-            for number in np.flatnonzero(drifted if shown is None else shown).tolist():
-                self.groups.append(
-                    _share(
-                        groups.ids[number],
-                        groups.names[number],
-                        rule,
-                        int(in_groups[number]),
-                        int(drifted[number]),
-                        f"group:{groups.ids[number]}" in own,
-                    )
-                )
-        if units is not None and in_units is not None:
-            drifted = units.count(drifting)
-            for number in np.flatnonzero(units.count(drifting & listed)).tolist():
-                self.units.append(
-                    _share(
-                        units.paths[number],
-                        None,
-                        rule,
-                        int(in_units[number]),
-                        int(drifted[number]),
-                        f"unit:{units.paths[number]}" in own,
-                    )
-                )
+        if self._groups is not None and in_groups is not None:
+            drifted = _by_group(self._groups, drifting)
+            self.groups.add(
+                rule, in_groups, drifted, drifted if np.all(listed) else _by_group(self._groups, shown), own
+            )
+        if self._units is not None and in_units is not None:
+            self.units.add(rule, in_units, self._units.count(drifting), self._units.count(shown), own)
 
 
-def _by_group(of_person: Spans, drifting: Bools, count: int) -> Longs:
-    return np.bincount(of_person.gather(np.flatnonzero(drifting)), minlength=count)
-
-
-def _share(name: str, title: str | None, rule: Rule, judged: int, drifting: int, own: bool) -> Share:
-    return Share(name, title, rule.id, judged, drifting, own or (judged >= 2 and drifting == judged))
+def _by_group(groups: Groups, drifting: Bools) -> Longs:
+    return np.bincount(groups.of_person.gather(np.flatnonzero(drifting)), minlength=len(groups.ids))
 
 
 class PersonTally:

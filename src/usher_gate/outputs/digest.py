@@ -110,7 +110,7 @@ def digest(result: CheckResult, rows: int) -> Digest:
 
 def _details(result: CheckResult) -> list[str]:
     found = []
-    groups, units = result.whole(result.groups), result.whole(result.units)
+    groups, units = result.groups.whole, result.units.whole
     if groups or units:
         found.append(
             f"{_and([count(number, thing) for number, thing in ((groups, 'group'), (units, 'unit')) if number])} "
@@ -209,9 +209,8 @@ def _number(number: int) -> str:
 def _wholes(result: CheckResult, most: int) -> Section:
     found: dict[tuple[str, str], list[Share]] = {}
     for kind, shares in (("group", result.groups), ("unit", result.units)):
-        for share in shares:
-            if share.as_a_whole:
-                found.setdefault((kind, share.id), []).append(share)
+        for share in shares.wholes():
+            found.setdefault((kind, share.id), []).append(share)
     ordered = sorted(found.items(), key=lambda entry: (-max(share.drifting for share in entry[1]), entry[0]))
     made = [
         (

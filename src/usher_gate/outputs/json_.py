@@ -7,10 +7,12 @@ from collections.abc import Iterable, Iterator, Sequence
 from typing import Any, TextIO
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ..core.condition import SHOWN_ORDER, VERDICTS, Leaf
 from ..core.leaf import Outcome
-from ..core.result import Block, CheckResult, OtherFinding, Share, Tail, verdict_name
+from ..core.model import Longs
+from ..core.result import Block, CheckResult, OtherFinding, Shares, Tail, verdict_name
 from ..core.rules import Rule
 
 _CODES = tuple(VERDICTS.index(name) for name in SHOWN_ORDER)
@@ -117,17 +119,29 @@ def findings(result: CheckResult) -> Iterator[str]:
             yield _other(each)
 
 
-def _share(share: Share, key: str) -> str:
-    named = {"id": share.id, "name": share.name} if key == "id" else {"path": share.id}
-    return text(
-        {
-            **named,
-            "rule": share.rule,
-            "judged": share.judged,
-            "drifting": share.drifting,
-            "as_a_whole": share.as_a_whole,
-        }
-    )
+def _shares(shares: Shares, keys: tuple[str, ...]) -> Iterator[str]:
+    """Rows of groups or units, in pieces of JSON that a comma may stand between."""
+    heads = [
+        "{" + ", ".join(f'"{key}": {text(cell)}' for key, cell in zip(keys, named, strict=False)) + ', "rule": '
+        for named in zip(shares.ids, shares.names, strict=True)
+    ]
+    rules = [f'{text(rule)}, "judged": ' for rule in shares.rules]
+    ends = (', "as_a_whole": false}', ', "as_a_whole": true}')
+    columns = (shares.owner, shares.rule, *map(_numerals, (shares.judged, shares.drifting)), shares.as_a_whole)
+    for start in range(0, len(shares.owner), _PIECE):
+        rows = zip(*(column[start : start + _PIECE].tolist() for column in columns), strict=True)
+        yield ",\n  ".join(
+            [
+                f'{heads[o]}{rules[r]}{judged}, "drifting": {drifting}{ends[whole]}'
+                for o, r, judged, drifting, whole in rows
+            ]
+        )
+
+
+def _numerals(numbers: Longs) -> NDArray[np.object_]:
+    """Whole numbers as texts, each distinct one made once."""
+    known, which = np.unique(numbers, return_inverse=True)
+    return np.array([str(number) for number in known.tolist()], object)[which]
 
 
 def _list(stream: TextIO, name: str, entries: Iterable[str], last: bool = False) -> None:
@@ -146,8 +160,8 @@ def write_json(result: CheckResult, stream: TextIO) -> None:
     summary = {
         "people": int(result.chosen.sum()),
         "drifting_people": result.drifting_people,
-        "groups_drifting_as_a_whole": result.whole(result.groups),
-        "units_drifting_as_a_whole": result.whole(result.units),
+        "groups_drifting_as_a_whole": result.groups.whole,
+        "units_drifting_as_a_whole": result.units.whole,
         "verdicts": counts(result.counts),
         "contradicting_people": result.clashing_people,
     }
@@ -171,8 +185,8 @@ def write_json(result: CheckResult, stream: TextIO) -> None:
             for rule in result.rules
         ),
     )
-    _list(stream, "groups", (_share(share, "id") for share in result.groups))
-    _list(stream, "units", (_share(share, "path") for share in result.units))
+    _list(stream, "groups", _shares(result.groups, ("id", "name")))
+    _list(stream, "units", _shares(result.units, ("path",)))
     _list(
         stream,
         "roots",

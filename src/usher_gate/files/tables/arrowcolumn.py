@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -75,14 +76,14 @@ class ArrowColumn(Column):
         return ListColumn(array.to_pylist()).times()
 
     def index_in(self, keys: Column) -> Ints:
-        wanted = (
-            keys._strings
-            if isinstance(keys, ArrowColumn)
-            else pa.array(keys.texts().take(np.arange(len(keys))), pa.string())
-        )
-        found = pc.index_in(self._strings, value_set=wanted, skip_nulls=True)
+        if not isinstance(keys, ArrowColumn):
+            return keys.rows_of(self._strings.to_pylist())
+        found = pc.index_in(self._strings, value_set=keys._strings, skip_nulls=True)
         rows: Ints = found.fill_null(MISSING).to_numpy(zero_copy_only=False).astype(np.int32)
         return rows
+
+    def rows_of(self, texts: Sequence[str | None]) -> Ints:
+        return ArrowColumn(pa.array(texts, pa.string())).index_in(self)
 
     def order(self) -> Longs | None:
         strings = self._strings

@@ -98,12 +98,12 @@ def _read_large(data: bytes, shown: str, spec: Spec, path: Path) -> Table | None
         header = next(csv.reader([data[:end].decode("utf-8-sig").rstrip("\r")], strict=True), [])
         quiet = Faults()
         spec.check_columns(header, shown, 1, quiet)
-        if quiet.found or b'"' in data[:end]:
+        if quiet.found or data.count(b'"', 0, end) % 2:
             return None
         table = pacsv.read_csv(
             pa.BufferReader(data),
             read_options=pacsv.ReadOptions(column_names=header, skip_rows=1),
-            parse_options=pacsv.ParseOptions(newlines_in_values=b'"' in data),
+            parse_options=pacsv.ParseOptions(newlines_in_values=data.find(b'"', end) >= 0),
             convert_options=pacsv.ConvertOptions(
                 column_types=dict.fromkeys(header, pa.string()),
                 null_values=[""],

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -75,6 +75,10 @@ class Column(ABC):
     @abstractmethod
     def index_in(self, keys: Column) -> Ints:
         """For each cell its row in `keys`; MISSING where it is empty or not there."""
+
+    @abstractmethod
+    def rows_of(self, texts: Sequence[str | None]) -> Ints:
+        """The row of each of these texts; MISSING where it is empty or not there."""
 
     @abstractmethod
     def order(self) -> Longs | None:

@@ -1,29 +1,19 @@
-"""JSON Lines tables: one object a line, decoded by type."""
+"""JSON Lines tables, one object a line: large files by Arrow; small ones, and whatever Arrow stumbles over, by the careful reader."""
 
 from __future__ import annotations
 
+import json
 import re
-from collections.abc import Sequence
 from functools import cache
 from pathlib import Path
 from typing import Any
 
-import msgspec
-
 from ..faults import Faults, nearest, quoted
 from ..yamltree import read_bytes
-from .csv_ import LARGEST
+from .csv_ import LARGEST, SMALL
 from .interface import FLAG, LIST, TEXT, TIME, VALUE, WHOLE, Spec, Table
 from .listcolumn import ListColumn
 
-_TYPES: dict[str, Any] = {
-    TEXT: str,
-    TIME: str,
-    FLAG: bool,
-    WHOLE: int,
-    LIST: list[str] | str,
-    VALUE: str | int | float | list[str],
-}
 _DUE = {
     TEXT: "a text in quotes",
     TIME: 'a time in quotes, such as "2026-11-20T06:00:00Z"',
@@ -32,8 +22,7 @@ _DUE = {
     LIST: 'a list of texts, such as ["one", "two"]',
     VALUE: "a text, a number or a list of texts",
 }
-_CHUNK = 16 * 1024 * 1024
-_KEY = re.compile(rb'"(attr\.[^"\\]+|x\.[^"\\]+)"\s*:')
+_ATTRIBUTE = re.compile(rb'"(attr\.[^"\\]+)"\s*:')
 
 
 def read_jsonl(path: Path, shown: str, spec: Spec, faults: Faults) -> Table | None:
@@ -42,130 +31,79 @@ def read_jsonl(path: Path, shown: str, spec: Spec, faults: Faults) -> Table | No
     if data is None:
         return None
     data = data.removeprefix(b"\xef\xbb\xbf")
-    if not data.strip():
-        if data and not faults.found:
-            return _table(spec, shown, data, {}, 0)
-        faults.add(shown, 1, f"is empty; write one object a line, each with {', '.join(spec.required)}")
-        return None
-    names = _names(data, spec)
-    row_type = _row_type(spec, names)
-    decoder = msgspec.json.Decoder(row_type)
-    columns: dict[str, list[Any]] = {name: [] for name in names}
-    try:
-        for chunk in _chunks(data):
-            rows = decoder.decode_lines(chunk)
-            for number, name in enumerate(names):
-                if not name.startswith("x."):
-                    field = f"c{number}"
-                    columns[name] += [getattr(row, field) for row in rows]
-    except (msgspec.DecodeError, UnicodeDecodeError, RecursionError):
-        _find_faults(data, shown, spec, faults)
-        return None
-    rows_read = max((len(values) for values in columns.values()), default=0)
-    there = {name: values for name, values in columns.items() if values.count(msgspec.UNSET) < len(values)}
-    quiet = Faults()
-    spec.check_columns(list(there), shown, 1, quiet)
-    if quiet.found:
-        _find_faults(data, shown, spec, faults)
-        return None
-    return _table(
-        spec,
-        shown,
-        data,
-        {name: ListColumn(_plain(values, spec.type_of(name))) for name, values in there.items()},
-        rows_read,
-    )
+    if len(data) >= SMALL:
+        table = _read_large(data, shown, spec)
+        if table is not None:
+            return table
+    return _read_carefully(data, shown, spec, faults)
 
 
-def _table(spec: Spec, shown: str, data: bytes, columns: dict[str, ListColumn], rows: int) -> Table:
-    @cache
-    def lines() -> list[int]:
-        return [number for number, line in enumerate(data.split(b"\n"), 1) if line.strip()]
-
-    return Table(spec, shown, rows, columns, lambda row: lines()[row])
-
-
-def _names(data: bytes, spec: Spec) -> list[str]:
-    """All columns that the rows may have: the known ones, and those beginning with attr. or x. that appear anywhere."""
-    names = [*spec.required, *spec.optional]
-    if b'"attr.' in data or b'"x.' in data:
-        names += sorted({key.decode("utf-8", "replace") for key in _KEY.findall(data)} - set(names))
-    return [name for name in names if spec.knows(name)]
-
-
-def _row_type(spec: Spec, names: Sequence[str]) -> Any:
-    fields = [
-        (
-            f"c{number}",
-            _TYPES[spec.type_of(name)] | None | msgspec.UnsetType if not name.startswith("x.") else Any,
-            msgspec.UNSET,
-        )
-        for number, name in enumerate(names)
-    ]
-    rename = {f"c{number}": name for number, name in enumerate(names)}
-    return msgspec.defstruct("Row", fields, rename=rename, forbid_unknown_fields=True, gc=False)
-
-
-def _chunks(data: bytes) -> Sequence[bytes]:
-    """The text in pieces that end with a line."""
-    pieces, start = [], 0
-    while start < len(data):
-        end = data.find(b"\n", min(start + _CHUNK, len(data)))
-        end = len(data) if end < 0 else end + 1
-        pieces.append(data[start:end])
-        start = end
-    return pieces
-
-
-def _plain(values: list[Any], kind: str) -> list[str | None]:
-    """Cells as texts."""
-    if kind in (TEXT, TIME):
-        return [None if value is msgspec.UNSET else value for value in values] if msgspec.UNSET in values else values
-    if kind == FLAG:
-        words: dict[Any, str | None] = {True: "true", False: "false", None: None, msgspec.UNSET: None}
-        return [words[value] for value in values]
-    return [_cell(value) for value in values]
-
-
-def _cell(value: Any) -> str | None:
-    if value is None or value is msgspec.UNSET:
-        return None
-    return ";".join(value) if isinstance(value, list) else str(value)
-
-
-def _find_faults(data: bytes, shown: str, spec: Spec, faults: Faults) -> None:
-    """Reads line by line and names everything that is wrong."""
-    seen: dict[str, int] = {}
+def _read_carefully(data: bytes, shown: str, spec: Spec, faults: Faults) -> Table | None:
+    rows: list[dict[str, Any]] = []
+    lines: list[int] = []
+    names: dict[str, None] = {}
+    before = len(faults.found)
     for line, raw in enumerate(data.split(b"\n"), 1):
         if not raw.strip():
             continue
-        try:
-            row = msgspec.json.decode(raw)
-        except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:
-            faults.add(shown, line, f"is not JSON ({error}); write one object a line")
-            continue
-        if not isinstance(row, dict):
-            faults.add(shown, line, 'holds no object; write one {"column": value, …} a line')
+        row = _row(raw, line, shown, faults)
+        if row is None:
             continue
         for name, value in row.items():
             if not spec.knows(name):
                 faults.add(
                     shown,
                     line,
-                    f"unknown column {quoted(name)}; {nearest(name, (*spec.required, *spec.optional))} "
-                    "(columns of your own begin with x.)",
+                    f"unknown column {quoted(name)}; {nearest(name, (*spec.required, *spec.optional))} (columns of your own begin with x.)",
                 )
-                continue
-            seen.setdefault(name, line)
-            if not name.startswith("x.") and not _fits(value, spec.type_of(name)):
-                faults.add(
-                    shown,
-                    line,
-                    f"{name}: {quoted(msgspec.json.encode(value).decode())} is not {_DUE[spec.type_of(name)]}",
-                )
+            elif not name.startswith("x.") and not _fits(value, spec.type_of(name)):
+                faults.add(shown, line, f"{name}: {quoted(json.dumps(value))} is not {_DUE[spec.type_of(name)]}")
+        names.update(dict.fromkeys(row))
+        rows.append(row)
+        lines.append(line)
+    if len(faults.found) > before:
+        return None
+    if not rows:
+        faults.add(shown, 1, f"is empty; write one object a line, each with {', '.join(spec.required)}")
+        return None
     for name in spec.required:
-        if name not in seen:
+        if name not in names:
             faults.add(shown, 1, f"the column {name} is missing; {spec.name} needs {', '.join(spec.required)}")
+    if len(faults.found) > before:
+        return None
+    columns = {name: ListColumn([_cell(row.get(name)) for row in rows]) for name in names if not name.startswith("x.")}
+    return Table(spec, shown, len(rows), columns, lines.__getitem__)
+
+
+def _row(raw: bytes, line: int, shown: str, faults: Faults) -> dict[str, Any] | None:
+    """The object on a line; None, with a fault, where there is none."""
+    try:
+        text = raw.decode("utf-8")
+        row = json.loads(text, object_pairs_hook=_once, parse_constant=_no_constant)
+        if "\\u" in text:
+            json.dumps(row, ensure_ascii=False).encode("utf-8")  # half a surrogate pair is no text
+    except UnicodeError:
+        faults.add(shown, line, "is not UTF-8 text; save it as UTF-8")
+    except RecursionError:
+        faults.add(shown, line, "nests too deeply; nothing here needs that")
+    except ValueError as error:
+        faults.add(shown, line, f"is not JSON ({str(error).split(':')[0]}); write one object a line")
+    else:
+        if isinstance(row, dict):
+            return row
+        faults.add(shown, line, 'holds no object; write one {"column": value, …} a line')
+    return None
+
+
+def _once(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+    made = dict(pairs)
+    if len(made) < len(pairs):
+        raise ValueError("a key stands twice in one object")
+    return made
+
+
+def _no_constant(name: str) -> Any:
+    raise ValueError(f"{name} is no JSON number")
 
 
 def _fits(value: Any, kind: str) -> bool:
@@ -178,3 +116,52 @@ def _fits(value: Any, kind: str) -> bool:
     if isinstance(value, str):
         return kind in (TEXT, TIME, LIST, VALUE)
     return isinstance(value, int | float) and (kind == VALUE or (kind == WHOLE and isinstance(value, int)))
+
+
+def _cell(value: Any) -> str | None:
+    """A cell as the text that would stand in CSV."""
+    if isinstance(value, bool):
+        return "true" if value else "false"
+    if isinstance(value, list):
+        return ";".join(value)
+    return value if value is None else str(value)
+
+
+def _read_large(data: bytes, shown: str, spec: Spec) -> Table | None:
+    """The same by Arrow; None wherever anything at all is out of the ordinary."""
+    import pyarrow as pa
+    import pyarrow.compute as pc
+    import pyarrow.json as pajson
+
+    from .arrowcolumn import ArrowColumn
+
+    if b'"x.' in data or b"\\u" in data:
+        return None
+    types = {FLAG: pa.bool_(), WHOLE: pa.int64(), LIST: pa.list_(pa.string())}
+    names = [*spec.required, *spec.optional]
+    if spec.attributes and b'"attr.' in data:
+        names += sorted({key.decode("utf-8", "replace") for key in _ATTRIBUTE.findall(data)})
+    schema = pa.schema([(name, types.get(spec.type_of(name), pa.string())) for name in names])
+    try:
+        table = pajson.read_json(
+            pa.BufferReader(data),
+            parse_options=pajson.ParseOptions(explicit_schema=schema, unexpected_field_behavior="error"),
+        )
+        columns = {}
+        for name in names:
+            array = table[name].combine_chunks()
+            if array.null_count == len(array):
+                if name in spec.required or f'"{name}"'.encode() in data:
+                    return None
+                continue
+            if pa.types.is_list(array.type):
+                array = pc.binary_join(array, ";")
+            columns[name] = ArrowColumn(array if pa.types.is_string(array.type) else array.cast(pa.string()))
+    except (pa.ArrowException, OSError, ValueError):
+        return None
+
+    @cache
+    def lines() -> list[int]:
+        return [number for number, line in enumerate(data.split(b"\n"), 1) if line.strip()]
+
+    return Table(spec, shown, table.num_rows, columns, lambda row: lines()[row])

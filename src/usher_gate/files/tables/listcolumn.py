@@ -68,9 +68,11 @@ class ListColumn(Column):
         return known[coded.codes], np.flatnonzero(wrong[coded.codes])
 
     def index_in(self, keys: Column) -> Ints:
-        wanted = keys.values if isinstance(keys, ListColumn) else keys.texts().take(np.arange(len(keys)))
-        rows: dict[str | None, int] = {key: row for row, key in enumerate(wanted) if key}
-        return np.fromiter((rows.get(value, MISSING) for value in self.values), np.int32, len(self.values))
+        return keys.rows_of(self.values)
+
+    def rows_of(self, texts: Sequence[str | None]) -> Ints:
+        rows: dict[str | None, int] = {key: row for row, key in enumerate(self.values) if key}
+        return np.fromiter((rows.get(text, MISSING) for text in texts), np.int32, len(texts))
 
     def order(self) -> Longs | None:
         values = [value or "" for value in self.values]
