@@ -36,6 +36,12 @@ def call(*arguments: object) -> Done:
 def process(*arguments: object, cwd: Path | None = None, width: int = 100, **environment: str) -> Done:
     """Calls the built program as a process of its own."""
     program = Path(sys.executable).with_name("usher-gate")
-    done = subprocess.run([program, *map(str, arguments)], cwd=cwd, capture_output=True, text=True, check=False,
-                          env={**os.environ, "COLUMNS": str(width), **environment})
+    done = subprocess.run(
+        [program, *map(str, arguments)],
+        cwd=cwd,
+        capture_output=True,
+        text=True,
+        check=False,
+        env={**os.environ, "COLUMNS": str(width), **environment},
+    )
     return Done(done.returncode, done.stdout, done.stderr)

@@ -119,8 +119,11 @@ class Reference:
     # section 3: effective values
 
     def settings_of(self, service: str, control: str) -> list[Row]:
-        return [row for row in self.org.settings or () if row["service"] == service and row["control"] == control
-                and row.get("active") != "false"]
+        return [
+            row
+            for row in self.org.settings or ()
+            if row["service"] == service and row["control"] == control and row.get("active") != "false"
+        ]
 
     def pinned(self, row: Row) -> bool:
         return row.get("pinned") == "true"
@@ -131,9 +134,14 @@ class Reference:
     def order(self, row: Row) -> tuple[Any, ...]:
         """Smaller goes first at one step."""
         changed = self.changed(row)
-        return (not self.pinned(row), row["rank"] if row.get("rank") is not None else Fraction(10**30),
-                self.strictness(row["control"], row["value"]), row["value"],
-                -changed.timestamp() if changed else float("inf"), row["scope"])
+        return (
+            not self.pinned(row),
+            row["rank"] if row.get("rank") is not None else Fraction(10**30),
+            self.strictness(row["control"], row["value"]),
+            row["value"],
+            -changed.timestamp() if changed else float("inf"),
+            row["scope"],
+        )
 
     def steps(self, person: Row, service: Row) -> list[tuple[str, Any]]:
         """Each step's level, and what its scopes must be."""
@@ -146,7 +154,14 @@ class Reference:
                     parts = person["unit"].strip("/").split("/") if person["unit"] != "/" else []
                     found += [("unit", {"unit:/" + "/".join(parts[:depth])}) for depth in range(len(parts) + 1)]
             elif level == "group":
-                found.append(("group", None if self.org.members is None else {f"group:{each}" for each in self.member_of[person["id"]]}))
+                found.append(
+                    (
+                        "group",
+                        None
+                        if self.org.members is None
+                        else {f"group:{each}" for each in self.member_of[person["id"]]},
+                    )
+                )
             else:
                 found.append((level, {"organisation"} if level == "organisation" else {f"person:{person['id']}"}))
         return found
@@ -170,7 +185,11 @@ class Reference:
             if here:
                 winner = here[0]
                 current = Value(winner["value"], winner, self.pinned(winner))
-                rivals = [row for row in here if self.pinned(row) == self.pinned(winner) and row.get("rank") == winner.get("rank")]
+                rivals = [
+                    row
+                    for row in here
+                    if self.pinned(row) == self.pinned(winner) and row.get("rank") == winner.get("rank")
+                ]
                 if self.pinned(winner):
                     break
         if self.org.controls[control]["kind"] != "set" or not rivals:
@@ -181,7 +200,7 @@ class Reference:
         return [Value(row["value"], row, self.pinned(row)) for row in first.values()]
 
     def licence(self, person: Row, service: Row, control: str) -> Any:
-        """"" where none is needed or one is held; "no-fact"; or the need that is not met."""
+        """ "" where none is needed or one is held; "no-fact"; or the need that is not met."""
         needs = service["needs"]
         fitting = [key for key in needs if key == control or (key.endswith("*") and control.startswith(key[:-1]))]
         if not fitting:
@@ -206,8 +225,14 @@ class Reference:
             if "without" not in licence:
                 return Leaf("unavailable", "no-licence")
             values = [Value(licence["without"], "licence", True)]
-        seen = [row for row in self.org.observations or () if row["person"] == person["id"] and row["service"] == service["id"]
-                and row["control"] == leaf["control"] and row["seen_at"] <= self.org.taken_at]
+        seen = [
+            row
+            for row in self.org.observations or ()
+            if row["person"] == person["id"]
+            and row["service"] == service["id"]
+            and row["control"] == leaf["control"]
+            and row["seen_at"] <= self.org.taken_at
+        ]
         judged = [self.value_leaf(leaf, rule, service, value, seen) for value in values]
         return max(judged, key=lambda each: (GOODNESS.index(each.verdict), -judged.index(each)))
 
@@ -217,12 +242,19 @@ class Reference:
         def passes(text: str) -> bool:
             return self.passes(lambda each: self.strictness(control, each), leaf["operator"], leaf["operands"], text)
 
-        cause = None if value.value is None else (value.cause if isinstance(value.cause, str) else value.cause["scope"], value.value, value.pinned)
+        cause = (
+            None
+            if value.value is None
+            else (value.cause if isinstance(value.cause, str) else value.cause["scope"], value.value, value.pinned)
+        )
         root = (service["id"], control, cause[0] if cause else None, cause[1] if cause else None)
         changed = self.changed(value.cause) if isinstance(value.cause, dict) else None
         latest = max((row["seen_at"] for row in seen), default=None)
         counts = latest is not None and (changed is None or latest >= changed)
-        last = sorted((row["value"] for row in seen if row["seen_at"] == latest), key=lambda text: (self.strictness(control, text), text))
+        last = sorted(
+            (row["value"] for row in seen if row["seen_at"] == latest),
+            key=lambda text: (self.strictness(control, text), text),
+        )
         failing = [text for text in last if not passes(text)] if counts else []
         if value.value is None:
             if failing:
@@ -236,15 +268,24 @@ class Reference:
             return Leaf("drifts", "not-applied", failing[0], cause, root)
         if not counts and self.young(value.cause, service):
             return Leaf("settling", "young", value.value, cause)
-        changeable = not value.pinned and (service["self-service"] is None or any(
-            key == control or (key.endswith("*") and control.startswith(key[:-1])) for key in service["self-service"]))
+        changeable = not value.pinned and (
+            service["self-service"] is None
+            or any(
+                key == control or (key.endswith("*") and control.startswith(key[:-1]))
+                for key in service["self-service"]
+            )
+        )
         if (rule.get("pinned") == "true" and changeable) or (rule.get("pinned") == "strict" and not value.pinned):
             return Leaf("loose", "changeable", value.value, cause)
         return Leaf("meets", "", value.value, cause)
 
     def fact(self, name: str, person: Row) -> Any:
         """A text, "" for an empty cell, or None where the column is missing."""
-        days = {"days-since-sign-in": "last_sign_in_at", "days-since-created": "created_at", "days-since-review": "reviewed_at"}
+        days = {
+            "days-since-sign-in": "last_sign_in_at",
+            "days-since-created": "created_at",
+            "days-since-review": "reviewed_at",
+        }
         column = days.get(name, name)
         if column not in self.org.columns:
             return None
@@ -265,15 +306,27 @@ class Reference:
         elif cell == "" and name not in ("roles", "licences"):
             return Leaf("unknown", "no-fact")
         else:
-            orders: dict[str, Any] = {"mfa": ("absent", "offered", "required").index, "protection": ("standard", "heightened").index}
+            orders: dict[str, Any] = {
+                "mfa": ("absent", "offered", "required").index,
+                "protection": ("standard", "heightened").index,
+            }
             order = orders.get(name, lambda text: -Fraction(text))
-            good, actual = self.passes(order, leaf["operator"], leaf["operands"], cell), ";".join(sorted(set(cell.split(";")) - {""})) \
-                if name in ("roles", "licences") else cell
-        return Leaf("meets" if good else "drifts", "" if good else "fails", actual, None, None if good else (None, name, "person", None))
+            good, actual = (
+                self.passes(order, leaf["operator"], leaf["operands"], cell),
+                ";".join(sorted(set(cell.split(";")) - {""})) if name in ("roles", "licences") else cell,
+            )
+        return Leaf(
+            "meets" if good else "drifts",
+            "" if good else "fails",
+            actual,
+            None,
+            None if good else (None, name, "person", None),
+        )
 
     def supported(self, service: Row, control: str) -> bool:
         return service["supports"] is None or any(
-            key == control or (key.endswith("*") and control.startswith(key[:-1])) for key in service["supports"])
+            key == control or (key.endswith("*") and control.startswith(key[:-1])) for key in service["supports"]
+        )
 
     def tree(self, tree: Row, service: Row | None, judge: Any, judged: list[tuple[Row, Leaf]]) -> Leaf | None:
         """The deciding leaf of a tree (with the tree's verdict); None where nothing is left of it."""
@@ -317,8 +370,14 @@ class Reference:
             return person["kind"] in values
         if key == "login":
             import fnmatch
+
             return any(fnmatch.fnmatchcase(person["login"].lower(), each.lower()) for each in values)
-        column = {"role": "roles", "licence": "licences", "break-glass": "break_glass", "home-domain": "home_domain"}.get(key, key)
+        column = {
+            "role": "roles",
+            "licence": "licences",
+            "break-glass": "break_glass",
+            "home-domain": "home_domain",
+        }.get(key, key)
         if key == "group":
             if self.org.members is None:
                 raise Unanswerable
@@ -334,7 +393,11 @@ class Reference:
             home = cell or person["login"].rpartition("@")[2]
             return person["kind"] == "guest" and home.lower() in [each.lower() for each in values]
         if key in ("role", "licence"):
-            wanted = {role for each in values for role in (self.org.privileged or () if key == "role" and each == "privileged" else (each,))}
+            wanted = {
+                role
+                for each in values
+                for role in (self.org.privileged or () if key == "role" and each == "privileged" else (each,))
+            }
             return bool(wanted & (set(cell.split(";")) - {""}))
         return cell in values and cell != ""
 
@@ -349,8 +412,12 @@ class Reference:
     def pairs(self, rule: Row) -> list[Row | None]:
         if not list(controls_of(rule["expect"])) or self.org.services is None:
             return [None]
-        return [service for service in self.org.services if (rule.get("services") is None or service["id"] in rule["services"])
-                and any(self.supported(service, name) for name in controls_of(rule["expect"]))]
+        return [
+            service
+            for service in self.org.services
+            if (rule.get("services") is None or service["id"] in rule["services"])
+            and any(self.supported(service, name) for name in controls_of(rule["expect"]))
+        ]
 
     def judge(self, rule: Row, person: Row, service: Row | None) -> tuple[str, Leaf | None, list[tuple[Row, Leaf]]]:
         if self.chosen(rule.get("except"), person, False) is True:
@@ -364,9 +431,21 @@ class Reference:
             return "exempt", None, []
         judged: list[tuple[Row, Leaf]] = []
         if service is None and list(controls_of(rule["expect"])):
-            return "unknown", Leaf("unknown", "no-value"), [(leaf, Leaf("unknown")) for leaf in leaves_of(rule["expect"])]
-        decided = self.tree(rule["expect"], service, lambda leaf: self.person_leaf(leaf, person) if "person" in leaf
-                            else self.control_leaf(leaf, rule, person, service or {}), judged)
+            return (
+                "unknown",
+                Leaf("unknown", "no-value"),
+                [(leaf, Leaf("unknown")) for leaf in leaves_of(rule["expect"])],
+            )
+        decided = self.tree(
+            rule["expect"],
+            service,
+            lambda leaf: (
+                self.person_leaf(leaf, person)
+                if "person" in leaf
+                else self.control_leaf(leaf, rule, person, service or {})
+            ),
+            judged,
+        )
         return ("exempt", None, []) if decided is None else (decided.verdict, decided, judged)
 
     def in_force(self, exception: Row) -> bool:
@@ -375,9 +454,15 @@ class Reference:
     def covering(self, rule: Row, service: Row | None, verdict: str, person: Row) -> list[str]:
         if verdict not in ("drifts", "loose", "unavailable", "unknown"):
             return []
-        return sorted(each["id"] for each in self.org.exceptions if self.in_force(each) and rule["id"] in each["rules"] and "who" in each
-                      and (each.get("services") is None or (service is not None and service["id"] in each["services"]))
-                      and self.chosen(each["who"], person, False) is True)
+        return sorted(
+            each["id"]
+            for each in self.org.exceptions
+            if self.in_force(each)
+            and rule["id"] in each["rules"]
+            and "who" in each
+            and (each.get("services") is None or (service is not None and service["id"] in each["services"]))
+            and self.chosen(each["who"], person, False) is True
+        )
 
 
 def controls_of(tree: Row) -> list[str]:
@@ -424,14 +509,22 @@ def check(org: Org) -> Answer:
                     continue
                 assert decided is not None
                 answer.findings[rule["id"], service["id"] if service else None, person["id"]] = {
-                    "verdict": final, "reason": decided.reason, "exception": covering[0] if covering else None,
+                    "verdict": final,
+                    "reason": decided.reason,
+                    "exception": covering[0] if covering else None,
                     "would_be": verdict if covering else None,
-                    "leaves": [(leaf.get("control", leaf.get("person")), each.verdict, each.actual, each.cause) for leaf, each in judged]}
+                    "leaves": [
+                        (leaf.get("control", leaf.get("person")), each.verdict, each.actual, each.cause)
+                        for leaf, each in judged
+                    ],
+                }
                 if final == "drifts":
                     assert decided.root is not None
                     drifting_people.add(person["id"])
                     own.add(decided.root[2])
-                    root = answer.roots.setdefault(decided.root, {"rules": set(), "people": set(), "verdicts": 0, "freed": 0})
+                    root = answer.roots.setdefault(
+                        decided.root, {"rules": set(), "people": set(), "verdicts": 0, "freed": 0}
+                    )
                     root["rules"].add(rule["id"])
                     root["people"].add(person["id"])
                     root["verdicts"] += 1
@@ -443,7 +536,9 @@ def check(org: Org) -> Answer:
     return answer
 
 
-def _share(reference: Reference, rule: str, judged: set[str], drifting: set[str], own: set[Any], answer: Answer) -> None:
+def _share(
+    reference: Reference, rule: str, judged: set[str], drifting: set[str], own: set[Any], answer: Answer
+) -> None:
     bodies: dict[tuple[str, str], set[str]] = defaultdict(set)
     for person in reference.active:
         for group in reference.member_of[person["id"]]:

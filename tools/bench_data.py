@@ -26,7 +26,10 @@ def _units() -> list[str]:
 
 
 def _controls() -> list[dict[str, Any]]:
-    return [{"id": f"bench.c{number:02}", "title": f"Control {number}", "kind": "level", "values": [BAD, GOOD, "shut"]} for number in range(CONTROLS)]
+    return [
+        {"id": f"bench.c{number:02}", "title": f"Control {number}", "kind": "level", "values": [BAD, GOOD, "shut"]}
+        for number in range(CONTROLS)
+    ]
 
 
 def _supports(number: int) -> tuple[int, ...]:
@@ -39,23 +42,49 @@ def tables(people: int, seed: int = 7) -> dict[str, pa.Table]:
     random = np.random.default_rng(seed)
     ids = [f"P{number:07}" for number in range(people)]
     units = np.array(_units())
-    made = {"people": pa.table({
-        "id": ids, "login": [f"person{number}@northmere.example" for number in range(people)], "name": [f"Person {number}" for number in range(people)],
-        "kind": pa.array(np.array(["member", "member", "member", "member", "guest"])[random.integers(0, 5, people)]),
-        "unit": pa.array(units[random.integers(0, UNITS, people)]),
-        "roles": pa.array(np.array(["", "", "", "helper", "helper;admin"])[random.integers(0, 5, people)]),
-        "licences": pa.array(np.array(["basic", "basic;plus", "plus"])[random.integers(0, 3, people)]),
-        "active": pa.array(np.array(["true", "true", "true", "false"])[np.minimum(random.integers(0, 60, people), 3) * (random.random(people) < 0.05)]),
-        "mfa": pa.array(np.array(["required", "required", "offered"])[(random.random(people) < 0.01) * 2]),
-        "created_at": pa.array(np.array(["2024-02-01T08:00:00Z", "2025-05-01T08:00:00Z"])[random.integers(0, 2, people)]),
-    })}
-    made["groups"] = pa.table({"id": [f"g{number}" for number in range(GROUPS)], "name": [f"Group {number}" for number in range(GROUPS)]})
+    made = {
+        "people": pa.table(
+            {
+                "id": ids,
+                "login": [f"person{number}@northmere.example" for number in range(people)],
+                "name": [f"Person {number}" for number in range(people)],
+                "kind": pa.array(
+                    np.array(["member", "member", "member", "member", "guest"])[random.integers(0, 5, people)]
+                ),
+                "unit": pa.array(units[random.integers(0, UNITS, people)]),
+                "roles": pa.array(np.array(["", "", "", "helper", "helper;admin"])[random.integers(0, 5, people)]),
+                "licences": pa.array(np.array(["basic", "basic;plus", "plus"])[random.integers(0, 3, people)]),
+                "active": pa.array(
+                    np.array(["true", "true", "true", "false"])[
+                        np.minimum(random.integers(0, 60, people), 3) * (random.random(people) < 0.05)
+                    ]
+                ),
+                "mfa": pa.array(np.array(["required", "required", "offered"])[(random.random(people) < 0.01) * 2]),
+                "created_at": pa.array(
+                    np.array(["2024-02-01T08:00:00Z", "2025-05-01T08:00:00Z"])[random.integers(0, 2, people)]
+                ),
+            }
+        )
+    }
+    made["groups"] = pa.table(
+        {"id": [f"g{number}" for number in range(GROUPS)], "name": [f"Group {number}" for number in range(GROUPS)]}
+    )
     direct = people * 3
     nested = np.arange(1, GROUPS)
-    made["members"] = pa.table({
-        "group": np.concatenate((np.char.add("g", random.integers(0, GROUPS, direct).astype(str)), np.char.add("g", ((nested - 1) // 8).astype(str)))),
-        "member": np.concatenate((np.array(ids)[random.integers(0, people, direct)], np.char.add("g", nested.astype(str)))),
-        "type": ["person"] * direct + ["group"] * len(nested)})
+    made["members"] = pa.table(
+        {
+            "group": np.concatenate(
+                (
+                    np.char.add("g", random.integers(0, GROUPS, direct).astype(str)),
+                    np.char.add("g", ((nested - 1) // 8).astype(str)),
+                )
+            ),
+            "member": np.concatenate(
+                (np.array(ids)[random.integers(0, people, direct)], np.char.add("g", nested.astype(str)))
+            ),
+            "type": ["person"] * direct + ["group"] * len(nested),
+        }
+    )
     made["settings"] = _settings(random, people)
     return made
 
@@ -69,35 +98,70 @@ def _settings(random: np.random.Generator, people: int) -> pa.Table:
     while len(rows) < SETTINGS:
         control = int(random.integers(0, CONTROLS))
         service = int(random.choice(_supports(control)))
-        scope = f"person:P{int(random.integers(0, people)):07}" if random.random() < 0.4 else scopes[int(random.integers(0, len(scopes)))]
+        scope = (
+            f"person:P{int(random.integers(0, people)):07}"
+            if random.random() < 0.4
+            else scopes[int(random.integers(0, len(scopes)))]
+        )
         rows[service, control, scope] = (BAD if random.random() < SHARE_BAD else GOOD), bool(random.random() < 0.05)
     keys, values = list(rows), list(rows.values())
     order = random.permutation(len(keys))
-    return pa.table({
-        "service": [SERVICES[keys[place][0]] for place in order], "control": [f"bench.c{keys[place][1]:02}" for place in order],
-        "scope": [keys[place][2] for place in order], "value": [values[place][0] for place in order],
-        "pinned": ["true" if values[place][1] else "false" for place in order],
-        "rank": pa.array([str(place % 7) for place in order]), "changed_at": ["2026-03-02T09:00:00Z"] * len(order)})
+    return pa.table(
+        {
+            "service": [SERVICES[keys[place][0]] for place in order],
+            "control": [f"bench.c{keys[place][1]:02}" for place in order],
+            "scope": [keys[place][2] for place in order],
+            "value": [values[place][0] for place in order],
+            "pinned": ["true" if values[place][1] else "false" for place in order],
+            "rank": pa.array([str(place % 7) for place in order]),
+            "changed_at": ["2026-03-02T09:00:00Z"] * len(order),
+        }
+    )
 
 
 def _write_yaml(folder: Path) -> None:
     """The files that people write (JSON is YAML)."""
     snapshot = folder / "snapshot"
-    (snapshot / "organisation.yaml").write_text(json.dumps({
-        "usher-gate": "snapshot/1", "name": "Bench", "taken_at": "2026-11-20T06:00:00Z", "privileged_roles": ["admin"], "controls": _controls()}))
-    services = [{"id": name, "supports": [f"bench.c{control:02}" for control in range(CONTROLS) if number in _supports(control)], "self-service": []}
-                for number, name in enumerate(SERVICES)]
+    (snapshot / "organisation.yaml").write_text(
+        json.dumps(
+            {
+                "usher-gate": "snapshot/1",
+                "name": "Bench",
+                "taken_at": "2026-11-20T06:00:00Z",
+                "privileged_roles": ["admin"],
+                "controls": _controls(),
+            }
+        )
+    )
+    services = [
+        {
+            "id": name,
+            "supports": [f"bench.c{control:02}" for control in range(CONTROLS) if number in _supports(control)],
+            "self-service": [],
+        }
+        for number, name in enumerate(SERVICES)
+    ]
     (snapshot / "services.yaml").write_text(json.dumps({"usher-gate": "services/1", "services": services}))
     rules = []
     for number in range(RULES):
         leaf = {"control": f"bench.c{number % CONTROLS:02}", "no-weaker-than": GOOD}
         other = {"control": f"bench.c{(number + 3) % CONTROLS:02}", "no-weaker-than": GOOD}
-        expect: dict[str, Any] = {"any-of": [leaf, {"all-of": [other, {"person": "mfa", "is": "required"}]}]} if number % 10 == 9 else leaf
+        expect: dict[str, Any] = (
+            {"any-of": [leaf, {"all-of": [other, {"person": "mfa", "is": "required"}]}]} if number % 10 == 9 else leaf
+        )
         if number % 25 == 24:
             expect = {"person": "mfa", "is": "required"}
-        rules.append({"id": f"R{number:03}", "title": f"Rule {number}", "expect": expect,
-                      **({"audience": {"kind": "member"}} if number % 4 == 0 else {})})
-    (folder / "baseline.yaml").write_text(json.dumps({"usher-gate": "baseline/1", "name": "Bench", "version": "1", "rules": rules}))
+        rules.append(
+            {
+                "id": f"R{number:03}",
+                "title": f"Rule {number}",
+                "expect": expect,
+                **({"audience": {"kind": "member"}} if number % 4 == 0 else {}),
+            }
+        )
+    (folder / "baseline.yaml").write_text(
+        json.dumps({"usher-gate": "baseline/1", "name": "Bench", "version": "1", "rules": rules})
+    )
 
 
 def write(folder: Path, people: int, formats: tuple[str, ...]) -> None:

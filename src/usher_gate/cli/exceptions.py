@@ -80,7 +80,7 @@ def _add(arguments: argparse.Namespace, path: Path) -> int:
     ]
     if lacking:
         raise UsherError(
-            f"an exception without {', '.join(lacking)} is refused; every one says from what, for whom, why, by whose approval, and until when"
+            f"an exception without {', '.join(lacking)} is refused; each says from what, for whom, why, by whose approval, until when"
         )
     who = []
     for pair in arguments.who:

@@ -28,6 +28,7 @@ from .contradict import clashes
 from .leaf import ControlJudge, Judged, Outcome, Root, constant, judge_fact, observed
 from .model import MISSING, Bools, Ints, Longs, Service, Snapshot
 from .others import judge_organisation, judge_partners
+from .record import record
 from .resolve import Effective, Resolver
 from .result import Block, CheckResult, ExceptionRow, OtherFinding, Tail
 from .rules import AgreedException, Baseline, Rule
@@ -38,7 +39,7 @@ _KEPT_COLUMNS = 8
 ENDS_SOON_DAYS = 30
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class Narrowing:
     """What the report is to speak of; None means everything. `people` are the ids chosen by person, group or unit."""
 

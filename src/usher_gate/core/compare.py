@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from fractions import Fraction
 
+from .record import record
 from .values import BadValue, Kind, split_words
 
 OPERATORS = ("is", "one-of", "no-weaker-than", "between", "within", "includes", "none-of", "present")
@@ -18,7 +18,7 @@ _FITS = {
 }
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class Comparison:
     """One comparison with its operands, each the canonical text of a value of `kind`.
 

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from .compare import Comparison
+from .record import record
 from .select import Selector
 
 Codes = NDArray[np.uint8]
@@ -22,7 +22,7 @@ DRIFTS, UNAVAILABLE, UNKNOWN, SETTLING, LOOSE, MEETS, EXCEPTED, EXEMPT = range(8
 SHOWN_ORDER = ("meets", "loose", "settling", "unknown", "unavailable", "drifts", "excepted", "exempt")
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class Leaf:
     """One comparison: of a control, a person's fact, a proof, a partner's column, a meeting or a count.
 
@@ -46,7 +46,7 @@ class Leaf:
         return f"required on {', '.join(self.on) or 'any'}"
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class Branch:
     """`all-of`, `any-of` or `some-of` over branches; `at_least` counts for some-of alone."""
 
@@ -55,7 +55,7 @@ class Branch:
     at_least: int = 0
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class TooFew:
     """What stands in the place of a some-of of which too few branches are left: `control` is the first one dropped."""
 
@@ -92,9 +92,11 @@ def restrict(tree: Tree, supported: frozenset[str]) -> Tree | None:
 
 def combine(operator: str, at_least: int, verdicts: Sequence[Codes]) -> Codes:
     """The verdict of a branch from those of its parts, element by element."""
-    stacked = np.stack(verdicts)
-    place = {"all-of": 0, "any-of": len(verdicts) - 1}.get(operator, len(verdicts) - at_least)
-    chosen: Codes = np.sort(stacked, axis=0)[place]
+    chosen: Codes
+    if operator == "some-of":
+        chosen = np.sort(np.stack(verdicts), axis=0)[len(verdicts) - at_least]
+    else:
+        chosen = (np.minimum if operator == "all-of" else np.maximum).reduce(verdicts)
     return chosen
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 
@@ -11,6 +10,7 @@ from .check import Checker
 from .condition import EXEMPT
 from .leaf import observed
 from .model import LEVELS, NO_RANK, NO_TIME, ORGANISATION, PERSON, UNIT, Service, Snapshot
+from .record import record
 from .resolve import EVERYBODY, LICENCE, Effective
 from .result import Tail
 from .rules import Rule
@@ -18,7 +18,7 @@ from .rules import Rule
 OVERRIDDEN, BEATEN, STANDS, AFTER_PIN = "overridden", "beaten", "stands", "after-pin"
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class StepSetting:
     """One setting on the walk. `state`: `stands` (it causes the value), `overridden` (by a narrower step), `beaten` (at its
     own step), `after-pin` (never reached). `rank` is None where it is blank."""
@@ -33,7 +33,7 @@ class StepSetting:
     state: str
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class Step:
     """One step of the walk: its name (`factory`, `organisation`, `unit:/Fleet`, `group`, `person`, `licence`) and its settings,
     the winner first. `gap` says which data the snapshot lacks for it."""
@@ -44,7 +44,7 @@ class Step:
     ends: bool = False
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class Said:
     """What one rule says of a person on a service. `exempt` gives the reason where the rule does not apply."""
 
@@ -55,7 +55,7 @@ class Said:
     exempt: str = ""
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class ContradictionSeen:
     """Another control of the person whose value cannot work with this one, and where that is set."""
 
@@ -65,7 +65,7 @@ class ContradictionSeen:
     because: str
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class Walk:
     """How one person's value for a control on a service comes about."""
 

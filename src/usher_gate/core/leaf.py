@@ -13,6 +13,7 @@ from .compare import Comparison
 from .condition import DRIFTS, LOOSE, MEETS, SETTLING, UNAVAILABLE, UNKNOWN, Leaf
 from .facts import fact
 from .model import MISSING, Ints, Longs, Observations, Service, Snapshot
+from .record import record
 from .resolve import Cause, Effective
 
 Verdicts = NDArray[np.uint8]
@@ -27,7 +28,7 @@ class Root(NamedTuple):
     value: str | None
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class Outcome:
     """What one leaf says of one person. `actual` and `cause` are None where there is none."""
 

@@ -11,6 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .catalogue import Catalogue
+from .record import record
 from .select import Selector
 
 Ints = NDArray[np.int32]
@@ -41,7 +42,7 @@ class Texts(Protocol):
         """The rows that hold just this text."""
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class Coded:
     """A column of texts with few distinct ones: `codes` (int32, MISSING for an empty cell) into `words`."""
 
@@ -53,7 +54,7 @@ class Coded:
         return np.array([*wanted, False], dtype=bool)[self.codes]
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class People:
     """The active people, sorted by id. A column that the snapshot does not have is None."""
 
@@ -77,7 +78,7 @@ class People:
         return len(self.ids)
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class Spans:
     """For each of n owners a run of numbers: those of owner i are `items[starts[i]:starts[i + 1]]`, ascending."""
 
@@ -180,7 +181,7 @@ def depth(path: str) -> int:
     return 0 if path == "/" else path.count("/")
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class Groups:
     """Groups, sorted by id; `people` holds each group's active members, nested ones included; `above` each group's
     containing groups, itself included."""
@@ -230,7 +231,7 @@ def close_groups(
     )
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class Need:
     """What a control needs on a service: any one of `licences`; without one it has the value `without`, or none."""
 
@@ -239,7 +240,7 @@ class Need:
     without: str | None
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class Service:
     """One collaboration service and its way of resolving settings. `self_service` None means: not said."""
 
@@ -254,7 +255,7 @@ class Service:
     needs: Mapping[str, Need]
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class Settings:
     """The active settings, one a row, in any order.
 
@@ -283,7 +284,7 @@ class Settings:
         return len(self.service)
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class Observations:
     """What was really seen, one a row; `value` into `values` (canonical texts)."""
 
@@ -296,7 +297,7 @@ class Observations:
     values: tuple[str, ...]
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class Partner:
     """One row of partners; a flag is None where the table has no such column."""
 

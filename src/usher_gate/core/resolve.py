@@ -8,7 +8,6 @@ people each setting covers in that order leaves, for every person, the place of 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from functools import cached_property
 from typing import TypeVar
 
@@ -32,6 +31,7 @@ from .model import (
     Snapshot,
     depth,
 )
+from .record import record
 from .select import Unanswerable, select
 
 EVERYBODY = -2  # the target of a stand-in for a level whose data is missing
@@ -40,7 +40,7 @@ _DEEPEST = 1 << 20
 _Cell = TypeVar("_Cell", np.int32, np.int64, np.bool_)
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class Cause:
     """Where an effective value comes from: a setting (`row` is its row in the settings table), `factory` or `licence`.
 
@@ -330,7 +330,7 @@ class Resolver:
         return np.ones(len(self.snapshot.people), bool)
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class _Rows:
     """The settings as columns, with a stand-in row for each level whose data is missing."""
 

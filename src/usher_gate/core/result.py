@@ -3,17 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 
 import numpy as np
 
 from .condition import DRIFTS, UNAVAILABLE, UNKNOWN, VERDICTS, Leaf
 from .leaf import Outcome, Root
 from .model import Bools, Ints, Longs, Snapshot, distinct
+from .record import record
 from .rules import SEVERITIES, Baseline, Rule
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class Tail:
     """All that a finding says beside its subject: many people share one.
 
@@ -34,7 +34,7 @@ class Tail:
         return next(((leaf, outcome) for leaf, outcome in self.leaves if leaf.number == self.decided), None)
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class Block:
     """The findings about people of one rule and service: `people` ascending, each with its tail."""
 
@@ -45,7 +45,7 @@ class Block:
     tails: tuple[Tail, ...]
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class OtherFinding:
     """A finding about a partner or the organisation: `subject` is (type, id)."""
 
@@ -55,7 +55,7 @@ class OtherFinding:
     tail: Tail
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class Share:
     """A group or unit and one rule, with how many of its people are judged and how many drift."""
 
@@ -67,7 +67,7 @@ class Share:
     as_a_whole: bool
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class Shares:
     """The shares of all groups (or of all units) as columns, sorted by owner and rule.
 
@@ -103,7 +103,7 @@ class Shares:
         ]
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class RootRow:
     """One root: the rules it makes drift, the people, the verdicts, and how many people would drift no more without it."""
 
@@ -114,7 +114,7 @@ class RootRow:
     freed: int
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class ExceptionRow:
     """An exception today. `state` is in-force, idle or expired; `days_left` counts to the last day on which it counts."""
 
@@ -125,7 +125,7 @@ class ExceptionRow:
     days_left: int
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class Clash:
     """How many people of a service have two values that cannot work together; `first` and `second` are (control, value)."""
 
@@ -136,7 +136,7 @@ class Clash:
     because: str
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class Lockout:
     """Who is locked out of an admin resource."""
 
@@ -146,7 +146,7 @@ class Lockout:
     all: bool
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class CheckResult:
     """The whole answer. `counts` and each rule's counts are by verdict code."""
 

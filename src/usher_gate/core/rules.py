@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 from datetime import date
 
 from .condition import Leaf, Tree, leaves
+from .record import record
 from .select import Selector
 
 SEVERITIES = ("critical", "high", "medium", "low")
 SUBJECTS = ("people", "organisation", "partners", "meetings")
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class Rule:
     """One thing that must hold. `pinned` is "", "true" or "strict"; `services` None means every service."""
 
@@ -42,7 +43,7 @@ class Rule:
         return tuple(leaves(self.expect))
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class Baseline:
     """The organisation's list of rules, sorted by id."""
 
@@ -52,7 +53,7 @@ class Baseline:
     audiences: Mapping[str, Selector] = field(default_factory=dict)
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class AgreedException:
     """An agreed departure: from which rules, for whom (people, or partners by domain), until which day (UTC)."""
 

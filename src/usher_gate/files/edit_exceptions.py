@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import date
 from pathlib import Path
 
 import yaml
 
 from ..core.model import Snapshot
+from ..core.record import record
 from ..core.rules import Baseline
 from .exceptions import read_exceptions
 from .faults import BadInput, Fault, Faults, nearest, quoted
@@ -20,7 +20,7 @@ from .yamltree import Cursor, read_yaml
 EMPTY = "usher-gate: exceptions/1\nexceptions:\n"
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class Draft:
     """An exception to be added: `who` are (key, value) pairs of a selector, all of which must hold."""
 

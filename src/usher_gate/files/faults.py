@@ -6,7 +6,6 @@ UsherError                what the program says in one line (or a few), with its
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Iterable
 from dataclasses import dataclass, field
 
@@ -68,6 +67,8 @@ def quoted(text: str) -> str:
 
 def nearest(word: str, known: Iterable[str]) -> str:
     """What would be right instead of an unknown name: the nearest known one, or some of them."""
+    import difflib
+
     names = sorted(known)
     close = difflib.get_close_matches(word[:80], names, 1, 0.6)
     if close:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import ipaddress
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -137,6 +136,8 @@ def _read_organisation(path: Path, faults: Faults) -> _Organisation | None:
 
 
 def _check_networks(fields: dict[str, Cursor]) -> None:
+    import ipaddress
+
     for entry in (fields["networks"].entries() if "networks" in fields else {}).values():
         for item in entry.items(1):
             text = item.text("an address range")

@@ -4,16 +4,16 @@ from __future__ import annotations
 
 import re
 import tomllib
-from dataclasses import dataclass
 from pathlib import Path
 
+from ..core.record import record
 from .faults import BadInput, Fault, nearest, quoted
 
 NAME = "usher-gate.toml"
 KEYS = ("snapshot", "baseline", "exceptions", "history")
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class WorkFolder:
     """The places that a working folder names; None where it names none."""
 

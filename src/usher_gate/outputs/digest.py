@@ -6,19 +6,19 @@ The rows are plain texts; how they are drawn is up to the formats that use them.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 
 from ..core.check import ENDS_SOON_DAYS
 from ..core.condition import DRIFTS, LOOSE, MEETS, SETTLING, SHOWN_ORDER, UNAVAILABLE, UNKNOWN, VERDICTS
 from ..core.leaf import Root
+from ..core.record import record
 from ..core.result import CheckResult, Share, Tail
 from ..core.rules import SEVERITIES
 from .safe import for_terminal as safe
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class Section:
     """A titled table: `columns` are (heading, right-aligned), `more` says how many rows are left out and how to see them."""
 
@@ -28,7 +28,7 @@ class Section:
     more: str = ""
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class Digest:
     """The whole answer for people."""
 

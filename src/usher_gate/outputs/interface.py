@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
 from typing import TextIO
 
+from ..core.record import record
 from ..core.result import CheckResult
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class Look:
     """How a result for people is to look: columns wide, coloured or not, and how many rows of each kind."""
 

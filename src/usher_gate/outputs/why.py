@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from typing import Any, TextIO
 
 from rich.console import Console
@@ -12,6 +11,7 @@ from rich.text import Text
 
 from ..core.condition import VERDICTS
 from ..core.explain import AFTER_PIN, BEATEN, OVERRIDDEN, STANDS, Said, Step, StepSetting, Walk
+from ..core.record import record
 from .digest import Section, place_text
 from .interface import Look
 from .json_ import leaf_object, text
@@ -26,7 +26,7 @@ _STATES = {
 }
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class Person:
     """Whom the explanation is about."""
 
@@ -43,7 +43,7 @@ class Person:
         return safe(f"{named}, {self.kind}{f', in {self.unit}' if self.unit else ', in no unit'}")
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class Explanation:
     """All that is to be explained. `line_of` turns a setting's row into FILE:LINE, `time_of` a time into words."""
 

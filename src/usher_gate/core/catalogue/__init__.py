@@ -6,10 +6,11 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 
+from ..record import record
 from ..values import Kind
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class Control:
     """One thing that can be restricted. `weak` says in one sentence what goes wrong when it is weak."""
 
@@ -25,7 +26,7 @@ class Control:
         return self.id.partition(".")[0]
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class Contradiction:
     """Two values that cannot work together: `first` and `second` are (control, values that clash)."""
 

@@ -4,17 +4,18 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from pathlib import Path
 
 from ...core.model import Coded, Ints, Longs, Texts
+from ...core.record import record
 from ..faults import Faults, nearest, quoted
 
 # What a column's cells are: in Parquet and JSON Lines they may have types of their own.
 TEXT, LIST, FLAG, TIME, WHOLE, VALUE = "text", "list", "flag", "time", "whole number", "value"
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class Spec:
     """A table: the columns that must be there and filled, the others, and what their cells are (text if not said)."""
 
@@ -93,7 +94,7 @@ class Column(ABC):
         """Pairs of rows that hold the same text, given the column's order."""
 
 
-@dataclass(frozen=True, slots=True)
+@record
 class Table:
     """One table as read; `line_of` turns a row into the line (in Parquet the row, counted from 1) where it stands."""
 
