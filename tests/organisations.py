@@ -91,7 +91,7 @@ def _pattern(rnd: Random) -> str:
 def _service(name: str, rnd: Random, columns: set[str]) -> Row:
     rest = ["unit", "group", "person"]
     rnd.shuffle(rest)
-    needs = {}
+    needs: Row = {}
     for pattern in {_pattern(rnd) for _ in range(rnd.choice((0, 0, 1, 2)))}:
         needs[pattern] = {"licences": rnd.choice((["plus"], ["basic", "plus"]))}
         if pattern in CONTROLS and rnd.random() < 0.5:

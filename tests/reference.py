@@ -334,7 +334,7 @@ class Reference:
         if operator is None:
             if service is not None and "control" in tree and not self.supported(service, tree["control"]):
                 return None
-            leaf = judge(tree)
+            leaf: Leaf = judge(tree)
             judged.append((tree, leaf))
             return leaf
         branches = tree["some-of"]["of"] if operator == "some-of" else tree[operator]
@@ -347,7 +347,7 @@ class Reference:
             dropped = next(name for name in controls_of(tree) if not self.supported(service, name))
             return Leaf("drifts", "not-supported", None, None, (service["id"], dropped, None, None))
         judged += mine
-        goodness = sorted((GOODNESS.index(part.verdict) for part in parts))
+        goodness = sorted(GOODNESS.index(part.verdict) for part in parts)
         place = {"all-of": len(parts) - 1, "any-of": 0}.get(operator, tree.get("some-of", {}).get("at-least", 1) - 1)
         return next(part for part in parts if GOODNESS.index(part.verdict) == goodness[place])
 

@@ -40,7 +40,7 @@ def cost(command: list[str | Path], runs: int = 3) -> Cost:
     found = []
     for _ in range(runs):
         start = time.perf_counter()
-        with open(os.devnull, "w") as null, tempfile.TemporaryFile() as errors:
+        with Path(os.devnull).open("w") as null, tempfile.TemporaryFile() as errors:
             child = subprocess.Popen(command, stdout=null, stderr=errors)
             _, status, used = os.wait4(child.pid, 0)
             child.returncode = os.waitstatus_to_exitcode(status)
@@ -158,7 +158,8 @@ def plain_loop_seconds(folder: Path) -> float:
         for rule in rules:
             for service in services:
                 _plain(rule["expect"], person, service, settings, groups.get(person["id"], set()))
-    return (time.perf_counter() - start) / len(sample) * sum(person["active"] == "true" for person in people)
+    active = sum(person["active"] == "true" for person in people)
+    return float((time.perf_counter() - start) / len(sample) * active)
 
 
 def _plain(tree: dict, person: dict, service: dict, settings: dict, groups: set) -> str | None:  # type: ignore[type-arg]
@@ -255,11 +256,11 @@ def rows(sizes: dict[str, tuple[int, tuple[str, ...]]], say: Callable[[str], Non
             folder = DATA / size / form
             read, mine = read_cost(folder, form), check_cost(folder)
             whole[f"{size} {form}"] = mine
-            goal = {"parquet": 12.0, "csv": 8.0, "jsonl": 2.5}[form]
+            least = {"parquet": 12.0, "csv": 8.0, "jsonl": 2.5}[form]
             ratio(
                 f"whole check, {size} people, from {form}, against only reading",
                 mine.seconds / read.seconds,
-                goal,
+                least,
                 f"{mine.seconds:.2f} / {read.seconds:.2f} s; {mine.peak:.0f} / {read.peak:.0f} MiB",
             )
         folder = DATA / size / "parquet"

@@ -82,7 +82,7 @@ def _finding(each: dict[str, Any]) -> dict[str, Any]:
     }
 
 
-@settings(max_examples=300, deadline=None, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
+@settings(max_examples=150, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
 @given(organisations())
 def test_every_verdict_is_the_reference_s(made: tuple[Org, Random]) -> None:
     compare(*made)

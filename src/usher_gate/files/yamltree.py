@@ -65,7 +65,7 @@ class Cursor:
     @property
     def empty(self) -> bool:
         """Whether nothing stands here."""
-        return isinstance(self.node, yaml.ScalarNode) and self.node.style is None and self.node.value in _NULLS
+        return isinstance(self.node, yaml.ScalarNode) and not self.node.style and self.node.value in _NULLS
 
     def _below(self, key: str) -> str:
         return f"{self.path}.{key}" if self.path else key
@@ -139,7 +139,7 @@ class Cursor:
         text = self.value(what)
         if text is None:
             return None
-        if isinstance(self.node, yaml.ScalarNode) and self.node.style is None and _NUMBER.fullmatch(text):
+        if isinstance(self.node, yaml.ScalarNode) and not self.node.style and _NUMBER.fullmatch(text):
             self.fault(f'{quoted(text)} is a number where {what} is due; write it in quotes: "{text[:40]}"')
             return None
         if not text.strip():

@@ -1,0 +1,188 @@
+"""Every fault is named by file and line, with what would be right, in one line each, and exit status 2."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from tests import tiny
+from tests.tiny import check, write_tiny
+
+S, P, B, X = "snapshot/settings.csv", "snapshot/people.csv", "baseline.yaml", "exceptions.yaml"
+ORG, V = "snapshot/organisation.yaml", "snapshot/services.yaml"
+
+
+def rule(text: str) -> str:
+    return tiny.BASELINE + f"  - id: R9\n    title: t\n{text}"
+
+
+def leaf(text: str) -> str:
+    return rule(f"    expect: {{{text}}}\n")
+
+
+CASES: list[tuple[str, dict[str, str | bytes | None], str]] = [
+    ("a misspelt column", {P: tiny.PEOPLE.replace("unit", "unti")}, f"{P}:1: unknown column 'unti'; did you mean 'unit'?"),
+    ("a column twice", {P: tiny.PEOPLE.replace("mfa", "unit")}, f"{P}:1: the column 'unit' stands here twice"),
+    ("a missing column", {P: "id,kind\nP1,member\n"}, f"{P}:1: the column login is missing; people needs id, login, kind"),
+    ("a short row", {P: tiny.PEOPLE + "P6,x@y.example,member\n"}, f"{P}:7: has 3 cells where the first line has 6"),
+    ("an id twice", {P: tiny.PEOPLE + "P1,x@y.example,member,,,\n"}, f"{P}:7: the id 'P1' stands here and in line 2"),
+    ("an empty id", {P: tiny.PEOPLE + ",x@y.example,member,,,\n"}, f"{P}:7: the cell id is empty"),
+    ("a kind that is none", {P: tiny.PEOPLE.replace("guest", "gast")}, f"{P}:5: kind: 'gast' is none of member, guest, service; did you mean 'guest'?"),
+    ("a unit without a slash", {P: tiny.PEOPLE.replace("/Shore", "Shore", 1)}, f"{P}:4: unit: the unit 'Shore' does not begin with a slash; write '/Shore'"),
+    ("a unit with an empty part", {P: tiny.PEOPLE.replace("/Fleet/Deck", "/Fleet//Deck")}, f"{P}:2: unit: the unit '/Fleet//Deck' has an empty part"),
+    ("an mfa that is none", {P: tiny.PEOPLE.replace("offered", "maybe")}, f"{P}:3: mfa: 'maybe' is none of absent, offered, required"),
+    ("a flag in capitals", {P: "id,login,kind,active\nP1,a@b.example,member,TRUE\n"}, f"{P}:2: active: 'TRUE' is not a flag; write true or false"),
+    ("a date without an offset", {P: "id,login,kind,created_at\nP1,a@b.example,member,2026-01-01T00:00:00\n"},
+     f"{P}:2: created_at: '2026-01-01T00:00:00' is not a time with an offset"),
+    ("a NUL byte", {P: tiny.PEOPLE.replace("ada", "a\0a")}, f"{P}:2: holds a NUL byte"),
+    ("not UTF-8", {P: tiny.PEOPLE.encode() + b"P9,\xff\xfe,member,,,\n"}, f"{P}:7: is not UTF-8 text"),
+    ("an open quote", {P: tiny.PEOPLE + '"P6,x@y.example,member,,,\n'}, f"{P}:7: is not CSV here"),
+    ("an enormous cell", {P: tiny.PEOPLE + "P6," + "x" * 1_200_000 + ",member,,,\n"}, f"{P}:7: is not CSV here"),
+    ("an empty table", {P: ""}, f"{P}:1: is empty; begin with a line of columns: id,login,kind"),
+    ("no people", {P: None}, "snapshot: has no people table"),
+    ("two files for one table", {"snapshot/people.jsonl": "{}"}, "snapshot/people.jsonl: stands beside people.csv; keep one file for each table"),
+    ("a row that is no JSON", {P: None, "snapshot/people.jsonl": '{"id": "P1", "login": "a", "kind": "member"}\n{nonsense}\n'},
+     "snapshot/people.jsonl:2: is not JSON"),
+    ("a row that is no object", {P: None, "snapshot/people.jsonl": '["P1"]\n'}, "snapshot/people.jsonl:1: holds no object"),
+    ("a number where a text is due", {P: None, "snapshot/people.jsonl": '{"id": 1, "login": "a", "kind": "member"}\n'},
+     "snapshot/people.jsonl:1: id: '1' is not a text in quotes"),
+    ("a key twice in a row", {P: None, "snapshot/people.jsonl": '{"id": "a", "id": "b", "login": "a", "kind": "member"}\n'},
+     "snapshot/people.jsonl:1: is not JSON (a key stands twice in one object)"),
+    ("an unknown key in a row", {P: None, "snapshot/people.jsonl": '{"id": "a", "login": "a", "kin": "member"}\n'},
+     "snapshot/people.jsonl:1: unknown column 'kin'; did you mean 'kind'?"),
+    ("no Parquet", {P: None, "snapshot/people.parquet": "nonsense"}, "snapshot/people.parquet: "),
+    ("a group twice", {"snapshot/groups.csv": "id,name\ng1,A\ng1,B\n"}, "snapshot/groups.csv:3: the group 'g1' stands here and in line 2"),
+    ("an unknown service", {S: tiny.SETTINGS + "tidecal,door.close,organisation,on,\n"}, f"{S}:4: service: there is no service 'tidecal'; did you mean 'tidecall'?"),
+    ("an unknown control", {S: tiny.SETTINGS + "tidecall,door.waitingroom,organisation,on,\n"},
+     f"{S}:4: control: there is no control 'door.waitingroom'; did you mean 'door.waiting-room'?"),
+    ("a value of another control", {S: tiny.SETTINGS + "tidecall,door.close,organisation,guests,\n"}, f"{S}:4: value: 'guests' is no value of door.close; write off or on"),
+    ("text where a number is due", {S: tiny.SETTINGS + "tidecall,door.passcode-length,organisation,long,\n"},
+     f"{S}:4: value: 'long' is no value of door.passcode-length; write a decimal number"),
+    ("an inactive setting is checked too", {S: "service,control,scope,value,active\ntidecall,door.close,organisation,maybe,false\n"}, f"{S}:2: value: 'maybe'"),
+    ("a scope that is none", {S: tiny.SETTINGS + "tidecall,door.close,everyone,on,\n"}, f"{S}:4: scope: 'everyone' is no scope; write organisation, unit:/PATH"),
+    ("the same scope twice", {S: tiny.SETTINGS + "tidecall,door.host-first,organisation,on,\n"}, f"{S}:4: the same service, control and scope (organisation) stand here and in line 3"),
+    ("a rank that is none", {S: "service,control,scope,value,rank\ntidecall,door.close,organisation,on,first\n"}, f"{S}:2: rank: 'first' is not a whole number"),
+    ("an observation of what is no value", {"snapshot/observations.csv": "person,service,control,value,seen_at\nP1,tidecall,door.close,shut,2026-11-20T05:00:00Z\n"},
+     "snapshot/observations.csv:2: value: 'shut' is no value of door.close"),
+    ("a partner twice", {"snapshot/partners.csv": "domain\na.example\nA.example\n"}, "snapshot/partners.csv:3: the partner 'A.example' stands here and in line 2"),
+    ("no organisation", {ORG: None}, f"{ORG}: does not exist"),
+    ("not its form", {ORG: tiny.ORGANISATION.replace("snapshot/1", "snapshot/2")}, f"{ORG}:1: usher-gate: 'snapshot/2' is not the form of this file; write usher-gate: snapshot/1"),
+    ("no form at all", {ORG: "name: x\n"}, f"{ORG}:1: the key usher-gate is missing; begin with usher-gate: snapshot/1"),
+    ("an unknown key", {ORG: tiny.ORGANISATION + "domain: [x.example]\n"}, f"{ORG}:5: domain: unknown key 'domain'; did you mean 'domains'?"),
+    ("a key twice", {ORG: tiny.ORGANISATION + "name: Other\n"}, f"{ORG}:5: the key 'name' stands here twice (first in line 2)"),
+    ("a time without an offset", {ORG: tiny.ORGANISATION.replace("06:00:00Z", "06:00:00")}, f"{ORG}:3: taken_at: '2026-11-20T06:00:00' is not a time with an offset"),
+    ("a number where a word is due", {ORG: tiny.ORGANISATION.replace("Tiny", "42")}, f"{ORG}:2: name: '42' is a number where a name is due; write it in quotes"),
+    ("an alias", {ORG: tiny.ORGANISATION + "domains: &a [x.example]\n"}, f"{ORG}:5: uses an anchor"),
+    ("deep brackets", {ORG: tiny.ORGANISATION + "domains: " + "[" * 60 + "]" * 60 + "\n"}, f"{ORG}:5: nests deeper than 50 levels"),
+    ("50 MB of brackets", {ORG: "[" * 50_000_000}, f"{ORG}: is larger than 8 MiB"),
+    ("8 MB of brackets", {ORG: "[" * 8_000_000}, f"{ORG}:1: nests deeper than 50 levels"),
+    ("not YAML", {ORG: "usher-gate: [snapshot/1\nname: x\n"}, f"{ORG}:2: is not YAML here"),
+    ("a tag", {ORG: tiny.ORGANISATION + "domains: !!python/object:os.system [x]\n"}, f"{ORG}:5: uses the tag"),
+    ("a control character", {ORG: tiny.ORGANISATION.replace("Tiny", "Ti\x01ny")}, f"{ORG}:2: holds a character that YAML does not allow"),
+    ("an empty file", {ORG: ""}, f"{ORG}:1: is empty"),
+    ("two documents", {ORG: tiny.ORGANISATION + "---\na: b\n"}, f"{ORG}:5: begins a second document"),
+    ("not an address range", {ORG: tiny.ORGANISATION + "networks: {office: [300.1.1.0/24]}\n"}, f"{ORG}:5: networks.office[0]: '300.1.1.0/24' is no address range"),
+    ("an own control that is the catalogue's", {ORG: tiny.ORGANISATION + "controls:\n  - {id: door.close, title: t, kind: set}\n"}, f"{ORG}:6: controls[0]: 'door.close' is a control of the catalogue"),
+    ("an own level without values", {ORG: tiny.ORGANISATION + "controls:\n  - {id: dock.gate, title: t, kind: level}\n"}, f"{ORG}:6: controls[0]: the key values is missing; a level needs it"),
+    ("an own flag with values", {ORG: tiny.ORGANISATION + "controls:\n  - {id: dock.gate, title: t, kind: flag, strict: on, values: [a, b]}\n"}, f"{ORG}:6: controls[0].values: a flag has no values"),
+    ("a service twice", {V: tiny.SERVICES + "  - id: tidecall\n"}, f"{V}:7: services[1]: the service 'tidecall' stands here and in line 3"),
+    ("a level that is none", {V: tiny.SERVICES + "    precedence: [organisation, team]\n"}, f"{V}:7: services[0].precedence[1]: 'team' is no level; known:"),
+    ("organisation not first", {V: tiny.SERVICES + "    precedence: [unit, organisation]\n"}, f"{V}:7: services[0].precedence: 'unit' stands first"),
+    ("a star that fits nothing", {V: tiny.SERVICES.replace("door.*", "dor.*")}, f"{V}:4: services[0].supports[0]: no control begins so: 'dor.*'"),
+    ("a factory value that is none", {V: tiny.SERVICES.replace("everyone}", "nobody}")}, f"{V}:5: services[0].factory.door.waiting-room: 'nobody' is no value"),
+    ("an unknown group in accounts", {V: tiny.SERVICES + "    accounts: {group: g7}\n"}, f"{V}:7: services[0].accounts.group: there is no group 'g7'"),
+    ("hours that are none", {V: tiny.SERVICES + "    settle-hours: soon\n"}, f"{V}:7: services[0].settle-hours: 'soon' is not a number"),
+    ("needs nothing", {V: tiny.SERVICES + "    needs: {door.close: {}}\n"}, f"{V}:7: services[0].needs.door.close: the key licences is missing"),
+    ("no baseline", {B: None}, f"{B}: does not exist"),
+    ("a rule twice", {B: rule("    expect: {person: mfa, is: required}\n").replace("R9", "R1")}, f"{B}:14: rules[2]: the rule 'R1' stands here and in line 5"),
+    ("a rule without a title", {B: tiny.BASELINE + "  - id: R9\n    expect: {person: mfa, is: required}\n"}, f"{B}:14: rules[2]: the key title is missing"),
+    ("a severity that is none", {B: rule("    severity: dire\n    expect: {person: mfa, is: required}\n")}, f"{B}:16: rule R9.severity: 'dire' is none of the words"),
+    ("meetings", {B: rule("    subject: meetings\n    expect: {meeting: label, is: x}\n")}, f"{B}:16: rule R9.subject: rules about meetings come with a later version"),
+    ("an unknown audience", {B: rule("    audience: all\n    expect: {person: mfa, is: required}\n")}, f"{B}:16: rule R9.audience: there is no audience 'all'"),
+    ("an empty selector", {B: rule("    audience: {}\n    expect: {person: mfa, is: required}\n")}, f"{B}:16: rule R9.audience: an empty selector chooses nobody; write any: true"),
+    ("an unknown selector key", {B: rule("    audience: {rol: x}\n    expect: {person: mfa, is: required}\n")}, f"{B}:16: rule R9.audience.rol: unknown key 'rol'; did you mean 'role'?"),
+    ("an unknown group in a rule", {B: rule("    audience: {group: Wacht}\n    expect: {person: mfa, is: required}\n")}, f"{B}:16: rule R9.audience.group: there is no group 'Wacht'; did you mean 'Watch'?"),
+    ("services without a control", {B: rule("    services: [tidecall]\n    expect: {person: mfa, is: required}\n")}, f"{B}:16: rule R9.services: the rule has no control in it"),
+    ("services that do not exist", {B: rule("    services: [tidecal]\n    expect: {control: door.close, is: on}\n")}, f"{B}:16: rule R9.services[0]: there is no service 'tidecal'"),
+    ("an unknown control in a rule", {B: leaf("control: door.clse, is: on")}, f"{B}:16: rule R9.expect.control: there is no control 'door.clse'; did you mean 'door.close'?"),
+    ("an unknown level in a rule", {B: leaf("control: door.waiting-room, is: friends")}, f"{B}:16: rule R9.expect.is: 'friends' does not fit door.waiting-room; write one of everyone, partners"),
+    ("an unknown fact", {B: leaf("person: mfaa, is: required")}, f"{B}:16: rule R9.expect.person: there is no fact 'mfaa' of a person; did you mean 'mfa'?"),
+    ("a comparison that does not fit", {B: leaf("control: door.close, within: [a]")}, f"{B}:16: rule R9.expect.within: within does not fit door.close, a flag"),
+    ("two comparisons", {B: leaf("control: door.close, is: on, one-of: [on]")}, f"{B}:16: rule R9.expect: a condition has 2 comparisons: is, one-of"),
+    ("no comparison", {B: leaf("control: door.close")}, f"{B}:16: rule R9.expect: a condition has no comparisons"),
+    ("about nothing", {B: leaf("is: on")}, f"{B}:16: rule R9.expect: a condition has none of control, person"),
+    ("a tree beside a leaf", {B: leaf("any-of: [{person: mfa, is: required}], person: mfa")}, f"{B}:16: rule R9.expect: any-of stands beside person"),
+    ("too many of a few", {B: leaf("some-of: {at-least: 3, of: [{person: mfa, is: required}]}")}, f"{B}:16: rule R9.expect.some-of.of: at-least 3 of 1 can never hold"),
+    ("present for what is never missing", {B: leaf("person: roles, present: true")}, f"{B}:16: rule R9.expect.present: roles is never missing"),
+    ("a value for what is only present", {B: leaf("person: sponsor, is: P1")}, f"{B}:16: rule R9.expect.is: sponsor is only present or not"),
+    ("a range the wrong way round", {B: leaf("control: door.passcode-length, between: [9, 4]")}, f"{B}:16: rule R9.expect.between: '9, 4' does not fit door.passcode-length; write two numbers, the lower first"),
+    ("one-of a set without lists", {B: leaf("control: app.allowed, one-of: [a, b]")}, f"{B}:16: rule R9.expect.one-of: one-of for a set takes a list of lists"),
+    ("a count about people", {B: leaf("count: {any: true}, is: 1")}, f"{B}:16: rule R9.expect: count does not fit here; a rule about people asks for a control or person or proof"),
+    ("an unknown column of partners", {B: rule("    subject: partners\n    expect: {partner: guests_im, is: on}\n")}, f"{B}:17: rule R9.expect.partner: partners has no column 'guests_im'; did you mean 'guests_in'?"),
+    ("no reason", {X: tiny.EXCEPTIONS.replace("    reason: Ben's telephone is at the bottom of the harbour.\n", "")}, f"{X}:3: exceptions[0]: the key reason is missing"),
+    ("no end", {X: tiny.EXCEPTIONS.replace("    until: 2026-12-01\n", "")}, f"{X}:3: exceptions[0]: the key until is missing"),
+    ("an end that is no day", {X: tiny.EXCEPTIONS.replace("2026-12-01", "soon")}, f"{X}:8: exceptions[0].until: 'soon' is not a day; write it as 2026-11-20"),
+    ("an exception from no rule", {X: tiny.EXCEPTIONS.replace("R2", "R22")}, f"{X}:4: exceptions[0].rules[0]: there is no rule 'R22'; did you mean 'R2'?"),
+    ("people and partners", {X: tiny.EXCEPTIONS + "    partners: [a.example]\n"}, f"{X}:3: exceptions[0]: an exception has either who (people) or partners (domains)"),
+    ("an unknown key in the settings file", {"usher-gate.toml": 'snapshott = "x"\n'}, "usher-gate.toml:1: unknown key 'snapshott'; did you mean 'snapshot'?"),
+    ("a settings file that is none", {"usher-gate.toml": "snapshot = \n"}, "usher-gate.toml:1: is not TOML here"),
+    ("nothing named", {"usher-gate.toml": None}, 'no snapshot is named; write --snapshot PATH, or snapshot = "PATH" in usher-gate.toml'),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("changes", "message"), [case[1:] for case in CASES], ids=[case[0] for case in CASES])
+def test_a_fault_is_named(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, changes: dict[str, str | bytes | None], message: str
+) -> None:
+    monkeypatch.chdir(write_tiny(tmp_path, changes))
+    done = check()
+    assert done.status == 2
+    assert done.out == ""
+    lines = done.err.splitlines()
+    assert any(line.startswith(f"usher-gate: error: {message}") for line in lines), done.err
+    assert all(line.startswith(("usher-gate: error: ", "usher-gate: note: ")) for line in lines)
+
+
+def test_all_faults_of_all_files_are_named_in_one_go(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    broken = "".join(f"Q{number},q{number}@northmere.example,gast,,,\n" for number in range(70))
+    monkeypatch.chdir(
+        write_tiny(
+            tmp_path,
+            {
+                P: tiny.PEOPLE + broken,
+                ORG: tiny.ORGANISATION + "domain: []\n",
+                V: tiny.SERVICES + "    settle-hours: x\n",
+            },
+        )
+    )
+    lines = check().err.splitlines()
+    assert len(lines) == 51
+    assert lines[-1] == "usher-gate: error: and 2 more"
+    assert any("organisation.yaml:5" in line for line in lines)
+
+
+@pytest.mark.parametrize(("arguments", "message"), [
+    (("chek",), "there is no verb 'chek'; did you mean check?"), (("--nonsense",), "there is no option '--nonsense'"),
+    (("check", "--rule", "R7"), "there is no rule 'R7'"), (("check", "--person", "ada"), "there is no person 'ada'"),
+    (("check", "--group", "g9"), "there is no group 'g9'; known: g1"), (("check", "--unit", "/Flet"), "there is no unit '/Flet'; did you mean '/Fleet'?"),
+    (("check", "--service", "x"), "there is no service 'x'"), (("check", "--verdict", "bad"), "there is no verdict 'bad'"),
+    (("check", "--format", "xml"), "argument --format: invalid choice: 'xml'"), (("check", "--out", "nowhere/x.json"), "nowhere/x.json: cannot be written"),
+    (("why", "P1"), "name either a control or --rule ID"), (("why", "P1", "door.clse"), "there is no control 'door.clse'"),
+    (("why", "P1", "room.chat"), "no service supports room.chat"), (("why", "P1", "--rule", "R7"), "there is no rule 'R7'"),
+    (("exceptions", "add"), "which exception?"), (("exceptions", "add", "X9", "--rule", "R1"), "an exception without --who or --partner, --reason"),
+    (("exceptions", "end", "X9"), "exceptions.yaml: there is no exception 'X9'"), (("baseline", "--rule", "R7"), "there is no rule 'R7'"),
+    (("check", "--snapshot", "nowhere"), "nowhere: does not exist"), (("check", "--snapshot", "baseline.yaml"), "baseline.yaml: is not a folder"),
+    (("demo", "."), "'.' is there already; name a new folder"),
+])  # fmt: skip
+def test_a_wrong_call_is_told_in_one_line(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, arguments: tuple[str, ...], message: str
+) -> None:
+    from tests.program import call
+
+    monkeypatch.chdir(write_tiny(tmp_path))
+    done = call(*arguments)
+    assert done.status == 2
+    assert message in done.err
+    assert len(done.err.splitlines()) == 1
+    assert "Traceback" not in done.err

@@ -1,0 +1,22 @@
+"""What all tests share."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+from hypothesis import settings
+
+from usher_gate.demo.write import write_demo
+
+settings.register_profile("project", deadline=None, print_blob=True)
+settings.load_profile("project")
+
+
+@pytest.fixture
+def demo(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
+    """A fresh demo folder, in which the test stands."""
+    folder = tmp_path / "northmere"
+    write_demo(folder)
+    monkeypatch.chdir(folder)
+    return folder
