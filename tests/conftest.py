@@ -5,11 +5,13 @@ from __future__ import annotations
 from pathlib import Path
 
 import pytest
-from hypothesis import settings
+from hypothesis import Phase, settings
 
 from usher_gate.demo.write import write_demo
 
-settings.register_profile("project", deadline=None, print_blob=True)
+settings.register_profile(
+    "project", deadline=None, print_blob=True, phases=(Phase.explicit, Phase.reuse, Phase.generate)
+)  # shrinking takes minutes
 settings.load_profile("project")
 
 

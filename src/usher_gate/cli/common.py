@@ -89,7 +89,7 @@ def need(path: Path | None, what: str) -> Path:
     return path
 
 
-def read_inputs(arguments: argparse.Namespace) -> Inputs:
+def read_inputs(arguments: argparse.Namespace, exceptions_too: bool = True) -> Inputs:
     """Reads snapshot, baseline and exceptions."""
     from ..files.baseline import read_baseline
     from ..files.exceptions import read_exceptions
@@ -100,7 +100,9 @@ def read_inputs(arguments: argparse.Namespace) -> Inputs:
     with working("reading"):
         read = read_snapshot(snapshot)
         rules, notes = read_baseline(baseline, read.snapshot.catalogue, read.snapshot)
-        exceptions, more = read_exceptions(where.exceptions, rules, read.snapshot) if where.exceptions else ((), ())
+        exceptions, more = (
+            read_exceptions(where.exceptions, rules, read.snapshot) if where.exceptions and exceptions_too else ((), ())
+        )
     return Inputs(read, rules, exceptions, (*notes, *more))
 
 

@@ -60,7 +60,6 @@ def run(arguments: argparse.Namespace) -> int:
     if arguments.action == "list":
         return _list(arguments, read_inputs(arguments))
     path = need(places(arguments).exceptions, "exceptions")
-    arguments.exceptions = path if path.exists() else None
     return _add(arguments, path) if arguments.action == "add" else _end(arguments, path)
 
 
@@ -98,7 +97,7 @@ def _add(arguments: argparse.Namespace, path: Path) -> int:
         arguments.approved_by.strip(),
         _day(arguments.until).isoformat(),
     )
-    inputs = read_inputs(arguments)
+    inputs = read_inputs(arguments, path.exists())
     add_exception(path, draft, inputs.baseline, inputs.snapshot)
     print(f"added {arguments.id} to {path}, until {draft.until}")
     return 0

@@ -36,7 +36,7 @@ def read_parquet(path: Path, shown: str, spec: Spec, faults: Faults) -> Table | 
         if len(faults.found) > before:
             return None
         data = file.read(columns=[name for name in names if not name.startswith("x.")])
-        data.validate(full=False)
+        data.validate(full=True)  # text that is no UTF-8 included
     except OSError as error:
         faults.add(shown, 0, f"cannot be read ({error.strerror or 'it is not Parquet'}); write it anew")
         return None

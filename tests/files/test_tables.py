@@ -1,0 +1,92 @@
+"""The fast readers give what the careful ones give."""
+
+from __future__ import annotations
+
+import csv
+import json
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+from tests.program import call
+from tests.tiny import BASELINE, ORGANISATION
+from usher_gate.files.faults import Faults
+from usher_gate.files.people import PEOPLE
+from usher_gate.files.tables import csv_, jsonl, read_table
+
+COLUMNS = ("id", "login", "kind", "name", "unit", "roles", "active", "created_at", "attr.site")
+
+
+def rows(count: int) -> list[dict[str, str]]:
+    return [{"id": f"P{number * 7919 % count:06}", "login": f"p{number}@northmere.example", "kind": "member" if number % 3 else "guest",
+             "name": f'Name, "{number}"\nof two lines' if number % 50 == 1 else f"Näme {number}", "unit": ["", "/a", "/a/b"][number % 3],
+             "roles": ["", "one", "one;two"][number % 3], "active": ["", "true", "false"][number % 3],
+             "created_at": ["", "2024-02-01T08:00:00Z", "2024-02-01T10:00:00.5+02:00"][number % 3],
+             "attr.site": "north" if number % 2 else ""}
+            for number in range(count)]  # fmt: skip
+
+
+def write(folder: Path, form: str, made: list[dict[str, str]]) -> None:
+    if form == "csv":
+        with (folder / "people.csv").open("w", newline="") as stream:
+            writer = csv.DictWriter(stream, COLUMNS)
+            writer.writeheader()
+            writer.writerows(made)
+        return
+    with (folder / "people.jsonl").open("w") as lines:
+        for row in made:
+            cells: dict[str, object] = {key: cell for key, cell in row.items() if cell}
+            if "roles" in cells:
+                cells["roles"] = row["roles"].split(";")
+            if "active" in cells:
+                cells["active"] = row["active"] == "true"
+            lines.write(json.dumps(cells, ensure_ascii=False) + "\n")
+
+
+@pytest.mark.parametrize("form", ["csv", "jsonl"])
+def test_large_files_are_read_as_small_ones_are(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, form: str) -> None:
+    write(tmp_path, form, rows(2_000))
+    careful = read_table(tmp_path, PEOPLE, Faults())
+    for module in (csv_, jsonl):
+        monkeypatch.setattr(module, "SMALL", 0)
+    fast = read_table(tmp_path, PEOPLE, Faults())
+    assert careful is not None and fast is not None
+    assert type(fast.columns["id"]) is not type(careful.columns["id"])
+    assert (fast.rows, set(fast.columns)) == (careful.rows, set(careful.columns))
+    every = np.arange(fast.rows)
+    for name, column in careful.columns.items():
+        other = fast.columns[name]
+        assert column.texts().take(every) == other.texts().take(every)
+        assert (column.coded().codes == other.coded().codes).all()
+        assert column.coded().words == other.coded().words
+        assert column.empty_rows().tolist() == other.empty_rows().tolist()
+        assert column.index_in(careful.columns["id"]).tolist() == other.index_in(fast.columns["id"]).tolist()
+        assert other.index_in(careful.columns["id"]).tolist() == column.index_in(fast.columns["id"]).tolist()
+    assert [careful.line_of(row) for row in (0, 1, 1_999)] == [fast.line_of(row) for row in (0, 1, 1_999)]
+    first, second = careful.columns["id"].order(), fast.columns["id"].order()
+    assert first is not None and second is not None
+    assert first.tolist() == second.tolist()
+    times, wrong = careful.columns["created_at"].times()
+    assert (times == fast.columns["created_at"].times()[0]).all()
+    assert not len(wrong)
+
+
+@pytest.mark.parametrize("form", ["csv", "jsonl"])
+@pytest.mark.parametrize(
+    ("key", "cell"), [("kind", "gast"), ("created_at", "yesterday"), ("unit", "a"), ("id", "P000000"), ("login", "")]
+)
+def test_faults_in_large_files_have_their_line(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, form: str, key: str, cell: str
+) -> None:
+    for module in (csv_, jsonl):
+        monkeypatch.setattr(module, "SMALL", 0)
+    made = rows(900)
+    made[700][key] = cell
+    (tmp_path / "organisation.yaml").write_text(ORGANISATION)
+    (tmp_path / "b.yaml").write_text(BASELINE)
+    write(tmp_path, form, made)
+    done = call("check", "--snapshot", tmp_path, "--baseline", tmp_path / "b.yaml")
+    line = 701 if form == "jsonl" else 702 + sum("\n" in row["name"] for row in made[:700])
+    assert done.status == 2
+    assert f"people.{form}:{line}: " in done.err
