@@ -211,7 +211,7 @@ def test_without_services_every_control_is_unknown_for_its_audience(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.chdir(write_tiny(tmp_path, {"snapshot/services.yaml": None}))
-    found = [each for each in result("--rule", "R1")["findings"]]
+    found = list(result("--rule", "R1")["findings"])
     assert [(each["service"], each["verdict"], each["reason"]) for each in found] == [(None, "unknown", "no-value")] * 5
     assert check("--rule", "R1").status == 3
 

@@ -41,9 +41,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--rows",
         type=int,
-        default=10,
+        default=None,
         metavar="N",
-        help="how many rows of each kind a table shows (default: 10; 0 means all)",
+        help="how many rows of each kind a table shows; 0 means all (default: up to 10, as the terminal is high)",
     )
 
 

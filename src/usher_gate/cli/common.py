@@ -181,15 +181,17 @@ def find_person(who: str, snapshot: Snapshot) -> int:
     )
 
 
-def look(arguments: argparse.Namespace, rows: int = 10) -> Look:
+def look(arguments: argparse.Namespace, rows: int | None = None) -> Look:
     """How a result for people is to look on this terminal (or off it)."""
     import shutil
 
     from ..outputs.interface import Look
 
     terminal = arguments.out is None and sys.stdout.isatty()
-    width = shutil.get_terminal_size((100, 40)).columns
-    return Look(max(width, 40), terminal and not arguments.no_colour and not os.environ.get("NO_COLOR"), rows)
+    width, height = shutil.get_terminal_size((100, 40))
+    if rows is None:
+        rows = min(max((height - 16) // 7, 3), 10) if terminal else 10
+    return Look(max(width, 40), terminal and not arguments.no_colour and not os.environ.get("NO_COLOR"), max(rows, 0))
 
 
 @contextmanager

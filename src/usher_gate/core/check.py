@@ -30,7 +30,7 @@ from .model import MISSING, Bools, Ints, Longs, Service, Snapshot
 from .others import judge_organisation, judge_partners
 from .record import record
 from .resolve import Effective, Resolver
-from .result import Block, CheckResult, ExceptionRow, OtherFinding, Tail
+from .result import Block, CheckResult, Clash, ExceptionRow, OtherFinding, Tail
 from .rules import AgreedException, Baseline, Rule
 from .scope import Scopes, in_force, pairs, taken_day, unsupported_notes
 from .tally import PersonTally, RootTally, ShareTally
@@ -315,7 +315,7 @@ class _Run:
                 self._other(rule, service)
             if self.progress is not None:
                 self.progress(done + 1, len(todo))
-        found, clashing = clashes(snapshot, self.checker, self.chosen, self.narrowing.services)
+        found, clashing = self._clashes()
         rules = tuple(rule for rule in baseline.rules if rule.id in self.counts or self.narrowing.keeps(rule, None))
         notes = self.notes | scopes.notes | set(snapshot.notes) | set(self._snapshot_notes())
         none = (0,) * len(VERDICTS)
@@ -341,6 +341,12 @@ class _Run:
             tuple(sorted(notes)),
         )
 
+    def _clashes(self) -> tuple[tuple[Clash, ...], int]:
+        """Contradictions, which no rule speaks of: none where the report is narrowed to rules."""
+        if self.narrowing.rules is not None or self.narrowing.severities is not None:
+            return (), 0
+        return clashes(self.snapshot, self.checker, self.chosen, self.narrowing.services)
+
     def _share(self, rule: Rule) -> None:
         masks = self.masks.pop(rule.id, None)
         if masks is not None:
@@ -353,7 +359,14 @@ class _Run:
             covers = self.checker.covers[exception.id]
             state = "expired" if not in_force(exception, self.snapshot) else "in-force" if covers else "idle"
             rows.append(
-                ExceptionRow(exception.id, state, covers, exception.until.isoformat(), (exception.until - today).days)
+                ExceptionRow(
+                    exception.id,
+                    exception.rules,
+                    state,
+                    covers,
+                    exception.until.isoformat(),
+                    (exception.until - today).days,
+                )
             )
         return tuple(rows)
 

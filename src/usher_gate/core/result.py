@@ -119,6 +119,7 @@ class ExceptionRow:
     """An exception today. `state` is in-force, idle or expired; `days_left` counts to the last day on which it counts."""
 
     id: str
+    rules: tuple[str, ...]
     state: str
     covers: int
     until: str

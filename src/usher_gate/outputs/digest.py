@@ -13,7 +13,7 @@ from ..core.check import ENDS_SOON_DAYS
 from ..core.condition import DRIFTS, LOOSE, MEETS, SETTLING, SHOWN_ORDER, UNAVAILABLE, UNKNOWN, VERDICTS
 from ..core.leaf import Root
 from ..core.record import record
-from ..core.result import CheckResult, Share, Tail
+from ..core.result import CheckResult, ExceptionRow, Share, Tail
 from ..core.rules import SEVERITIES
 from .safe import for_terminal as safe
 
@@ -95,7 +95,7 @@ def digest(result: CheckResult, rows: int) -> Digest:
         _people(result, rows),
         _others(result, rows),
         _clashes(result, rows),
-        _exceptions(result, rows),
+        *([] if rows else [_exceptions(result)]),  # what is to be done about them stands in the details
     )
     return Digest(
         answer + ".",
@@ -128,9 +128,9 @@ def _details(result: CheckResult) -> list[str]:
             )
     if result.clashing_people:
         found.append(f"{count(result.clashing_people, 'person has', 'people have')} values that cannot work together.")
-    soon = [each.id for each in result.exceptions if each.state != "expired" and each.days_left <= ENDS_SOON_DAYS]
-    expired = [each.id for each in result.exceptions if each.state == "expired"]
-    idle = [each.id for each in result.exceptions if each.state == "idle"]
+    soon = [each.id for each in _agreed(result) if each.state != "expired" and each.days_left <= ENDS_SOON_DAYS]
+    expired = [each.id for each in _agreed(result) if each.state == "expired"]
+    idle = [each.id for each in _agreed(result) if each.state == "idle"]
     for names, one, many in (
         (expired, "expired and covers nothing any more", "expired and cover nothing any more"),
         (soon, f"ends within {ENDS_SOON_DAYS} days", f"end within {ENDS_SOON_DAYS} days"),
@@ -141,6 +141,12 @@ def _details(result: CheckResult) -> list[str]:
                 f"{count(len(names), 'exception')} {one if len(names) == 1 else many}: {safe(_some(names, 5))}."
             )
     return found
+
+
+def _agreed(result: CheckResult) -> list[ExceptionRow]:
+    """The exceptions from any of the rules that the report speaks of."""
+    rules = {rule.id for rule in result.rules}
+    return [each for each in result.exceptions if rules & set(each.rules)]
 
 
 def _cut(rows: Sequence[tuple[str, ...]], most: int, how: str) -> tuple[tuple[tuple[str, ...], ...], str]:
@@ -326,17 +332,12 @@ def _clashes(result: CheckResult, most: int) -> Section:
     )
 
 
-def _exceptions(result: CheckResult, most: int) -> Section:
-    made = [
-        (safe(each.id), each.state, f"{each.covers:,}", each.until, left(each.days_left)) for each in result.exceptions
-    ]
-    rows, more = _cut(made, most, "usher-gate exceptions")
-    return Section(
-        "Exceptions",
-        (("exception", False), ("state", False), ("covers", True), ("until", False), ("", False)),
-        rows,
-        more,
+def _exceptions(result: CheckResult) -> Section:
+    made = tuple(
+        (safe(each.id), each.state, f"{each.covers:,}", each.until, left(each.days_left)) for each in _agreed(result)
     )
+    columns = (("exception", False), ("state", False), ("covers", True), ("until", False), ("", False))
+    return Section("Exceptions", columns, made)
 
 
 def left(days: int) -> str:

@@ -19,10 +19,10 @@ from .safe import for_terminal as safe
 from .table import STYLES, console, draw
 
 _STATES = {
-    STANDS: "this is what counts",
-    OVERRIDDEN: "overridden further down",
-    BEATEN: "another setting at this step goes first",
-    AFTER_PIN: "not reached: pinned above",
+    STANDS: "this one counts",
+    OVERRIDDEN: "overridden",
+    BEATEN: "loses at its step",
+    AFTER_PIN: "not reached",
 }
 
 
@@ -154,7 +154,7 @@ def _walk(out: Console, walk: Walk, explanation: Explanation) -> None:
                 ("step", False),
                 ("value", False),
                 ("", False),
-                ("changed", False),
+                ("changed (UTC)", False),
                 ("where", False),
                 ("what became of it", False),
             ),
@@ -184,14 +184,18 @@ def _walk(out: Console, walk: Walk, explanation: Explanation) -> None:
 
 
 def _leaf_words(said: Said, control: str) -> str:
+    """What a rule says of a control: what is, what is due, and the reason; or that its other conditions carry it."""
     if said.tail is None:
         return ""
+    mine = [(leaf, outcome) for leaf, outcome in said.tail.leaves if leaf.name == control]
     words = [
-        f"{outcome.actual if outcome.actual is not None else 'not known'}; {leaf.expected} is due"
-        for leaf, outcome in said.tail.leaves
-        if leaf.name == control
+        f"{'not known' if outcome.actual is None else outcome.actual}; {leaf.expected} is due" for leaf, outcome in mine
     ]
-    return "; ".join([*words, _reason(said.tail.reason).rstrip(".").lower()] if said.tail.reason else words)
+    if any(outcome.verdict < said.verdict for _, outcome in mine):
+        words.append("the rule's other conditions make up for it")
+    if said.tail.reason:
+        words.append(_reason(said.tail.reason).rstrip(".").lower())
+    return "; ".join(words)
 
 
 def _standing(walk: Walk) -> str:
@@ -258,7 +262,7 @@ def _row(step: Step, setting: StepSetting, first: bool, explanation: Explanation
         )
         if there
     ]
-    changed = explanation.time_of(setting.changed) if setting.changed is not None else ""
+    changed = explanation.time_of(setting.changed).removesuffix(" UTC") if setting.changed is not None else ""
     return (
         ">" if setting.state == STANDS else "",
         safe(name if first or name != step.name else ""),

@@ -1,0 +1,46 @@
+#!/usr/bin/env bash
+# Makes docs/screenshots anew from the demo: each a picture of a real terminal window (xterm under Xvfb, 1280x800).
+# Needs Debian's xvfb xterm imagemagick fonts-jetbrains-mono fonts-dejavu-core. Ends only what it started.
+set -euo pipefail
+top=$(cd "$(dirname "$0")/.." && pwd)
+for program in Xvfb xterm; do
+  command -v "$program" >/dev/null || { echo "screenshots: $program is missing; on Debian: apt-get install xvfb xterm imagemagick fonts-jetbrains-mono fonts-dejavu-core"; exit 1; }
+done
+import=/usr/bin/import-im6
+[ -x "$import" ] || import=/usr/bin/import
+work=$(mktemp -d)
+pids=()
+trap 'for p in "${pids[@]}"; do kill "$p" 2>/dev/null || :; wait "$p" 2>/dev/null || :; done; rm -rf "$work"' EXIT
+mkdir -p "$top/docs/screenshots"
+cd "$work"
+usher-gate demo northmere >/dev/null 2>&1
+cd northmere
+
+# shot NAME COMMAND...: runs a command in a fresh terminal and saves its picture
+shot() {
+  local name=$1 display xpid tpid
+  shift
+  rm -f "$work/display" "$work/done"
+  Xvfb -displayfd 3 -screen 0 1280x800x24 -dpi 96 -nolisten tcp 3>"$work/display" 2>/dev/null & xpid=$!
+  pids+=("$xpid")
+  for _ in $(seq 100); do [ -s "$work/display" ] && break; sleep 0.1; done
+  display=":$(cat "$work/display")"
+  printf '%s\n' "printf '\\033[?25l\\033[1;32m\$\\033[0m %s\\n' '$*'" "$*" "touch '$work/done'" 'sleep 60' > "$work/session"
+  DISPLAY=$display LANG=C.UTF-8 LC_ALL=C.UTF-8 xterm -u8 -tn xterm-256color -fa 'JetBrains Mono' -fs "${FONT:-11}" -geometry "${CELLS:-141x39}+0+0" \
+    -bg '#101418' -fg '#e6e6e6' +sb -bw 0 -b 5 -xrm '*boldMode: true' -xrm '*color1: #ff5f5f' -xrm '*color4: #5c9cff' \
+    -xrm '*color5: #d787ff' -e env COLORTERM=truecolor bash "$work/session" 2>/dev/null & tpid=$!
+  pids+=("$tpid")
+  for _ in $(seq 200); do [ -e "$work/done" ] && break; sleep 0.1; done
+  sleep 0.6
+  DISPLAY=$display "$import" -window root "$top/docs/screenshots/$name.png"
+  kill "$tpid" "$xpid" 2>/dev/null || :
+  wait "$tpid" "$xpid" 2>/dev/null || :
+  echo "docs/screenshots/$name.png"
+}
+
+FONT=8 CELLS=212x60 shot check 'usher-gate check --rows 2 2>/dev/null'
+FONT=8 CELLS=212x60 shot check-narrowed usher-gate check --rows 4 --unit /Fleet/Catering --severity critical --severity high
+shot why usher-gate why asta.brandt@northmere.example door.waiting-room --service tidecall
+shot why-rule usher-gate why N1001 --rule DOOR-01 --service tidecall
+shot exceptions usher-gate exceptions
+shot baseline usher-gate baseline --rule DOOR-01
