@@ -4,9 +4,11 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 
+from .access import Gatekeeper
 from .condition import (
     DRIFTS,
     EXCEPTED,
@@ -25,7 +27,7 @@ from .condition import (
     too_few,
 )
 from .contradict import clashes
-from .leaf import ControlJudge, Judged, Outcome, Root, constant, judge_fact, observed
+from .leaf import ControlJudge, Judged, Outcome, Root, constant, judge_fact, judge_proof, observed
 from .model import MISSING, Bools, Ints, Longs, Service, Snapshot
 from .others import judge_organisation, judge_partners
 from .record import record
@@ -89,6 +91,11 @@ class Checker:
         self.covers = dict.fromkeys((each.id for each in self.exceptions), 0)
         self._kept: dict[tuple[str, str], Effective] = {}
 
+    @cached_property
+    def gatekeeper(self) -> Gatekeeper:
+        """The access rules, with whom each includes."""
+        return Gatekeeper(self.snapshot)
+
     def effective(self, service: Service, control: str) -> Effective:
         """The effective values of a service and control; the last few are kept."""
         key = (service.id, control)
@@ -102,7 +109,9 @@ class Checker:
         if leaf.about == "person":
             return judge_fact(leaf, self.snapshot)
         if leaf.about == "proof":
-            return constant(leaf, Outcome(UNKNOWN, "no-access-rules"), len(self.snapshot.people))
+            if self.snapshot.access_rules is None:
+                return constant(leaf, Outcome(UNKNOWN, "no-access-rules"), len(self.snapshot.people))
+            return judge_proof(leaf, self.gatekeeper)
         assert service is not None
         return ControlJudge(
             leaf,
@@ -317,7 +326,14 @@ class _Run:
                 self.progress(done + 1, len(todo))
         found, clashing = self._clashes()
         rules = tuple(rule for rule in baseline.rules if rule.id in self.counts or self.narrowing.keeps(rule, None))
-        notes = self.notes | scopes.notes | set(snapshot.notes) | set(self._snapshot_notes())
+        lockouts = tuple(self.checker.gatekeeper.lockouts())
+        notes = (
+            self.notes
+            | scopes.notes
+            | self.checker.gatekeeper.notes
+            | set(snapshot.notes)
+            | set(self._snapshot_notes())
+        )
         none = (0,) * len(VERDICTS)
         return CheckResult(
             snapshot,
@@ -337,7 +353,7 @@ class _Run:
             int(np.count_nonzero(self.persons.drifts)),
             self.persons.drifts,
             self.persons.worst,
-            (),
+            lockouts,
             tuple(sorted(notes)),
         )
 

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from .accessrules import Conditions
 from .compare import Comparison
 from .record import record
 from .select import Selector
@@ -36,7 +36,7 @@ class Leaf:
     comparison: Comparison | None = None
     selector: Selector | None = None
     on: tuple[str, ...] = ()
-    when: Mapping[str, Any] | None = None
+    when: Conditions | None = None
 
     @property
     def expected(self) -> str:

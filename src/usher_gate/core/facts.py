@@ -2,24 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 import numpy as np
 
 from .model import DAY, MISSING, NO_TIME, Bools, Coded, Longs, People, Snapshot
-from .values import TEXT, WORD_SET, Kind, level, number
+from .proofs import TYPES
+from .values import TEXT, WORD_SET, Kind, canonical_number, level, number
 
-AUTHENTICATORS = (
-    "memorized-secret",
-    "look-up-secret",
-    "single-factor-otp",
-    "out-of-band-app",
-    "out-of-band-sms",
-    "out-of-band-voice",
-    "multi-factor-otp",
-    "single-factor-crypto-software",
-    "single-factor-crypto-device",
-    "multi-factor-crypto-software",
-    "multi-factor-crypto-device",
-)  # NIST SP 800-63B
 MFA = level("absent", "offered", "required")
 PROTECTION = level("standard", "heightened")
 _HIGHER, _LOWER = number("higher"), number("lower")
@@ -39,7 +29,7 @@ _KINDS: dict[str, Kind] = {
     "expires_at": _PRESENCE,
     "reviewed_at": _PRESENCE,
     **dict.fromkeys(_TIMES, _LOWER),
-    **{f"authenticators.{kind}": _HIGHER for kind in (*AUTHENTICATORS, "hardware", "phishing-resistant")},
+    **{f"authenticators.{kind}": _HIGHER for kind in (*TYPES, "hardware", "phishing-resistant")},
     "passes.live": _LOWER,
     "passes.longest-minutes": _LOWER,
 }
@@ -77,7 +67,36 @@ def fact(name: str, snapshot: Snapshot) -> Coded | None:
         return _days(name, people, snapshot.taken_at)
     if name.startswith("attr."):
         return people.attributes.get(name)
-    return None
+    if name.startswith("authenticators."):
+        return _registered(name.partition(".")[2], snapshot)
+    return _passes(name, snapshot)
+
+
+def _registered(kind: str, snapshot: Snapshot) -> Coded | None:
+    """How many authenticators of a type (or hardware ones, or phishing-resistant ones) everybody has registered."""
+    table = snapshot.authenticators
+    if table is None:
+        return None
+    wanted = [
+        getattr(TYPES[each], kind.replace("-", "_")) if kind in ("hardware", "phishing-resistant") else each == kind
+        for each in table.kinds
+    ]
+    counted = np.bincount(table.person[np.array(wanted, bool)[table.kind]], minlength=len(snapshot.people))
+    return _numbers(counted.astype(np.int64), str)
+
+
+def _passes(name: str, snapshot: Snapshot) -> Coded | None:
+    """The live bootstrap passes, or the longest life among them in minutes (rounded up to a millionth)."""
+    if snapshot.passes is None:
+        return None
+    if name == "passes.live":
+        return _numbers(snapshot.passes.live.astype(np.int64), str)
+    return _numbers(snapshot.passes.longest, lambda micros: canonical_number(f"{-(-micros // 60) / 1_000_000:.6f}"))
+
+
+def _numbers(numbers: Longs, text: Callable[[int], str]) -> Coded:
+    known, codes = np.unique(numbers, return_inverse=True)
+    return Coded(codes.reshape(-1).astype(np.int32), tuple(text(number) for number in known.tolist()))
 
 
 def _filled(column: Coded) -> Coded:

@@ -4,17 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
+from .accessrules import Conditions
 from .compare import Comparison
 from .condition import DRIFTS, LOOSE, MEETS, SETTLING, UNAVAILABLE, UNKNOWN, Leaf
 from .facts import fact
 from .model import MISSING, Ints, Longs, Observations, Service, Snapshot
 from .record import record
 from .resolve import Cause, Effective
+
+if TYPE_CHECKING:
+    from .access import Gatekeeper, SignIn
 
 Verdicts = NDArray[np.uint8]
 
@@ -30,13 +34,14 @@ class Root(NamedTuple):
 
 @record
 class Outcome:
-    """What one leaf says of one person. `actual` and `cause` are None where there is none."""
+    """What one leaf says of one person. `actual` and `cause` are None where there is none; `hole` is a sign-in without the proof."""
 
     verdict: int
     reason: str
     actual: str | None = None
     cause: Cause | None = None
     root: Root | None = None
+    hole: SignIn | None = None
 
 
 @dataclass(slots=True)
@@ -254,6 +259,21 @@ def judge_fact(leaf: Leaf, snapshot: Snapshot) -> Judged:
     else:
         outcomes.append(Outcome(UNKNOWN, "no-fact"))
     return coded(leaf, np.where(column.codes == MISSING, len(column.words), column.codes).astype(np.int32), outcomes)
+
+
+def judge_proof(leaf: Leaf, gatekeeper: Gatekeeper) -> Judged:
+    """Judges one leaf about a proof: whether every possible sign-in of everybody is covered."""
+    root = Root(None, leaf.name, "access-rules", None)
+    outcomes = []
+    for answer in gatekeeper.coverage(leaf.name, leaf.on, leaf.when or Conditions()):
+        if answer is None:
+            outcomes.append(Outcome(MEETS, ""))
+        elif isinstance(answer, str):
+            outcomes.append(Outcome(UNKNOWN, answer))
+        else:
+            reason = "observed-only" if answer.observed_closes else "hole"
+            outcomes.append(Outcome(DRIFTS, reason, None, None, root, answer.sign_in))
+    return coded(leaf, gatekeeper.classes[0], outcomes)
 
 
 def _fact_outcome(comparison: Comparison, value: str, root: Root) -> Outcome:

@@ -10,7 +10,9 @@ from typing import Protocol
 import numpy as np
 from numpy.typing import NDArray
 
+from .accessrules import AccessRule
 from .catalogue import Catalogue
+from .networks import Networks
 from .record import record
 from .select import Selector
 
@@ -67,6 +69,7 @@ class People:
     licences: Coded | None
     break_glass: Bools | None
     home_domain: Coded | None
+    guest_domains: Coded  # where each guest comes from, by the login where no column says
     sponsor: Bools | None
     mfa: Coded | None
     protection: Coded | None
@@ -310,6 +313,35 @@ PARTNER_COLUMNS = {"guests_in": "true", "guests_out": "true", "home_mfa_counts":
 
 
 @dataclass(frozen=True)
+class Authenticators:
+    """What people have registered, one a row; `kind` points into `kinds`, the types of NIST SP 800-63B."""
+
+    person: Ints
+    kind: Ints
+    kinds: tuple[str, ...]
+    lists_memorized: bool  # whether memorized secrets are listed for anybody at all
+
+    @cached_property
+    def _of_person(self) -> Mapping[int, frozenset[str]]:
+        found: dict[int, set[str]] = {}
+        for person, kind in zip(self.person.tolist(), self.kind.tolist(), strict=True):
+            found.setdefault(person, set()).add(self.kinds[kind])
+        return {person: frozenset(kinds) for person, kinds in found.items()}
+
+    def of(self, person: int) -> frozenset[str]:
+        """The types that a person has registered."""
+        return self._of_person.get(person, frozenset())
+
+
+@record
+class Passes:
+    """Bootstrap passes of active people: how many of each person's are live, and the longest life of those in microseconds."""
+
+    live: Ints
+    longest: Longs
+
+
+@dataclass(frozen=True)
 class Snapshot:
     """Everything known about the organisation at one time. None stands for what the snapshot does not have."""
 
@@ -325,12 +357,24 @@ class Snapshot:
     settings: Settings | None
     observations: Observations | None = None
     partners: tuple[Partner, ...] | None = None
-    has_access_rules: bool = False
+    authenticators: Authenticators | None = None
+    passes: Passes | None = None
+    networks: Networks = field(default_factory=lambda: Networks({}))
+    resources: Mapping[str, frozenset[str]] = field(default_factory=dict)  # name to tags
+    second_factor_default: bool = False
+    access_rules: tuple[AccessRule, ...] | None = None
     notes: tuple[str, ...] = field(default=())
     unit_paths: frozenset[str] = frozenset()  # also those in which only inactive people are
     group_ids: tuple[str, ...] = ()  # also where there are groups, but no members
     group_titles: tuple[str | None, ...] = ()
     group_names_known: bool = False  # whether a group that is not listed is known not to exist
+
+    def registered(self, person: int) -> frozenset[str]:
+        """The types that a person has, with the memorized secret that a member is taken to have and a guest has at home."""
+        assert self.authenticators is not None
+        kind = self.people.kind.words[int(self.people.kind.codes[person])]
+        taken = kind == "guest" or (kind == "member" and not self.authenticators.lists_memorized)
+        return self.authenticators.of(person) | ({"memorized-secret"} if taken else set())
 
     @cached_property
     def group_index(self) -> Mapping[str, int]:

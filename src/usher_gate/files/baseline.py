@@ -11,14 +11,15 @@ from ..core.compare import OPERATORS, Comparison, comparison, operators_for
 from ..core.condition import Branch, Leaf, Tree
 from ..core.facts import FACTS, fact_kind, may_be_missing
 from ..core.model import PARTNER_COLUMNS, Snapshot
+from ..core.proofs import PROOFS
 from ..core.rules import SEVERITIES, SUBJECTS, Baseline, Rule
 from ..core.select import Selector
 from ..core.values import BadValue, Kind, number
+from .access_rules import read_conditions
 from .faults import BadInput, Faults, nearest, quoted
 from .selectors import EVERYBODY, read_selector
 from .yamltree import Cursor, read_yaml
 
-PROOFS = ("mfa", "phishing-resistant", "hardware-key", "managed-device", "healthy-device")
 _TREES = ("all-of", "any-of", "some-of")
 _ABOUTS = ("control", "person", "proof", "partner", "meeting", "count")
 _FITTING = {"people": ("control", "person", "proof"), "organisation": ("control", "count"), "partners": ("partner",)}
@@ -278,9 +279,15 @@ class _Trees:
             place.fault("the key on is missing; write on: any, or a list of resources")
             return None
         on = entries["on"].one_or_more("a resource")
-        if "when" in entries:
-            entries["when"].entries()
-        return None if proof is None else Leaf("proof", proof, leaf_number, None, None, () if on == ("any",) else on)
+        snapshot = self.known.snapshot
+        for name in on if snapshot is not None and on != ("any",) else ():
+            if snapshot is not None and name not in snapshot.resources:
+                entries["on"].fault(f"there is no resource {quoted(name)}; {nearest(name, snapshot.resources)}")
+        networks = snapshot.networks if snapshot is not None else None
+        when = read_conditions(entries["when"], networks) if "when" in entries else None
+        return (
+            None if proof is None else Leaf("proof", proof, leaf_number, None, None, () if on == ("any",) else on, when)
+        )
 
 
 def _presence(about: str, name: str, operand: Cursor) -> Comparison | None:

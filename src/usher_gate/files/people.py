@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from ..core.facts import MFA, PROTECTION
-from ..core.model import MISSING, Bools, Coded, Groups, Ints, Longs, People, Units, close_groups, lineage
+from ..core.model import MISSING, Bools, Coded, Groups, Ints, Longs, People, Texts, Units, close_groups, lineage
 from .faults import Faults, nearest, quoted
 from .tables import read_table
 from .tables.interface import FLAG, LIST, TIME, Column, Spec, Table
@@ -175,6 +175,8 @@ def _people(table: Table, kept: Longs, faults: Faults) -> tuple[People, Units | 
     found_times = {name: column[kept] for name in TIMES if (column := times(table, name, faults)) is not None}
     units, paths = (None, frozenset[str]()) if unit is None else _units(unit, kept)
     assert kind is not None
+    guests = kind.where([word == "guest" for word in kind.words])[kept]
+    domains = _guest_domains(table, kept, logins, guests)
     left = np.ones(table.rows, bool)
     left[kept] = False
     inactive = np.flatnonzero(left)
@@ -188,7 +190,8 @@ def _people(table: Table, kept: Longs, faults: Faults) -> tuple[People, Units | 
         sets("roles"),
         sets("licences"),
         None if break_glass is None else break_glass[kept],
-        _home_domains(table, kept, logins),
+        domains if "home_domain" in table.columns else None,
+        domains,
         sponsor,
         part(mfa),
         part(protection),
@@ -214,18 +217,18 @@ def tidy_sets(coded: Coded) -> Coded:
     return Coded(places[coded.codes], tuple(words))
 
 
-def _home_domains(table: Table, kept: Longs, logins: Any) -> Coded | None:
-    """Where guests come from: the column, or for an empty cell the part of the login after the @."""
-    if "home_domain" not in table.columns:
-        return None
-    coded = table.columns["home_domain"].coded()
-    codes, words = coded.codes[kept].copy(), {word: number for number, word in enumerate(coded.words)}
-    empty = np.flatnonzero(codes == MISSING)
+def _guest_domains(table: Table, kept: Longs, logins: Texts, guests: Bools) -> Coded:
+    """Where guests come from: the column, or where it says nothing the part of the login after the @."""
+    codes, known = np.full(len(kept), MISSING, np.int32), dict[str, int]()
+    if "home_domain" in table.columns:
+        coded = table.columns["home_domain"].coded()
+        codes, known = coded.codes[kept].copy(), {word: number for number, word in enumerate(coded.words)}
+    empty = np.flatnonzero((codes == MISSING) & guests)
     for row, login in zip(empty.tolist(), logins.take(empty), strict=True):
         domain = login.rpartition("@")[2] if "@" in login else ""
         if domain:
-            codes[row] = words.setdefault(domain, len(words))
-    return Coded(codes, tuple(words))
+            codes[row] = known.setdefault(domain, len(known))
+    return Coded(codes, tuple(known))
 
 
 def _units(unit: Coded, kept: Longs) -> tuple[Units, frozenset[str]]:

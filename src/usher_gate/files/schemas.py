@@ -10,13 +10,14 @@ import json
 from pathlib import Path
 from typing import Any
 
+from ..core.accessrules import CLIENTS, DEVICES, MODES, PLATFORMS, RISKS
 from ..core.compare import OPERATORS
 from ..core.condition import SHOWN_ORDER
 from ..core.facts import FACTS
 from ..core.model import LEVELS, PARTNER_COLUMNS
+from ..core.proofs import PROOFS
 from ..core.rules import SEVERITIES, SUBJECTS
 from ..core.select import KEYS
-from .baseline import PROOFS
 from .catalogue import KIND_NAMES
 from .people import KINDS
 
@@ -86,6 +87,48 @@ def _selector() -> Schema:
     }
 
 
+def _when() -> Schema:
+    names: Schema = {"anyOf": [_TEXT, _SOME]}
+    some = {
+        name: {"anyOf": [{"enum": list(words)}, {"type": "array", "items": {"enum": list(words)}, "minItems": 1}]}
+        for name, words in (("client", CLIENTS), ("platform", PLATFORMS), ("device", DEVICES), ("risk", RISKS))
+    }
+    return _object(
+        {}, {"network": {"anyOf": [_TEXT, _SOME, _object({}, {"include": names, "exclude": names})]}, **some}
+    )
+
+
+def _hole() -> Schema:
+    words = {"client": CLIENTS, "platform": PLATFORMS, "device": DEVICES, "risk": RISKS}
+    return _object(
+        {
+            "resource": _TEXT,
+            "address": _TEXT,
+            "network": _TEXTS,
+            **{name: {"enum": list(each)} for name, each in words.items()},
+        }
+    )
+
+
+def _access_rule() -> Schema:
+    selector: Schema = {"$ref": "#/$defs/selector"}
+    resources: Schema = {"anyOf": [_TEXT, _SOME, _object({"tag": {"anyOf": [_TEXT, _SOME]}})]}
+    proofs: Schema = {"type": "array", "items": {"enum": list(PROOFS)}, "minItems": 1}
+    session = _object({}, {"longest-hours": {"type": "number", "minimum": 0}, "downloads": {"enum": ["deny", "allow"]}})
+    require: Schema = {"anyOf": [_object({"all-of": proofs}), _object({"any-of": proofs})]}
+    outcome = _object({}, {"deny": {"const": True}, "require": require, "session": session}, minProperties=1)
+    return _object(
+        {
+            "id": _TEXT,
+            "mode": {"enum": list(MODES)},
+            "people": _object({"include": selector}, {"exclude": selector}),
+            "resources": _object({"include": resources}, {"exclude": resources}),
+            "outcome": outcome,
+        },
+        {"title": _TEXT, "changed_at": _TIME, "when": _when()},
+    )
+
+
 def _condition() -> Schema:
     branches: Schema = {"type": "array", "items": {"$ref": "#/$defs/condition"}, "minItems": 1}
     some = _object({"at-least": {"type": "integer", "minimum": 1}, "of": branches})
@@ -106,7 +149,7 @@ def _condition() -> Schema:
         for about, schema in abouts.items()
         for operator in OPERATORS
     ]
-    proof = _object({"proof": {"enum": list(PROOFS)}, "on": {"anyOf": [_TEXT, _SOME]}}, {"when": {"type": "object"}})
+    proof = _object({"proof": {"enum": list(PROOFS)}, "on": {"anyOf": [_TEXT, _SOME]}}, {"when": _when()})
     return {"anyOf": [*trees, *leaves, proof]}
 
 
@@ -171,7 +214,7 @@ def _result() -> Schema:
     cause = _nullable(_object({"scope": _TEXT, "value": {"type": "string"}, "pinned": {"type": "boolean"}}))
     said: Schema = {"actual": maybe, "expected": _TEXT, "verdict": verdict}
     leaf = {"anyOf": [_object({about: _TEXT, **said, "cause": cause}) for about in ("control", "person", "partner", "count")]
-            + [_object({"proof": {"enum": list(PROOFS)}, **said, "hole": _nullable({"type": "object"})})]}  # fmt: skip
+            + [_object({"proof": {"enum": list(PROOFS)}, **said, "hole": _nullable(_hole())})]}  # fmt: skip
     subject = {
         "anyOf": [
             _object({"type": {"const": "person"}, "id": _TEXT, "login": _TEXT}),
@@ -270,6 +313,7 @@ def schemas() -> dict[str, Schema]:
     return {
         "snapshot": _file("snapshot/1", {"name": _TEXT, "taken_at": _TIME}, organisation),
         "services": _file("services/1", {"services": _list(_service())}, **selector),
+        "access-rules": _file("access-rules/1", {"rules": _nullable(_list(_access_rule()))}, **selector),
         "baseline": _file(
             "baseline/1", {"name": _TEXT, "version": _TEXT, "rules": _list(_rule())}, {"audiences": audiences}, **both
         ),

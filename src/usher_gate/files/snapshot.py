@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 
 import numpy as np
 
 from ..core.catalogue import Catalogue
 from ..core.model import PARTNER_COLUMNS, Partner, Snapshot
+from ..core.networks import ELSEWHERE, Networks, Span, span_of
+from .access_rules import read_access_rules
 from .catalogue import read_controls, shipped_catalogue
+from .credentials import read_authenticators, read_passes
 from .faults import BadInput, Fault, Faults, nearest, quoted
 from .people import GroupsRead, Register, filled, flags, read_groups, read_people
 from .services import read_services
@@ -31,7 +34,7 @@ TABLES = (
     "meetings",
     "sign_ins",
 )
-NOT_YET = ("authenticators", "passes", "meetings", "sign_ins")
+NOT_YET = ("meetings", "sign_ins")
 _YAML = ("organisation", "services", "access-rules")
 
 
@@ -54,6 +57,9 @@ class _Organisation:
     taken_text: str
     privileged: frozenset[str] | None
     catalogue: Catalogue
+    networks: Networks = field(default_factory=lambda: Networks({}))
+    resources: dict[str, frozenset[str]] = field(default_factory=dict)
+    second_factor_default: bool = False
 
 
 def read_snapshot(folder: Path) -> Read:
@@ -74,6 +80,9 @@ def read_snapshot(folder: Path) -> Read:
         raise AssertionError("a snapshot without people names a fault")
     settings, table = read_settings(folder, catalogue, services, register, groups.ids, groups.known, faults)
     observations = read_observations(folder, catalogue, services, register, faults)
+    authenticators = read_authenticators(folder, register, faults)
+    passes = read_passes(folder, register, draft.taken_at, faults)
+    rules = read_access_rules(folder / "access-rules.yaml", draft, draft.networks, draft.resources, faults)
     faults.stop_if_any()
     _note_strays(folder, faults)
     snapshot = replace(
@@ -82,7 +91,9 @@ def read_snapshot(folder: Path) -> Read:
         settings=settings,
         observations=observations,
         partners=partners,
-        has_access_rules=(folder / "access-rules.yaml").exists(),
+        authenticators=authenticators,
+        passes=passes,
+        access_rules=rules,
         notes=tuple(faults.notes),
     )
     return Read(snapshot, table)
@@ -110,6 +121,9 @@ def _draft(
         group_ids=tuple(groups.ids),
         group_titles=groups.titles,
         group_names_known=groups.known,
+        networks=known.networks,
+        resources=known.resources,
+        second_factor_default=known.second_factor_default,
     )
 
 
@@ -128,26 +142,37 @@ def _read_organisation(path: Path, faults: Faults) -> _Organisation | None:
     privileged = frozenset(fields["privileged_roles"].texts("a role")) if "privileged_roles" in fields else None
     if "second_factor_default" in fields:
         fields["second_factor_default"].choice(("on", "off", "true", "false"))
-    _check_networks(fields)
+    default = "second_factor_default" in fields and fields["second_factor_default"].raw in ("on", "true")
+    networks, resources = _read_networks(fields), _read_resources(fields)
     catalogue = read_controls(fields["controls"], shipped_catalogue()) if "controls" in fields else shipped_catalogue()
     if name is None or taken is None:
-        return _Organisation(name or "", taken or 0, "", privileged, catalogue)
-    return _Organisation(name, taken, str(fields["taken_at"].raw), privileged, catalogue)
+        return _Organisation(name or "", taken or 0, "", privileged, catalogue, networks, resources, default)
+    return _Organisation(name, taken, str(fields["taken_at"].raw), privileged, catalogue, networks, resources, default)
 
 
-def _check_networks(fields: dict[str, Cursor]) -> None:
-    import ipaddress
-
-    for entry in (fields["networks"].entries() if "networks" in fields else {}).values():
+def _read_networks(fields: dict[str, Cursor]) -> Networks:
+    spans: dict[str, list[Span]] = {}
+    for name, entry in (fields["networks"].entries() if "networks" in fields else {}).items():
+        spans[name] = []
         for item in entry.items(1):
             text = item.text("an address range")
             try:
                 if text is not None:
-                    ipaddress.ip_network(text)
+                    spans[name].append(span_of(text))
             except ValueError:
                 item.fault(f"{quoted(text or '')} is no address range; write one such as 192.0.2.0/25 or 2001:db8::/32")
-    for entry in (fields["resources"].entries() if "resources" in fields else {}).values():
-        entry.texts("a tag")
+        if name in (ELSEWHERE, "any"):
+            entry.faults.add(
+                entry.file,
+                entry.key_line,
+                f"{entry.path}: {name} has a meaning of its own; give the network another name",
+            )
+    return Networks(spans)
+
+
+def _read_resources(fields: dict[str, Cursor]) -> dict[str, frozenset[str]]:
+    entries = fields["resources"].entries() if "resources" in fields else {}
+    return {name: frozenset(entry.texts("a tag")) for name, entry in entries.items()}
 
 
 def _read_partners(folder: Path, faults: Faults) -> tuple[Partner, ...] | None:

@@ -9,6 +9,7 @@ from typing import Any, TextIO
 import numpy as np
 from numpy.typing import NDArray
 
+from ..core.access import SignIn
 from ..core.condition import SHOWN_ORDER, VERDICTS, Leaf
 from ..core.leaf import Outcome
 from ..core.model import Longs
@@ -38,11 +39,24 @@ def leaf_object(leaf: Leaf, outcome: Outcome) -> dict[str, Any]:
         "verdict": verdict_name(outcome.verdict),
     }
     if leaf.about == "proof":
-        made["hole"] = None
+        made["hole"] = None if outcome.hole is None else hole_object(outcome.hole)
     else:
         cause = outcome.cause
         made["cause"] = None if cause is None else {"scope": cause.scope, "value": cause.value, "pinned": cause.pinned}
     return made
+
+
+def hole_object(sign_in: SignIn) -> dict[str, Any]:
+    """One concrete sign-in."""
+    return {
+        "resource": sign_in.resource,
+        "address": sign_in.network.address,
+        "network": sorted(sign_in.network.names),
+        "client": sign_in.client,
+        "platform": sign_in.platform,
+        "device": sign_in.device,
+        "risk": sign_in.risk,
+    }
 
 
 def _head(rule: Rule) -> str:

@@ -1,0 +1,327 @@
+"""Access rules: what they ask of a sign-in, whom they leave a way in, and whom they lock out.
+
+Source: domain, "Sign-in decisions". The answers about everybody are exact: people fall into classes by the rules that include
+them, conditions into classes by the rules that they satisfy, and only classes are decided.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from functools import cached_property
+from itertools import product
+
+import numpy as np
+
+from .accessrules import CLIENTS, DEVICES, PLATFORMS, RISKS, SECOND_FACTOR, AccessRule, Conditions, Requirement
+from .model import MISSING, PARTNER_COLUMNS, Bools, Ints, Partner, Snapshot
+from .networks import NetworkClass, Networks
+from .proofs import DEVICE_PROOFS, MFA, PROOFS, device_proofs, proofs_of, without
+from .record import record
+from .result import Lockout
+from .select import Selector, Unanswerable, select
+
+
+@record
+class SignIn:
+    """One possible sign-in."""
+
+    resource: str
+    network: NetworkClass
+    client: str
+    platform: str
+    device: str
+    risk: str
+
+
+@record
+class Context:
+    """A class of sign-ins: the rules (as bits) whose resource and conditions it satisfies, and one sign-in of it."""
+
+    rules: int
+    sign_in: SignIn
+
+
+@record
+class Hole:
+    """What a proof leaf found for a class of people: a sign-in without the proof, and whether enforcing what is observed closes all."""
+
+    sign_in: SignIn
+    observed_closes: bool
+
+
+@record
+class Door:
+    """The rules, and the networks between which they tell."""
+
+    rules: tuple[AccessRule, ...]
+    networks: Networks
+
+
+def contexts(door: Door, resources: Iterable[str], when: Conditions, devices: Sequence[str] = DEVICES) -> list[Context]:
+    """Every class of possible sign-ins to these resources under these conditions, each once for each client and device."""
+    bits = {rule.id: 1 << number for number, rule in enumerate(door.rules)}
+
+    def satisfied(test: Callable[[AccessRule], bool]) -> int:
+        return sum(bits[rule.id] for rule in door.rules if test(rule))
+
+    def fold(values: Iterable[tuple[object, int]]) -> dict[int, object]:
+        """Values that satisfy the same rules, as one of them."""
+        found: dict[int, object] = {}
+        for value, mask in values:
+            found.setdefault(mask, value)
+        return found
+
+    by_resource = fold((name, satisfied(lambda rule, name=name: name in rule.resources)) for name in resources)  # type: ignore[misc]
+    by_network = fold((each, satisfied(lambda rule, each=each: rule.when.network(each.names)))  # type: ignore[misc]
+                      for each in door.networks.classes if when.network(each.names))  # fmt: skip
+    by_platform = fold((each, satisfied(lambda rule, each=each: rule.when.platform is None or each in rule.when.platform))  # type: ignore[misc]
+                       for each in PLATFORMS if when.platform is None or each in when.platform)  # fmt: skip
+    by_risk = fold((each, satisfied(lambda rule, each=each: rule.when.risk is None or each in rule.when.risk))  # type: ignore[misc]
+                   for each in RISKS if when.risk is None or each in when.risk)  # fmt: skip
+    found: dict[tuple[int, str, str], Context] = {}
+    for client, device in product(CLIENTS, devices):
+        if (when.client is not None and client not in when.client) or not when.on_device(device):
+            continue
+        here = satisfied(lambda rule, client=client, device=device: (rule.when.client is None or client in rule.when.client)
+                         and rule.when.on_device(device))  # type: ignore[misc]  # fmt: skip
+        for (m1, resource), (m2, network), (m3, platform), (m4, risk) in product(
+            by_resource.items(), by_network.items(), by_platform.items(), by_risk.items()
+        ):
+            mask = here & m1 & m2 & m3 & m4
+            if (mask, client, device) not in found:
+                sign_in = SignIn(str(resource), network, client, str(platform), device, str(risk))  # type: ignore[arg-type]
+                found[mask, client, device] = Context(mask, sign_in)
+    return list(found.values())
+
+
+class Gatekeeper:
+    """The access rules of a snapshot, with whom each includes."""
+
+    def __init__(self, snapshot: Snapshot) -> None:
+        self.snapshot, self.door = snapshot, Door(snapshot.access_rules or (), snapshot.networks)
+        self.notes: set[str] = set()
+        self._included: list[Bools] = []
+        self._ways: dict[tuple[str, tuple[str, ...]], list[Context]] = {}
+        self.unanswerable = 0  # rules, as bits, whose people cannot be told
+        for number, rule in enumerate(self.door.rules):
+            try:
+                mask = select(rule.include, snapshot)
+                self._included.append(mask & ~select(rule.exclude, snapshot) if rule.exclude is not None else mask)
+            except Unanswerable as gap:
+                self.notes.add(
+                    f"access rule {rule.id} asks for {gap}, which the snapshot does not have: it closes nothing"
+                )
+                self._included.append(np.zeros(len(snapshot.people), bool))
+                self.unanswerable |= 1 << number
+
+    def rules(self, *modes: str) -> int:
+        """The rules in these modes, as bits."""
+        return sum(1 << number for number, rule in enumerate(self.door.rules) if rule.mode in modes)
+
+    def included(self, person: int) -> int:
+        """The rules that include a person, as bits."""
+        return sum(1 << number for number, mask in enumerate(self._included) if mask[person])
+
+    @cached_property
+    def guests(self) -> Bools:
+        """Who is a guest."""
+        kind = self.snapshot.people.kind
+        return kind.where([word == "guest" for word in kind.words])
+
+    @cached_property
+    def must_show(self) -> Bools:
+        """Who has the further requirement of a second factor."""
+        mfa = self.snapshot.people.mfa
+        if self.snapshot.second_factor_default:
+            return np.ones(len(self.snapshot.people), bool)
+        if mfa is None:
+            return np.zeros(len(self.snapshot.people), bool)
+        return mfa.where([word == "required" for word in mfa.words])
+
+    @cached_property
+    def _partner_of(self) -> Ints:
+        """For each guest the number of the partner that counts (own row, else `*`), MISSING for others."""
+        partners = {partner.domain.casefold(): number for number, partner in enumerate(self.snapshot.partners or ())}
+        domains = self.snapshot.people.guest_domains
+        star = partners.get("*", MISSING)
+        row = np.array([*(partners.get(word.casefold(), star) for word in domains.words), star], np.int32)
+        return row[domains.codes]
+
+    def partner(self, person: int) -> Partner | None:
+        """A guest's partner as it counts; None where there is no partners table."""
+        if self.snapshot.partners is None:
+            return None
+        number = int(self._partner_of[person])
+        return self.snapshot.partners[number] if number != MISSING else DEFAULT_PARTNER
+
+    @cached_property
+    def classes(self) -> tuple[Ints, list[int]]:
+        """For each person the number of their class (same rules, same standing), and of each class its first person."""
+        columns: list[np.ndarray] = [np.array(mask, np.int64) for mask in self._included]
+        columns += [np.array(self.must_show, np.int64), np.where(self.guests, 2 + self._partner_of, 0).astype(np.int64)]
+        key = np.zeros(len(self.guests), np.int64)
+        for place in range(0, len(columns), 20):  # twenty bits at a time, then made dense again
+            for column in columns[place : place + 20]:
+                width = int(column.max(initial=0)) - int(column.min(initial=0)) + 1
+                key = key * width + (column - int(column.min(initial=0)))
+                if int(key.max(initial=0)) > 1 << 40:
+                    key = np.unique(key, return_inverse=True)[1].reshape(-1)
+            key = np.unique(key, return_inverse=True)[1].reshape(-1)
+        _, first, which = np.unique(key, return_index=True, return_inverse=True)
+        return which.reshape(-1).astype(np.int32), first.tolist()
+
+    # Coverage
+
+    def _covering(self, proof: str, client: str, device: str, must_show: bool) -> tuple[int, bool]:
+        """The rules (as bits) that cover a sign-in by themselves, and whether the person's own requirement does."""
+        most = (
+            device_proofs(device) if client == "legacy" else frozenset(PROOFS) - DEVICE_PROOFS | device_proofs(device)
+        )
+        rest = without(most, proof)
+        if proof in DEVICE_PROOFS and proof in device_proofs(device):
+            return -1, True  # the device in hand is itself the proof
+
+        def covers(require: Requirement) -> bool:
+            return not require.met_by(rest) or (client == "legacy" and not require.carried_by_legacy)
+
+        by_itself = (rule.deny or (rule.require is not None and covers(rule.require)) for rule in self.door.rules)
+        bits = sum(1 << number for number, covered in enumerate(by_itself) if covered)
+        return bits, must_show and covers(SECOND_FACTOR)
+
+    def _leaks(self, proof: str, must_show: bool, modes: int, signs: list[Context]) -> list[tuple[int, SignIn]]:
+        """What decides who has a hole: each entry is one, for everybody whom none of its rules (as bits) includes.
+
+        An entry whose rules hold another's is left out: whoever it lets through, the other lets through.
+        """
+        cover: dict[tuple[str, str], tuple[int, bool]] = {}
+        found: dict[int, SignIn] = {}
+        for context in signs:
+            key = context.sign_in.client, context.sign_in.device
+            if key not in cover:
+                cover[key] = self._covering(proof, *key, must_show)
+            bits, own = cover[key]
+            if not own:
+                found.setdefault(context.rules & bits & modes, context.sign_in)
+        least: list[int] = []
+        for mask in sorted(found, key=lambda each: (each.bit_count(), each)):
+            if not any(mask & each == each for each in least):
+                least.append(mask)
+        return [(mask, found[mask]) for mask in least]
+
+    def lockouts(self) -> list[Lockout]:
+        """Which privileged people and which break-glass accounts are locked out of each resource for administrators."""
+        if self.snapshot.access_rules is None:
+            return []
+        kinds = []
+        for kind, selector in (
+            ("privileged", Selector("role", ("privileged",))),
+            ("break-glass", Selector("break-glass", ("true",))),
+        ):
+            try:
+                kinds.append((kind, np.flatnonzero(select(selector, self.snapshot))))
+            except Unanswerable as gap:
+                self.notes.add(f"whether {kind} people are locked out cannot be told without {gap}")
+        found = []
+        for resource in sorted(name for name, tags in self.snapshot.resources.items() if "admin" in tags):
+            for kind, people in kinds:
+                out = np.array([person for person in people.tolist() if self.locked_out(person, resource)], np.int64)
+                if len(out):
+                    found.append(
+                        Lockout(resource, tuple(self.snapshot.people.ids.take(out)), kind, len(out) == len(people))
+                    )
+        return found
+
+    def coverage(self, proof: str, on: tuple[str, ...], when: Conditions) -> list[Hole | str | None]:
+        """For each class of people: the hole that a proof leaf has, None for none, or the reason why it is unknown."""
+        resources = sorted(self.snapshot.resources) if not on else list(on)
+        every = contexts(self.door, resources, when)
+        unseen = contexts(
+            self.door, resources, when, ("unknown",)
+        )  # the device of a guest whose partner's word does not count
+        enforced, observed = self.rules("enforce"), self.rules("enforce", "observe")
+
+        known: dict[tuple[int, bool, bool], list[tuple[int, SignIn]]] = {}
+
+        def leak(mine: int, must_show: bool, modes: int, seen: bool) -> SignIn | None:
+            key = modes, must_show, seen
+            if key not in known:
+                known[key] = self._leaks(proof, must_show, modes, every if seen else unseen)
+            return next((sign_in for mask, sign_in in known[key] if not mine & mask), None)
+
+        def judge(mine: int, must_show: bool, seen: bool) -> Hole | str | None:
+            if not (every if seen else unseen):
+                return "no-fact"
+            stays = leak(mine, must_show, observed, seen)
+            found = stays or leak(mine, must_show, enforced, seen)
+            return None if found is None else Hole(found, stays is None)
+
+        answers: list[Hole | str | None] = []
+        for person in self.classes[1]:
+            mine, must_show = self.included(person), bool(self.must_show[person])
+            if not self.guests[person]:
+                answers.append(judge(mine, must_show, True))
+                continue
+            partner = self.partner(person)
+            if partner is None:
+                both = [judge(mine, must_show, seen) for seen in (True, False)]
+                answers.append(None if both == [None, None] else "no-fact")
+            else:
+                seen = partner.flags["home_device_counts"] == "true"
+                shut = partner.flags["guests_in"] == "false" and bool(every if seen else unseen)
+                answers.append(None if shut else judge(mine, must_show, seen))
+        return answers
+
+    # Lock-out
+
+    def _could_show(self, person: int) -> frozenset[str]:
+        """The most that a person could ever show, whatever missing data might hold; devices apart."""
+        if self.guests[person]:
+            partner = self.partner(person)
+            if partner is None or partner.flags["home_mfa_counts"] in ("true", None):
+                return frozenset(PROOFS) - DEVICE_PROOFS
+            registered = self.snapshot.authenticators
+            return frozenset((MFA,)) & (
+                frozenset(PROOFS) if registered is None else proofs_of(self.snapshot.registered(person))
+            )
+        if self.snapshot.authenticators is None:
+            return frozenset(PROOFS) - DEVICE_PROOFS
+        found = proofs_of(self.snapshot.registered(person))
+        passes = self.snapshot.passes
+        member = self.snapshot.people.kind.words[int(self.snapshot.people.kind.codes[person])] == "member"
+        return found | {MFA} if member and (passes is None or passes.live[person]) else found
+
+    def locked_out(self, person: int, resource: str) -> bool:
+        """Whether every possible sign-in of a person to a resource is denied or stuck, whatever missing data might hold."""
+        best, mine = self._could_show(person), self.included(person) & self.rules("enforce")
+        devices: Sequence[Sequence[str]] = (DEVICES,)
+        if self.guests[person]:
+            partner = self.partner(person)
+            if partner is not None and partner.flags["guests_in"] == "false":
+                return True
+            if partner is not None and partner.flags["home_device_counts"] == "false":
+                devices = (("unknown",),)
+            elif partner is None:
+                devices = (DEVICES, ("unknown",))
+        for context in self._ways_in(resource, devices):
+            rules = [
+                rule for number, rule in enumerate(self.door.rules) if mine >> number & context.rules >> number & 1
+            ]
+            needs = [rule.require for rule in rules if rule.require is not None] + (
+                [SECOND_FACTOR] if self.must_show[person] else []
+            )
+            shown = device_proofs(context.sign_in.device) | (
+                frozenset() if context.sign_in.client == "legacy" else best
+            )
+            if not any(rule.deny for rule in rules) and all(need.met_by(shown) for need in needs):
+                return False
+        return True
+
+    def _ways_in(self, resource: str, devices: Sequence[Sequence[str]]) -> Iterator[Context]:
+        for each in devices:
+            key = resource, tuple(each)
+            if key not in self._ways:
+                self._ways[key] = contexts(self.door, (resource,), Conditions(), each)
+            yield from self._ways[key]
+
+
+DEFAULT_PARTNER = Partner("*", PARTNER_COLUMNS)

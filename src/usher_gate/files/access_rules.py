@@ -1,0 +1,162 @@
+"""access-rules.yaml: the conditional sign-in rules."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path
+
+from ..core.accessrules import CLIENTS, DEVICES, MODES, PLATFORMS, RISKS, AccessRule, Conditions, Requirement
+from ..core.model import Snapshot
+from ..core.networks import ELSEWHERE, Networks
+from ..core.proofs import PROOFS
+from .faults import Faults, nearest, quoted
+from .selectors import read_selector
+from .yamltree import Cursor, read_yaml
+
+_DIMENSIONS = {"client": CLIENTS, "platform": PLATFORMS, "device": DEVICES, "risk": RISKS}
+
+
+def read_access_rules(
+    path: Path, snapshot: Snapshot, networks: Networks, resources: Mapping[str, frozenset[str]], faults: Faults
+) -> tuple[AccessRule, ...] | None:
+    """The rules, sorted by id; None where the file does not exist (or, with faults, cannot be used)."""
+    if not path.exists():
+        return None
+    top = read_yaml(path, str(path), "access-rules/1", faults)
+    if top is None:
+        return None
+    fields = top.fields(("usher-gate", "rules"))
+    found: dict[str, AccessRule] = {}
+    for item in fields["rules"].items() if "rules" in fields and not fields["rules"].empty else []:
+        rule = _read_rule(item, snapshot, networks, resources)
+        if rule is None:
+            continue
+        if rule.id in found:
+            item.fault(
+                f"the access rule {quoted(rule.id)} stands here and in line {found[rule.id].line}; give each an id of its own"
+            )
+        found.setdefault(rule.id, rule)
+    return tuple(found[each] for each in sorted(found))
+
+
+def _read_rule(
+    item: Cursor, snapshot: Snapshot, networks: Networks, resources: Mapping[str, frozenset[str]]
+) -> AccessRule | None:
+    before = len(item.faults.found)
+    fields = item.fields(("id", "mode", "people", "resources", "outcome"), ("title", "changed_at", "when"))
+    name = fields["id"].text("an id") if "id" in fields else None
+    if name is not None:
+        for field in fields.values():
+            field.path = field.path.replace(item.path, f"access rule {name}", 1)
+    title = fields["title"].text("a title") if "title" in fields else name
+    mode = fields["mode"].choice(MODES) if "mode" in fields else None
+    changed = fields["changed_at"].time() if "changed_at" in fields else None
+    people = fields["people"].fields(("include",), ("exclude",)) if "people" in fields else {}
+    include = read_selector(people["include"], snapshot) if "include" in people else None
+    exclude = read_selector(people["exclude"], snapshot) if "exclude" in people else None
+    meant = _read_resources(fields["resources"], resources) if "resources" in fields else frozenset()
+    when = read_conditions(fields["when"], networks) if "when" in fields else Conditions()
+    outcome = fields["outcome"].fields((), ("deny", "require", "session")) if "outcome" in fields else {}
+    deny = outcome["deny"].truth() if "deny" in outcome else False
+    require = _read_requirement(outcome["require"]) if "require" in outcome else None
+    hours, downloads = _read_session(outcome["session"]) if "session" in outcome else (None, False)
+    if "outcome" in fields and not outcome:
+        fields["outcome"].fault("an outcome has deny: true, or require, or session; write one of them")
+    if deny and "require" in outcome:
+        outcome["require"].fault("a rule that denies asks for nothing; leave require or deny out")
+    if deny is False and "deny" in outcome:
+        outcome["deny"].fault("deny: false is no outcome; write deny: true, or require")
+    if len(item.faults.found) > before or not name or not mode or include is None:
+        return None
+    return AccessRule(
+        name,
+        title or name,
+        mode,
+        include,
+        exclude,
+        meant,
+        when,
+        bool(deny),
+        require,
+        hours,
+        downloads,
+        changed,
+        item.line,
+    )
+
+
+def _read_resources(place: Cursor, resources: Mapping[str, frozenset[str]]) -> frozenset[str]:
+    fields = place.fields(("include",), ("exclude",))
+    included = _some_resources(fields["include"], resources) if "include" in fields else frozenset()
+    excluded = _some_resources(fields["exclude"], resources) if "exclude" in fields else frozenset()
+    if included and included <= excluded:
+        place.fault("every resource that is included is excluded again, so the rule can never match; leave one in")
+    return included - excluded
+
+
+def _some_resources(place: Cursor, resources: Mapping[str, frozenset[str]]) -> frozenset[str]:
+    if place.is_mapping:
+        fields = place.fields(("tag",))
+        tags = fields["tag"].one_or_more("a tag") if "tag" in fields else ()
+        found = frozenset(name for name, marked in resources.items() if marked & set(tags))
+        if tags and not found:
+            known = {tag for marked in resources.values() for tag in marked}
+            place.fault(f"no resource has the tag {quoted(', '.join(tags))}; {nearest(tags[0], known)}")
+        return found
+    names = place.one_or_more("a resource")
+    if names == ("any",):
+        return frozenset(resources)
+    for name in names:
+        if name not in resources:
+            place.fault(f"there is no resource {quoted(name)}; {nearest(name, resources)}")
+    return frozenset(names) & resources.keys()
+
+
+def read_conditions(place: Cursor, networks: Networks | None) -> Conditions:
+    """The conditions under `when`; without the organisation's networks, their names are taken as they come."""
+    fields = place.fields((), ("network", *_DIMENSIONS))
+    inside, outside = _read_network(fields["network"], networks) if "network" in fields else (None, frozenset[str]())
+    words = {name: _words(fields[name], allowed) if name in fields else None for name, allowed in _DIMENSIONS.items()}
+    found = Conditions(inside, outside, words["client"], words["platform"], words["device"], words["risk"])
+    if networks is not None and "network" in fields and not any(found.network(each.names) for each in networks.classes):
+        fields["network"].fault("no address satisfies this, so the rule can never match; leave one network in")
+    return found
+
+
+def _words(place: Cursor, allowed: tuple[str, ...]) -> frozenset[str]:
+    items = place.items(1) if place.is_list else [place]
+    return frozenset(word for item in items if (word := item.choice(allowed)) is not None)
+
+
+def _read_network(place: Cursor, networks: Networks | None) -> tuple[frozenset[str] | None, frozenset[str]]:
+    fields = place.fields((), ("include", "exclude")) if place.is_mapping else {"include": place}
+    if not fields:
+        place.fault("nothing is included or excluded; write include: any, elsewhere, or names of networks")
+    inside = _names(fields["include"], networks) if "include" in fields else None
+    return inside, (_names(fields["exclude"], networks) or frozenset()) if "exclude" in fields else frozenset()
+
+
+def _names(place: Cursor, networks: Networks | None) -> frozenset[str] | None:
+    names = place.one_or_more("a network")
+    if names == ("any",):
+        return None
+    for name in names:
+        if networks is not None and name != ELSEWHERE and name not in networks.spans:
+            place.fault(f"there is no network {quoted(name)}; {nearest(name, (*networks.spans, ELSEWHERE))}")
+    return frozenset(names)
+
+
+def _read_requirement(place: Cursor) -> Requirement | None:
+    entries = place.entries("all-of or any-of")
+    if len(entries) != 1 or next(iter(entries)) not in ("all-of", "any-of"):
+        place.fault("write either all-of: [proofs] or any-of: [proofs]")
+        return None
+    operator, listed = next(iter(entries.items()))
+    proofs = tuple(proof for item in listed.items(1) if (proof := item.choice(PROOFS)) is not None)
+    return Requirement(operator, proofs) if proofs else None
+
+
+def _read_session(place: Cursor) -> tuple[float | None, bool]:
+    fields = place.fields((), ("longest-hours", "downloads"))
+    hours = fields["longest-hours"].number() if "longest-hours" in fields else None
+    return hours, "downloads" in fields and fields["downloads"].choice(("deny", "allow")) == "deny"

@@ -1,0 +1,182 @@
+"""Proof coverage and lock-out against the plain reference, which tries every sign-in of small random universes."""
+
+from __future__ import annotations
+
+import json
+import tempfile
+from datetime import timedelta
+from pathlib import Path
+from random import Random
+from typing import Any
+
+import yaml
+from hypothesis import HealthCheck, given, settings
+
+from tests.access_reference import CLIENTS, DEVICES, PLATFORMS, PROOFS, RISKS, TYPES, Gate, Gatekeeper
+from tests.organisations import TAKEN, _table, _yaml, organisations, selector, write_org
+from tests.program import call
+from tests.reference import Org, Row
+
+RANGES = (
+    "192.0.2.0/24",
+    "192.0.2.0/25",
+    "192.0.2.64/26",
+    "198.51.100.0/24",
+    "2001:db8::/32",
+    "2001:db8:10::/48",
+    "192.0.2.128/25",
+)
+
+
+def _some(rnd: Random, words: tuple[str, ...]) -> list[str]:
+    return sorted(rnd.sample(words, rnd.randint(1, len(words) - 1)))
+
+
+def _when(rnd: Random, networks: dict[str, list[str]]) -> Row:
+    when: Row = {}
+    if rnd.random() < 0.5:
+        names = [*networks, "elsewhere"]
+        when["network"] = rnd.choice(({"include": rnd.choice(("any", [rnd.choice(names)], rnd.choice(names)))},
+                                      {"include": "any", "exclude": [rnd.choice(names)]}))  # fmt: skip
+    for name, words in (("client", CLIENTS), ("platform", PLATFORMS), ("device", DEVICES), ("risk", RISKS)):
+        if rnd.random() < 0.35:
+            when[name] = _some(rnd, words)
+    return when
+
+
+def _rule(
+    number: int, rnd: Random, networks: dict[str, list[str]], resources: dict[str, list[str]], columns: set[str]
+) -> Row:
+    people = {"include": rnd.choice(({"any": True}, selector(rnd, columns)))}
+    if rnd.random() < 0.4:
+        people["exclude"] = selector(rnd, columns)
+    proofs = rnd.sample(PROOFS, rnd.choice((1, 1, 2)))
+    rule: Row = {"id": f"A{number}", "mode": rnd.choice(("enforce", "enforce", "observe", "off")), "people": people,
+                 "resources": {"include": rnd.choice(("any", [rnd.choice(sorted(resources))]))},
+                 "outcome": rnd.choice(({"deny": True}, {"require": {"all-of": proofs}}, {"require": {"any-of": proofs}}))}  # fmt: skip
+    if rnd.random() < 0.2 and len(resources) > 1 and rule["resources"]["include"] == "any":
+        rule["resources"]["exclude"] = [rnd.choice(sorted(resources))]
+    when = _when(rnd, networks)
+    return {**rule, "when": when} if when else rule
+
+
+def random_gate(org: Org, rnd: Random) -> Gate:
+    networks = {f"n{number}": rnd.sample(RANGES, rnd.choice((1, 2))) for number in range(rnd.randrange(4))}
+    resources = {f"r{number}": rnd.choice(([], ["admin"])) for number in range(rnd.choice((1, 2)))}
+    ids = [person["id"] for person in org.people]
+    rules = (
+        [_rule(number, rnd, networks, resources, org.columns) for number in range(rnd.randrange(7))]
+        if rnd.random() < 0.95
+        else None
+    )
+    kinds = TYPES if rnd.random() < 0.3 else TYPES[1:]
+    authenticators = (
+        [{"person": rnd.choice(ids), "type": rnd.choice(kinds)} for _ in range(rnd.randrange(8))]
+        if rnd.random() < 0.8
+        else None
+    )
+    passes = None
+    if rnd.random() < 0.8:
+        passes = [
+            {
+                "person": rnd.choice(ids),
+                "issued_at": TAKEN - timedelta(hours=2),
+                "expires_at": TAKEN + timedelta(hours=rnd.choice((-1, 0, 1))),
+                "single_use": rnd.choice(("true", "false")),
+                **rnd.choice(({}, {"used_at": TAKEN})),
+            }
+            for _ in range(rnd.randrange(4))
+        ]
+    flags = ("true", "false")
+    partners = (
+        [
+            {
+                "domain": domain,
+                **{
+                    name: rnd.choice(flags)
+                    for name in ("guests_in", "home_mfa_counts", "home_device_counts")
+                    if rnd.random() < 0.6
+                },
+            }
+            for domain in rnd.sample(("home.example", "PARTNER.example", "*"), rnd.randint(0, 3))
+        ]
+        if rnd.random() < 0.8
+        else None
+    )
+    leaves = [
+        {
+            "proof": rnd.choice(PROOFS),
+            "on": rnd.choice(("any", [rnd.choice(sorted(resources))])),
+            **rnd.choice(({}, {"when": _when(rnd, networks)})),
+        }
+        for _ in range(3)
+    ]
+    return Gate(networks, resources, rnd.random() < 0.15, rules, authenticators, passes, partners, leaves)
+
+
+def write_gate(org: Org, gate: Gate, folder: Path, rnd: Random) -> None:
+    write_org(org, folder, rnd, ("csv",))
+    snapshot = folder / "snapshot"
+    organisation = yaml.safe_load((snapshot / "organisation.yaml").read_text())
+    _yaml(snapshot / "organisation.yaml", {**organisation, "networks": gate.networks, "resources": gate.resources,
+                                           "second_factor_default": "on" if gate.default else "off"})  # fmt: skip
+    if gate.rules is not None:
+        _yaml(
+            snapshot / "access-rules.yaml",
+            {"usher-gate": "access-rules/1", "rules": rnd.sample(gate.rules, len(gate.rules))},
+        )
+    for name, rows, columns in (("authenticators", gate.authenticators, {"person", "type"}),
+                                ("passes", gate.passes, {"person", "issued_at", "expires_at", "single_use", "used_at"}),
+                                ("partners", gate.partners, {"domain", "guests_in", "home_mfa_counts", "home_device_counts"})):  # fmt: skip
+        if rows is not None:
+            _table(snapshot, name, rows, columns, rnd, ("csv", "parquet"))
+    rules = [{"id": f"R{number}", "title": "t", "expect": leaf} for number, leaf in enumerate(gate.leaves)]
+    _yaml(folder / "baseline.yaml", {"usher-gate": "baseline/1", "name": "Random", "version": "v1", "rules": rules})
+
+
+def compare(org: Org, rnd: Random) -> int:
+    """Compares every proof verdict and every lock-out; returns how many verdicts were compared."""
+    org.people = org.people[:4]
+    org.exceptions, org.settings, org.observations = [], None, None
+    gate = random_gate(org, rnd)
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        write_gate(org, gate, folder, rnd)
+        done = call(
+            "check", "--snapshot", folder / "snapshot", "--baseline", folder / "baseline.yaml", "--format", "json"
+        )
+    if done.status == 2 and "can never match" in done.err:
+        return 0
+    assert done.status in (0, 1, 3), done.err
+    result = json.loads(done.out)
+    keeper = Gatekeeper(org, gate)
+    found = {(each["rule"], each["subject"]["id"]): each for each in result["findings"]}
+    for number, leaf in enumerate(gate.leaves):
+        for person in keeper.reference.active:
+            check_one(keeper, leaf, person, found.get((f"R{number}", person["id"])))
+    assert [
+        (each["resource"], tuple(each["people"]), each["of"], each["all"]) for each in result["lockouts"]
+    ] == keeper.lockouts()
+    if any(each["all"] for each in result["lockouts"]):
+        assert done.status == 1
+    return len(gate.leaves) * len(keeper.reference.active)
+
+
+def check_one(keeper: Gatekeeper, leaf: Row, person: Row, finding: dict[str, Any] | None) -> None:
+    verdict, reason = keeper.coverage(person, leaf)
+    if finding is None:
+        assert verdict == "meets", (leaf, person["id"], verdict, reason)
+        return
+    assert (finding["verdict"], finding["reason"]) == (verdict, reason), (leaf, person["id"])
+    hole = finding["leaves"][0]["hole"]
+    assert (hole is not None) == (verdict == "drifts")
+    if hole is not None:
+        assert keeper.is_hole(person, leaf, hole, ("enforce",))
+        if reason == "hole":
+            assert keeper.is_hole(person, leaf, hole, ("enforce", "observe"))
+
+
+@settings(max_examples=60, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
+@given(organisations())
+def test_every_proof_verdict_and_lock_out_is_the_reference_s(made: tuple[Org, Random]) -> None:
+    compare(*made)
