@@ -179,7 +179,7 @@ class Gatekeeper:
                 return False
         return True
 
-    def possible(self, person: Row, leaf: Row, partner: dict[str, bool]) -> list[tuple[Any, ...]]:
+    def possible(self, leaf: Row, partner: dict[str, bool]) -> list[tuple[Any, ...]]:
         on = sorted(self.gate.resources) if leaf["on"] == "any" else leaf["on"]
         found = set()
         for resource, names, client, platform, device, risk in product(
@@ -196,7 +196,7 @@ class Gatekeeper:
             return "unknown", "no-access-rules"
         found = set()
         for partner in self.hypotheses(person):
-            places = self.possible(person, leaf, partner)
+            places = self.possible(leaf, partner)
             if not places:
                 found.add(("unknown", "no-fact"))
                 continue
@@ -223,8 +223,7 @@ class Gatekeeper:
         )
         assert networks_of(self.gate, hole["address"]) == place[1]
         return any(
-            place in self.possible(person, leaf, partner)
-            and not self.covered(person, leaf["proof"], partner, modes, place)
+            place in self.possible(leaf, partner) and not self.covered(person, leaf["proof"], partner, modes, place)
             for partner in self.hypotheses(person)
         )
 
@@ -252,16 +251,16 @@ class Gatekeeper:
         return self.proofs_of(types) | ({"mfa"} if live and person["kind"] == "member" else set())
 
     def live(self, row: Row) -> bool:
-        used = (
-            row.get("single_use") == "true" and row.get("used_at") is not None and row["used_at"] <= self.org.taken_at
-        )
-        return row.get("starts_at", row["issued_at"]) <= self.org.taken_at < row["expires_at"] and not used
+        start: Any = row.get("starts_at", row["issued_at"])
+        spent: Any = row.get("used_at")
+        used = row.get("single_use") == "true" and spent is not None and spent <= self.org.taken_at
+        return bool(start <= self.org.taken_at < row["expires_at"]) and not used
 
     def locked_out(self, person: Row, resource: str) -> bool:
         for partner in self.hypotheses(person):
             if not partner["in"]:
                 continue
-            for place in self.possible(person, {"on": [resource]}, partner):
+            for place in self.possible({"on": [resource]}, partner):
                 needs = self.requirements(person, ("enforce",), *place)
                 shown = device_set(place[4]) | (frozenset() if place[2] == "legacy" else self.best(person, partner))
                 if needs is not None and all(satisfied(need, shown) for need in needs):

@@ -19,6 +19,7 @@ VERBS = {
     "demo": "see it work, on a made-up organisation",
     "check": "who drifts from the baseline, from what, and where it comes from",
     "why": "where one person's value or verdict comes from",
+    "sign-in": "what one sign-in would meet, by which access rules",
     "baseline": "start, validate and read a baseline; list the controls",
     "exceptions": "list, add and end agreed departures from the baseline",
 }
@@ -62,7 +63,7 @@ def _run(arguments: Sequence[str]) -> int:
     from .parser import Parser
 
     gc.disable()  # a call is short, and what it makes is reached until its end
-    verb = importlib.import_module(f".{arguments[0]}", __package__)
+    verb = importlib.import_module(f".{arguments[0].replace('-', '_')}", __package__)
     parser = Parser(f"usher-gate {arguments[0]}", verb.__doc__, verb.EXAMPLES)
     verb.add_arguments(parser)
     status: int = verb.run(parser.parse_args(arguments[1:]))

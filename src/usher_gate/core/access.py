@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from functools import cached_property
 from itertools import product
+from typing import TypeVar
 
 import numpy as np
 
@@ -57,41 +58,48 @@ class Door:
     networks: Networks
 
 
+_Value = TypeVar("_Value")
+
+
+def _folded(
+    rules: Sequence[AccessRule], values: Iterable[_Value], satisfies: Callable[[AccessRule, _Value], bool]
+) -> dict[int, _Value]:
+    """The values by the rules (as bits) that each satisfies; of those that satisfy the same, the first."""
+    found: dict[int, _Value] = {}
+    for value in values:
+        found.setdefault(sum(1 << number for number, rule in enumerate(rules) if satisfies(rule, value)), value)
+    return found
+
+
 def contexts(door: Door, resources: Iterable[str], when: Conditions, devices: Sequence[str] = DEVICES) -> list[Context]:
     """Every class of possible sign-ins to these resources under these conditions, each once for each client and device."""
-    bits = {rule.id: 1 << number for number, rule in enumerate(door.rules)}
-
-    def satisfied(test: Callable[[AccessRule], bool]) -> int:
-        return sum(bits[rule.id] for rule in door.rules if test(rule))
-
-    def fold(values: Iterable[tuple[object, int]]) -> dict[int, object]:
-        """Values that satisfy the same rules, as one of them."""
-        found: dict[int, object] = {}
-        for value, mask in values:
-            found.setdefault(mask, value)
-        return found
-
-    by_resource = fold((name, satisfied(lambda rule, name=name: name in rule.resources)) for name in resources)  # type: ignore[misc]
-    by_network = fold((each, satisfied(lambda rule, each=each: rule.when.network(each.names)))  # type: ignore[misc]
-                      for each in door.networks.classes if when.network(each.names))  # fmt: skip
-    by_platform = fold((each, satisfied(lambda rule, each=each: rule.when.platform is None or each in rule.when.platform))  # type: ignore[misc]
-                       for each in PLATFORMS if when.platform is None or each in when.platform)  # fmt: skip
-    by_risk = fold((each, satisfied(lambda rule, each=each: rule.when.risk is None or each in rule.when.risk))  # type: ignore[misc]
-                   for each in RISKS if when.risk is None or each in when.risk)  # fmt: skip
+    rules = door.rules
+    by_resource = _folded(rules, resources, lambda rule, name: name in rule.resources)
+    by_network = _folded(
+        rules,
+        [each for each in door.networks.classes if when.network(each.names)],
+        lambda rule, each: rule.when.network(each.names),
+    )
+    by_platform = _folded(rules, _allowed(PLATFORMS, when.platform), lambda rule, each: _in(each, rule.when.platform))
+    by_risk = _folded(rules, _allowed(RISKS, when.risk), lambda rule, each: _in(each, rule.when.risk))
     found: dict[tuple[int, str, str], Context] = {}
-    for client, device in product(CLIENTS, devices):
-        if (when.client is not None and client not in when.client) or not when.on_device(device):
-            continue
-        here = satisfied(lambda rule, client=client, device=device: (rule.when.client is None or client in rule.when.client)
-                         and rule.when.on_device(device))  # type: ignore[misc]  # fmt: skip
-        for (m1, resource), (m2, network), (m3, platform), (m4, risk) in product(
-            by_resource.items(), by_network.items(), by_platform.items(), by_risk.items()
-        ):
+    for client, device in product(_allowed(CLIENTS, when.client), [each for each in devices if when.on_device(each)]):
+        here = next(iter(_folded(rules, [client], lambda rule, each: _in(each, rule.when.client))))
+        here &= next(iter(_folded(rules, [device], lambda rule, each: rule.when.on_device(each))))
+        for place in product(by_resource.items(), by_network.items(), by_platform.items(), by_risk.items()):
+            (m1, resource), (m2, network), (m3, platform), (m4, risk) = place
             mask = here & m1 & m2 & m3 & m4
             if (mask, client, device) not in found:
-                sign_in = SignIn(str(resource), network, client, str(platform), device, str(risk))  # type: ignore[arg-type]
-                found[mask, client, device] = Context(mask, sign_in)
+                found[mask, client, device] = Context(mask, SignIn(resource, network, client, platform, device, risk))
     return list(found.values())
+
+
+def _allowed(values: Sequence[str], wanted: frozenset[str] | None) -> list[str]:
+    return [value for value in values if _in(value, wanted)]
+
+
+def _in(value: str, wanted: frozenset[str] | None) -> bool:
+    return wanted is None or value in wanted
 
 
 class Gatekeeper:

@@ -254,6 +254,8 @@ def _member(person: Person, number: int) -> None:
     if unit == "/Pilots" and number in (3, 9):
         person.mfa = "absent"
     person.manifests = unit == "/Terminals/North" and number % 2 == 0
+    if unit == "/Terminals/North" and number in (4, 10):
+        person.mfa = "offered"  # who handle cargo manifests
     if unit == "/Fleet/Catering" and number in (5, 17):
         person.last_sign_in_at = "2026-05-04T10:00:00Z"  # nobody has missed them
     if unit == "/Contractors" and number == 11:
@@ -280,3 +282,22 @@ def memberships(everybody: list[Person]) -> list[tuple[str, str, str]]:
     rows += [("watch", person.id, "person") for person in of_group["deck"][:3]]
     rows += [("trial-crews", person.id, "person") for person in (*of_group["engine"][:6], *of_group["catering"][:2])]
     return rows + [(outer, inner, "group") for outer, inner in NESTED]
+
+
+def authenticators(everybody: list[Person]) -> list[tuple[str, str]]:
+    """Rows of authenticators.csv: person, type. Guests bring theirs from home."""
+    rows: list[tuple[str, str]] = []
+    for number, person in enumerate(everybody):
+        if person.kind != "member" or person.mfa in ("absent", ""):
+            continue
+        if person.roles:
+            kinds = ["multi-factor-crypto-device"] * (1 if person.protection == "heightened" else 2)
+            kinds = ["out-of-band-app"] if person.mfa == "offered" else kinds
+        elif number % 23 == 7:
+            kinds = ["out-of-band-sms"]
+        else:
+            kinds = [("single-factor-otp", "out-of-band-app", "multi-factor-crypto-software")[number % 3]]
+        if person.login.startswith("harbour-lamp-two"):
+            kinds = []  # nobody registered its key
+        rows += [(person.id, kind) for kind in kinds]
+    return rows

@@ -12,9 +12,13 @@ second_factor_default: off
 networks:
   head-office: [192.0.2.0/25, "2001:db8:10::/48"]
   terminals: [198.51.100.0/24]
+  ticket-hall: [198.51.100.64/26]
 resources:
   directory-console: [admin]
+  meeting-console: [admin]
   meetings: []
+  cargo-portal: []
+  timesheets: []
 controls:
   - {id: dock.camera, title: Camera at the dock door, kind: flag, strict: "on",
      weak: Nobody sees who came aboard.}
@@ -172,6 +176,81 @@ coastguard.example.org,true,true,true,false
 shipyard.example.com,true,true,false,true
 """
 
+ACCESS_RULES = """\
+usher-gate: access-rules/1
+rules:
+  - id: A-10
+    title: Strong proof for administrators
+    mode: enforce
+    changed_at: 2026-03-02T09:00:00Z
+    people:    {include: {role: privileged}, exclude: {break-glass: true}}
+    resources: {include: any, exclude: [timesheets]}      # a hole: nobody remembers why
+    outcome:
+      require: {any-of: [phishing-resistant, hardware-key]}
+      session: {longest-hours: 8}
+  - id: A-20
+    title: A second factor for everybody
+    mode: enforce
+    changed_at: 2026-03-02T09:00:00Z
+    people:    {include: {any: true}, exclude: {group: legacy-scanners}}
+    resources: {include: any, exclude: [cargo-portal]}
+    outcome:
+      require: {all-of: [mfa]}
+  - id: A-21
+    title: A second factor for the cargo portal
+    mode: enforce
+    changed_at: 2026-03-02T09:00:00Z
+    people:    {include: {any: true}, exclude: {group: legacy-scanners}}
+    resources: {include: [cargo-portal]}
+    when:
+      client: [browser, app]                              # legacy clients slip through
+      network: {include: any, exclude: [ticket-hall]}
+    outcome:
+      require: {all-of: [mfa]}
+  - id: A-30
+    title: No legacy clients
+    mode: observe                                         # believed to be enforced since spring
+    changed_at: 2026-04-10T09:00:00Z
+    people:    {include: {any: true}, exclude: {group: legacy-scanners}}
+    resources: {include: any}
+    when: {client: [legacy]}
+    outcome: {deny: true}
+  - id: A-40
+    title: The consoles only from managed devices
+    mode: enforce
+    changed_at: 2026-09-15T09:00:00Z
+    people:    {include: {any: true}, exclude: {login: harbour-lamp-one@northmere.example}}
+    resources: {include: {tag: admin}}
+    outcome:
+      require: {all-of: [managed-device, mfa]}
+  - id: A-50
+    title: Nobody at high risk
+    mode: enforce
+    changed_at: 2026-03-02T09:00:00Z
+    people:    {include: {any: true}, exclude: {break-glass: true}}
+    resources: {include: any}
+    when: {risk: [high]}
+    outcome: {deny: true}
+  - id: A-60
+    title: No downloads to devices that nobody knows
+    mode: enforce
+    changed_at: 2026-03-02T09:00:00Z
+    people:    {include: {any: true}}
+    resources: {include: [cargo-portal, timesheets]}
+    when: {device: [unknown]}
+    outcome:
+      session: {downloads: deny, longest-hours: 2}
+"""
+
+PASSES = """\
+person,issued_at,starts_at,expires_at,single_use,used_at,issuer
+N1060,2026-11-20T05:30:00Z,,2026-11-20T09:30:00Z,true,,N1174
+N1100,2026-11-18T08:00:00Z,,2026-11-25T08:00:00Z,false,,N1174
+N1172,2026-11-20T05:00:00Z,,2026-11-20T13:00:00Z,true,,N1172
+N1218,2026-11-20T05:45:00Z,,2026-11-20T07:45:00Z,true,,N1174
+N1005,2026-11-19T08:00:00Z,,2026-11-20T08:00:00Z,true,2026-11-19T08:30:00Z,N1174
+"""
+
 EXTRA_RULES = """\
   - id: NM-01
     title: Nobody handling cargo manifests stops at "offered"
@@ -180,6 +259,14 @@ EXTRA_RULES = """\
     expect: {person: mfa, is: required}
     because: A forged manifest puts the wrong cargo next to the passengers.
     mend: Require the second factor for the group.
+    maps: {"NIST SP 800-53r5": [IA-2(2)], "ISO/IEC 27001:2022": [A.8.5]}
+  - id: NM-05
+    title: The cargo portal asks whoever handles manifests for a second factor, everywhere
+    severity: critical
+    audience: {group: manifests}
+    expect: {proof: mfa, on: [cargo-portal]}
+    because: A forged manifest puts the wrong cargo next to the passengers.
+    mend: Enforce A-30, and take the exclusion of the ticket hall out of A-21.
     maps: {"NIST SP 800-53r5": [IA-2(2)], "ISO/IEC 27001:2022": [A.8.5]}
   - id: NM-02
     title: Administrators and the board talk end to end

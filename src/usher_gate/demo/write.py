@@ -11,7 +11,7 @@ from ..baselines import keep_rules, starter_text
 from ..files.catalogue import shipped_catalogue
 from ..files.write import whole_file
 from . import state
-from .people import COLUMNS, GROUPS, memberships, people
+from .people import COLUMNS, GROUPS, authenticators, memberships, people
 
 
 def _csv(columns: Sequence[str], rows: Iterable[Sequence[str]]) -> str:
@@ -59,6 +59,9 @@ def files() -> Mapping[str, str]:
         "snapshot/settings.csv": state.SETTINGS,
         "snapshot/observations.csv": state.OBSERVATIONS,
         "snapshot/partners.csv": state.PARTNERS,
+        "snapshot/access-rules.yaml": state.ACCESS_RULES,
+        "snapshot/passes.csv": state.PASSES,
+        "snapshot/authenticators.csv": _csv(("person", "type"), authenticators(everybody)),
     }
 
 

@@ -109,7 +109,12 @@ def digest(result: CheckResult, rows: int) -> Digest:
 
 
 def _details(result: CheckResult) -> list[str]:
-    found = []
+    found = [
+        f"{'ALL' if each.all else count(len(each.people), 'of the', 'of the')} {each.of} "
+        f"{'accounts' if each.of == 'break-glass' else 'people'} {'is' if len(each.people) == 1 and not each.all else 'are'} locked out of "
+        f"{safe(each.resource)}: {safe(_some(each.people, 5))}."
+        for each in sorted(result.lockouts, key=lambda each: not each.all)
+    ]
     groups, units = result.groups.whole, result.units.whole
     if groups or units:
         found.append(

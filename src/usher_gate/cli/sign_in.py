@@ -1,0 +1,148 @@
+"""Shows what one sign-in would meet under the access rules as they are, and beside it if the observed ones were enforced.
+
+Reads the snapshot. A dimension left out means all of its classes, folded into the fewest rows that tell the difference."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from ..core.accessrules import CLIENTS, DEVICES, PLATFORMS, RISKS
+from ..files.faults import UsherError, nearest, quoted
+from .common import add_output, find_person, look, need, output, places, say_notes
+
+if TYPE_CHECKING:
+    from ..core.decide import Decider
+    from ..core.model import Snapshot
+
+EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
+  usher-gate sign-in asta.brandt@northmere.example --resource cargo-portal
+  usher-gate sign-in N1171 --resource directory-console --network head-office --client browser --device managed
+  usher-gate sign-in --kind guest --home-domain coastguard.example.org --resource meetings"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """What the verb takes."""
+    parser.add_argument(
+        "person", metavar="PERSON", nargs="?", help="a login or an id; left out, somebody who does not exist yet"
+    )
+    parser.add_argument("--resource", metavar="NAME", required=True, help="what is signed in to")
+    where = parser.add_mutually_exclusive_group()
+    where.add_argument("--network", metavar="NAME", help="a named network, or elsewhere")
+    where.add_argument("--address", metavar="IP", help="an IPv4 or IPv6 address")
+    for name, words in (("client", CLIENTS), ("platform", PLATFORMS), ("device", DEVICES), ("risk", RISKS)):
+        parser.add_argument(f"--{name}", choices=words)
+    parser.add_argument(
+        "--shown", metavar="TYPE", action="append", default=[], help="an authenticator type shown already (repeatable)"
+    )
+    group = parser.add_argument_group("somebody who does not exist yet")
+    group.add_argument("--kind", choices=("member", "guest", "service"), default=None)
+    for name, wanted in (
+        ("role", "a role"),
+        ("group", "a group"),
+        ("licence", "a licence"),
+        ("authenticator", "a type that is registered"),
+    ):
+        group.add_argument(f"--{name}", metavar="NAME", action="append", default=[], help=f"{wanted} (repeatable)")
+    group.add_argument("--home-domain", metavar="DOMAIN", default="", help="where a guest comes from")
+    group.add_argument("--unit", metavar="PATH", default="")
+    group.add_argument("--mfa", choices=("absent", "offered", "required"), default="")
+    parser.add_argument_group("files").add_argument("--snapshot", type=Path, metavar="DIR", help="the snapshot folder")
+    add_output(parser, ("table", "json"))
+
+
+def run(arguments: argparse.Namespace) -> int:
+    """Decides, and explains."""
+    from ..core.decide import EVERY, fold
+    from ..core.proofs import TYPES
+    from ..files.snapshot import read_snapshot
+    from ..outputs.sign_in import SignInAnswer, write_sign_in, write_sign_in_json
+
+    arguments.baseline = arguments.exceptions = None
+    snapshot = read_snapshot(need(places(arguments).snapshot, "snapshot")).snapshot
+    if snapshot.access_rules is None:
+        raise UsherError("the snapshot has no access-rules.yaml, so nothing is known about what a sign-in meets")
+    _among(arguments.resource, snapshot.resources, "resource")
+    for each in (*arguments.shown, *arguments.authenticator):
+        _among(each, TYPES, "authenticator type")
+    decider, who = _decider(arguments, snapshot)
+    given: dict[str, list[object]] = {"network": _networks(arguments, snapshot)}
+    for name, words in EVERY.items():
+        value = getattr(arguments, name)
+        given[name] = list(words) if value is None else [value]
+    rows = fold(decider, arguments.resource, given, frozenset(arguments.shown))
+    answer = SignInAnswer(
+        who, arguments.resource, tuple(rows), decider, {name: len(values) > 1 for name, values in given.items()}
+    )
+    with output(arguments) as stream:
+        if arguments.format == "json":
+            write_sign_in_json(answer, stream)
+        else:
+            write_sign_in(answer, stream, look(arguments))
+    say_notes(tuple(sorted(decider.gatekeeper.notes)))
+    return 0
+
+
+def _among(name: str, known: object, what: str) -> None:
+    names = list(known)  # type: ignore[call-overload]
+    if name not in names:
+        raise UsherError(f"there is no {what} {quoted(name)}; {nearest(name, names)}")
+
+
+def _decider(arguments: argparse.Namespace, snapshot: Snapshot) -> tuple[Decider, str]:
+    from ..core.access import Gatekeeper
+    from ..core.decide import Decider
+    from ..core.visitor import Traits, somebody
+
+    traits = ("kind", "role", "group", "licence", "authenticator", "home_domain", "unit", "mfa")
+    if arguments.person is not None:
+        said = [name for name in traits if getattr(arguments, name)]
+        if said:
+            raise UsherError(
+                f"{arguments.person} exists, so --{said[0].replace('_', '-')} says nothing; leave it or the person out"
+            )
+        person = find_person(arguments.person, snapshot)
+        return Decider(Gatekeeper(snapshot), person), arguments.person
+    if arguments.kind is None:
+        raise UsherError("name a person, or say by --kind who somebody would be that does not exist yet")
+    if arguments.unit and not arguments.unit.startswith("/"):
+        raise UsherError(f"the unit {quoted(arguments.unit)} does not begin with a slash")
+    made = Traits(
+        arguments.kind,
+        "somebody",
+        arguments.unit,
+        tuple(arguments.role),
+        tuple(arguments.licence),
+        tuple(arguments.group),
+        arguments.home_domain,
+        arguments.mfa,
+        tuple(arguments.authenticator),
+    )
+    try:
+        tried = somebody(snapshot, made)
+    except KeyError as error:
+        raise UsherError(
+            f"there is no group {quoted(str(error.args[0]))}; {nearest(str(error.args[0]), snapshot.group_index)}"
+        ) from None
+    return Decider(
+        Gatekeeper(tried), 0
+    ), f"a {arguments.kind}{' from ' + arguments.home_domain if arguments.home_domain else ''}"
+
+
+def _networks(arguments: argparse.Namespace, snapshot: Snapshot) -> list[object]:
+    from ..core.networks import ELSEWHERE, NetworkClass
+
+    networks = snapshot.networks
+    if arguments.address is not None:
+        try:
+            return [NetworkClass(networks.containing(arguments.address), arguments.address)]
+        except ValueError:
+            raise UsherError(
+                f"{quoted(arguments.address)} is no address; write one such as 192.0.2.17 or 2001:db8::17"
+            ) from None
+    if arguments.network is None:
+        return list(networks.classes)
+    _among(arguments.network, (*networks.spans, ELSEWHERE), "network")
+    names = frozenset[str]() if arguments.network == ELSEWHERE else networks.around(arguments.network)
+    return [NetworkClass(names, next((each.address for each in networks.classes if each.names == names), ""))]
