@@ -20,6 +20,7 @@ VERBS = {
     "check": "who drifts from the baseline, from what, and where it comes from",
     "why": "where one person's value or verdict comes from",
     "sign-in": "what one sign-in would meet, by which access rules",
+    "holes": "every way in that a required proof does not cover, and who is locked out",
     "baseline": "start, validate and read a baseline; list the controls",
     "exceptions": "list, add and end agreed departures from the baseline",
 }

@@ -130,6 +130,35 @@ class Gatekeeper:
         """The rules that include a person, as bits."""
         return sum(1 << number for number, mask in enumerate(self._included) if mask[person])
 
+    def includes_anybody(self, number: int) -> bool:
+        """Whether a rule includes anybody."""
+        return bool(np.any(self._included[number]))
+
+    def excludes(self, rule: AccessRule, person: int) -> bool:
+        """Whether a rule excludes a person whom it would otherwise include."""
+        assert rule.exclude is not None
+        try:
+            both = select(rule.include, self.snapshot) & select(rule.exclude, self.snapshot)
+        except Unanswerable:
+            return False
+        return bool(both[person])
+
+    def unseen_device(self, person: int) -> bool | None:
+        """Whether a person's device counts as unknown (a guest whose partner's word does not count); None for somebody who is
+        kept out by their partner, or of whom that is not known."""
+        if not self.guests[person]:
+            return False
+        partner = self.partner(person)
+        if partner is None or partner.flags["guests_in"] == "false":
+            return None
+        return partner.flags["home_device_counts"] != "true"
+
+    def every_context(self) -> list[Context]:
+        """Every class of sign-ins to any resource."""
+        if ("", ()) not in self._ways:
+            self._ways["", ()] = contexts(self.door, sorted(self.snapshot.resources), Conditions())
+        return self._ways["", ()]
+
     @cached_property
     def guests(self) -> Bools:
         """Who is a guest."""
@@ -180,21 +209,21 @@ class Gatekeeper:
 
     # Coverage
 
-    def _covering(self, proof: str, client: str, device: str, must_show: bool) -> tuple[int, bool]:
-        """The rules (as bits) that cover a sign-in by themselves, and whether the person's own requirement does."""
+    def covering(self, proof: str, client: str, device: str) -> tuple[int, bool]:
+        """The rules (as bits) that cover a sign-in by themselves, and whether the own requirement of who has it does."""
         most = (
             device_proofs(device) if client == "legacy" else frozenset(PROOFS) - DEVICE_PROOFS | device_proofs(device)
         )
         rest = without(most, proof)
         if proof in DEVICE_PROOFS and proof in device_proofs(device):
-            return -1, True  # the device in hand is itself the proof
+            return -1, True  # the device in hand is itself the proof, whatever the rules
 
         def covers(require: Requirement) -> bool:
             return not require.met_by(rest) or (client == "legacy" and not require.carried_by_legacy)
 
         by_itself = (rule.deny or (rule.require is not None and covers(rule.require)) for rule in self.door.rules)
         bits = sum(1 << number for number, covered in enumerate(by_itself) if covered)
-        return bits, must_show and covers(SECOND_FACTOR)
+        return bits, covers(SECOND_FACTOR)
 
     def _leaks(self, proof: str, must_show: bool, modes: int, signs: list[Context]) -> list[tuple[int, SignIn]]:
         """What decides who has a hole: each entry is one, for everybody whom none of its rules (as bits) includes.
@@ -206,9 +235,9 @@ class Gatekeeper:
         for context in signs:
             key = context.sign_in.client, context.sign_in.device
             if key not in cover:
-                cover[key] = self._covering(proof, *key, must_show)
+                cover[key] = self.covering(proof, *key)
             bits, own = cover[key]
-            if not own:
+            if bits != -1 and not (own and must_show):
                 found.setdefault(context.rules & bits & modes, context.sign_in)
         least: list[int] = []
         for mask in sorted(found, key=lambda each: (each.bit_count(), each)):

@@ -1,0 +1,99 @@
+"""Shows every way in that a required proof does not cover, who is locked out, and what ails the access rules themselves.
+
+Reads the snapshot and the baseline; looks at the baseline's rules that ask for a proof (or at --proof, for everybody)."""
+
+from __future__ import annotations
+
+import argparse
+from typing import TYPE_CHECKING
+
+from ..files.faults import UsherError, nearest, quoted
+from .common import add_output, add_places, look, output, read_inputs, say_notes
+
+if TYPE_CHECKING:
+    from ..core.condition import Leaf
+    from ..core.model import Bools
+    from .common import Inputs
+
+EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
+  usher-gate holes
+  usher-gate holes --rule SIGN-10 --rows 0
+  usher-gate holes --proof mfa --format json"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """What the verb takes."""
+    which = parser.add_mutually_exclusive_group()
+    which.add_argument("--rule", metavar="ID", action="append", help="only these rules (repeatable)")
+    which.add_argument(
+        "--proof", metavar="PROOF", help="instead of the baseline's rules: this proof, from everybody, everywhere"
+    )
+    parser.add_argument(
+        "--rows",
+        type=int,
+        default=10,
+        metavar="N",
+        help="how many holes of each rule a table shows (default: 10; 0: all)",
+    )
+    add_places(parser)
+    add_output(parser, ("table", "json"))
+
+
+def run(arguments: argparse.Namespace) -> int:
+    """Finds and writes."""
+    import numpy as np
+
+    from ..core.access import Gatekeeper
+    from ..core.condition import Leaf
+    from ..core.holes import ailments, holes
+    from ..core.proofs import PROOFS
+    from ..outputs.holes import HolesAnswer, RuleHoles, write_holes, write_holes_json
+
+    inputs = read_inputs(arguments)
+    if inputs.snapshot.access_rules is None:
+        raise UsherError("the snapshot has no access-rules.yaml, so nothing is known about what a sign-in must show")
+    keeper = Gatekeeper(inputs.snapshot)
+    if arguments.proof is None:
+        wanted = _of_rules(arguments, inputs)
+    else:
+        if arguments.proof not in PROOFS:
+            raise UsherError(f"there is no proof {quoted(arguments.proof)}; {nearest(arguments.proof, PROOFS)}")
+        everybody = np.ones(len(inputs.snapshot.people), bool)
+        wanted = [("", f"{arguments.proof} from everybody", Leaf("proof", arguments.proof, 0), everybody)]
+    found = tuple(
+        RuleHoles(rule, title, leaf, tuple(holes(keeper, leaf, audience)), int(audience.sum()))
+        for rule, title, leaf, audience in wanted
+    )
+    answer = HolesAnswer(inputs.snapshot, found, tuple(keeper.lockouts()), tuple(ailments(keeper)))
+    with output(arguments) as stream:
+        if arguments.format == "json":
+            write_holes_json(answer, stream)
+        else:
+            write_holes(answer, stream, look(arguments, arguments.rows))
+    say_notes(tuple(sorted(keeper.notes)))
+    return 0
+
+
+def _of_rules(arguments: argparse.Namespace, inputs: Inputs) -> list[tuple[str, str, Leaf, Bools]]:
+    """The proof leaves of the baseline, each with whom its rule is for."""
+    from ..core.resolve import Resolver
+    from ..core.scope import Scopes
+
+    rules = [rule for rule in inputs.baseline.rules if any(leaf.about == "proof" for leaf in rule.leaves)]
+    for name in arguments.rule or ():
+        if name not in {rule.id for rule in rules}:
+            raise UsherError(
+                f"there is no rule {quoted(name)} that asks for a proof; {nearest(name, [rule.id for rule in rules])}"
+            )
+    if not rules:
+        raise UsherError(
+            "no rule of the baseline asks for a proof; write --proof mfa, or see usher-gate baseline --start"
+        )
+    scopes = Scopes(inputs.snapshot, Resolver(inputs.snapshot))
+    return [
+        (rule.id, rule.title, leaf, ~scopes.outside(rule, None)[0])
+        for rule in rules
+        if not arguments.rule or rule.id in arguments.rule
+        for leaf in rule.leaves
+        if leaf.about == "proof"
+    ]

@@ -1,0 +1,148 @@
+"""Holes, lock-outs and what ails the access rules: for a person, and as JSON (form holes/1)."""
+
+from __future__ import annotations
+
+from typing import TextIO
+
+import numpy as np
+from rich.text import Text
+
+from ..core.accessrules import CLIENTS, DEVICES, PLATFORMS, RISKS
+from ..core.condition import Leaf
+from ..core.holes import DIMENSIONS, Ailment, HoleFound
+from ..core.model import Snapshot
+from ..core.record import record
+from ..core.result import Lockout
+from .digest import Section, count
+from .interface import Look
+from .json_ import hole_object, text
+from .safe import for_terminal as safe
+from .table import console, draw
+
+
+@record
+class RuleHoles:
+    """One proof that is asked for (rule "": by the call), and the holes in it for the people it is asked from."""
+
+    rule: str
+    title: str
+    leaf: Leaf
+    holes: tuple[HoleFound, ...]
+    people: int
+
+
+@record
+class HolesAnswer:
+    """All that is told."""
+
+    snapshot: Snapshot
+    rules: tuple[RuleHoles, ...]
+    lockouts: tuple[Lockout, ...]
+    ailments: tuple[Ailment, ...]
+
+
+_EVERY = {"client": CLIENTS, "platform": PLATFORMS, "device": DEVICES, "risk": RISKS}
+
+
+def _words(name: str, values: tuple[str, ...]) -> str:
+    """Some values of a dimension in the fewest words."""
+    others = [each for each in _EVERY.get(name, ()) if each not in values]
+    if others and len(others) < len(values):
+        return f"not {' or '.join(others)}"
+    return " or ".join(value.replace("+", " and ") for value in values)
+
+
+def describe(hole: HoleFound) -> str:
+    """A hole in words: who comes how, from where, to what."""
+    values = {name: _words(name, each) if each else "" for name, each in zip(DIMENSIONS, hole.values, strict=True)}
+    parts = [f"{values['client']} clients" if values["client"] else "any client"]
+    parts.append(f"from {values['network'] or 'anywhere'}")
+    parts.append(f"to {values['resource'] or 'any resource'}")
+    parts += [f"{name} {values[name]}" for name in ("platform", "device", "risk") if values[name]]
+    return ", ".join(parts)
+
+
+def _rule_section(rule: RuleHoles, most: int) -> Section:
+    made = tuple(
+        (
+            f"{len(hole.people):,}",
+            safe(describe(hole)),
+            safe("; ".join(hole.because)),
+            "yes" if hole.observed_closes else "",
+        )
+        for hole in rule.holes
+    )
+    shown = made[:most] if most else made
+    more = f"and {len(made) - len(shown)} more: --rows 0" if len(made) > len(shown) else ""
+    whom = f"{rule.leaf.name} from {count(rule.people, 'person', 'people')}"
+    title = f"{rule.rule + ': ' if rule.rule else ''}{whom}: {count(len(made), 'hole')}"
+    columns = (("people", True), ("the way in", False), ("because", False), ("closed if enforced", False))
+    return Section(safe(title), columns, shown, more)
+
+
+def _locked_section(answer: HolesAnswer) -> Section:
+    rows = []
+    for each in answer.lockouts:
+        who = ", ".join(each.people[:6]) + (" …" if len(each.people) > 6 else "")
+        rows.append((safe(each.resource), f"{'ALL ' if each.all else ''}{each.of}", f"{len(each.people)}", safe(who)))
+    return Section("Locked out", (("resource", False), ("of", False), ("people", True), ("who", False)), tuple(rows))
+
+
+def write_holes(answer: HolesAnswer, stream: TextIO, look: Look) -> None:
+    """Writes the answer for a person, the widest question first."""
+    every = [hole for rule in answer.rules for hole in rule.holes]
+    people = {person for hole in every for person in hole.people}
+    closed = sum(hole.observed_closes for hole in every)
+    with console(stream, look) as out:
+        line = "No hole: every proof that is asked for is required everywhere."
+        if every:
+            line = f"{count(len(every), 'hole')} lets" if len(every) == 1 else f"{count(len(every), 'hole')} let"
+            line += f" {count(len(people), 'person', 'people')} in without the proof that is asked for."
+        out.print(Text(line, style="bold"))
+        if closed:
+            out.print(f"  {closed} of them would be closed if what is only observed were enforced.")
+        for rule in answer.rules:
+            section = _rule_section(rule, look.rows)
+            if section.rows:
+                draw(out, section)
+            else:
+                out.print(Text("\n" + section.title))
+        ailing = tuple((safe(each.rule), safe(each.text)) for each in answer.ailments)
+        rules = Section("What ails the rules themselves", (("rule", False), ("what", False)), ailing)
+        for section in (_locked_section(answer), rules):
+            if section.rows:
+                draw(out, section)
+
+
+def write_holes_json(answer: HolesAnswer, stream: TextIO) -> None:
+    """Writes the answer as JSON."""
+    ids = answer.snapshot.people.ids
+    entries = [
+        text(
+            {
+                "rule": rule.rule or None,
+                "proof": rule.leaf.name,
+                "people": len(hole.people),
+                "ids": ids.take(np.array(hole.people)),
+                "way": describe(hole),
+                "values": {
+                    name: None if values is None else list(values)
+                    for name, values in zip(DIMENSIONS, hole.values, strict=True)
+                },
+                "because": list(hole.because),
+                "observed_closes": hole.observed_closes,
+                "example": hole_object(hole.sign_in),
+            }
+        )
+        for rule in answer.rules
+        for hole in rule.holes
+    ]
+    locked = [
+        text({"resource": each.resource, "people": list(each.people), "of": each.of, "all": each.all})
+        for each in answer.lockouts
+    ]
+    ailing = [text({"rule": each.rule, "what": each.what, "text": each.text}) for each in answer.ailments]
+    stream.write('{"usher-gate": "holes/1"')
+    for name, rows in (("holes", entries), ("lockouts", locked), ("ailments", ailing)):
+        stream.write(f',\n "{name}": [' + ("\n  " + ",\n  ".join(rows) + "\n " if rows else "") + "]")
+    stream.write("}\n")
