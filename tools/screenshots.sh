@@ -44,3 +44,5 @@ shot why usher-gate why asta.brandt@northmere.example door.waiting-room --servic
 shot why-rule usher-gate why N1001 --rule DOOR-01 --service tidecall
 shot exceptions usher-gate exceptions
 shot baseline usher-gate baseline --rule DOOR-01
+FONT=9 CELLS=170x50 shot sign-in usher-gate sign-in asta.brandt@northmere.example --resource cargo-portal
+FONT=9 CELLS=170x50 shot holes usher-gate holes

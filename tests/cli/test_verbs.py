@@ -45,7 +45,7 @@ def examples() -> list[str]:
 
     found = []
     for verb in VERBS:
-        text = importlib.import_module(f"usher_gate.cli.{verb}").EXAMPLES.replace("\\\n", " ")
+        text = importlib.import_module(f"usher_gate.cli.{verb.replace('-', '_')}").EXAMPLES.replace("\\\n", " ")
         found += [line.strip() for line in text.splitlines()[1:]]
     return found
 

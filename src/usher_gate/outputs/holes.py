@@ -55,7 +55,10 @@ def _words(name: str, values: tuple[str, ...]) -> str:
 def describe(hole: HoleFound) -> str:
     """A hole in words: who comes how, from where, to what."""
     values = {name: _words(name, each) if each else "" for name, each in zip(DIMENSIONS, hole.values, strict=True)}
-    parts = [f"{values['client']} clients" if values["client"] else "any client"]
+    client = values["client"]
+    parts = [
+        f"any client but {client[4:]}" if client.startswith("not ") else f"{client} clients" if client else "any client"
+    ]
     parts.append(f"from {values['network'] or 'anywhere'}")
     parts.append(f"to {values['resource'] or 'any resource'}")
     parts += [f"{name} {values[name]}" for name in ("platform", "device", "risk") if values[name]]

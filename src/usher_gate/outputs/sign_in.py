@@ -89,7 +89,9 @@ def helps(decision: Decision) -> str:
         devices = [each for each in decision.missing if any("device" in proof for proof in each.require.proofs)]
         found = ["sign in from a managed (or healthy) device"] if devices else []
         if len(devices) < len(decision.missing):
-            found.append("register an authenticator that gives it, or have a bootstrap pass issued")
+            found.append("register an authenticator that gives it")
+            if all(each.require.met_by(frozenset(("mfa",))) for each in decision.missing):
+                found.append("have a bootstrap pass issued")
         return "; or ".join(found)
     if decision.outcome == DENIED and decision.uncarried:
         return "use the browser or the app"
