@@ -11,6 +11,8 @@ usher-gate: snapshot/1
 name: Tiny
 taken_at: 2026-11-20T06:00:00Z
 privileged_roles: [admin]
+networks: {office: [192.0.2.0/24]}
+resources: {console: [admin], meetings: []}
 """
 SERVICES = """\
 usher-gate: services/1

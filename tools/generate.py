@@ -63,7 +63,7 @@ def commands_page() -> str:
     parts = [f"# The commands\n\nGenerated from `--help` by `make docs`.\n\n```text\n{usage()}```\n"]
     for verb in VERBS:
         module = importlib.import_module(f"usher_gate.cli.{verb.replace('-', '_')}")
-        parser = Parser(f"usher-gate {verb}", module.__doc__, module.EXAMPLES)
+        parser = Parser(verb, module.__doc__, module.EXAMPLES, getattr(module, "TAKES", ""))
         module.add_arguments(parser)
         parts.append(f"\n## usher-gate {verb}\n\n```text\n{parser.format_help()}```\n")
     return "".join(parts)

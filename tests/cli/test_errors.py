@@ -21,6 +21,22 @@ def leaf(text: str) -> str:
     return rule(f"    expect: {{{text}}}\n")
 
 
+A = "snapshot/access-rules.yaml"
+
+
+def access(change: str) -> str:
+    """One access rule, one line of which is changed (or added)."""
+    lines = {
+        "mode": "mode: enforce",
+        "people": "people: {include: {any: true}}",
+        "resources": "resources: {include: any}",
+        "outcome": "outcome: {deny: true}",
+    }
+    if change:
+        lines[change.partition(":")[0]] = change
+    return "usher-gate: access-rules/1\nrules:\n  - id: A1\n" + "".join(f"    {line}\n" for line in lines.values())
+
+
 CASES: list[tuple[str, dict[str, str | bytes | None], str]] = [
     ("a misspelt column", {P: tiny.PEOPLE.replace("unit", "unti")}, f"{P}:1: unknown column 'unti'; did you mean 'unit'?"),
     ("a column twice", {P: tiny.PEOPLE.replace("mfa", "unit")}, f"{P}:1: the column 'unit' stands here twice"),
@@ -69,23 +85,23 @@ CASES: list[tuple[str, dict[str, str | bytes | None], str]] = [
     ("no organisation", {ORG: None}, f"{ORG}: does not exist"),
     ("not its form", {ORG: tiny.ORGANISATION.replace("snapshot/1", "snapshot/2")}, f"{ORG}:1: usher-gate: 'snapshot/2' is not the form of this file; write usher-gate: snapshot/1"),
     ("no form at all", {ORG: "name: x\n"}, f"{ORG}:1: the key usher-gate is missing; begin with usher-gate: snapshot/1"),
-    ("an unknown key", {ORG: tiny.ORGANISATION + "domain: [x.example]\n"}, f"{ORG}:5: domain: unknown key 'domain'; did you mean 'domains'?"),
-    ("a key twice", {ORG: tiny.ORGANISATION + "name: Other\n"}, f"{ORG}:5: the key 'name' stands here twice (first in line 2)"),
+    ("an unknown key", {ORG: tiny.ORGANISATION + "domain: [x.example]\n"}, f"{ORG}:7: domain: unknown key 'domain'; did you mean 'domains'?"),
+    ("a key twice", {ORG: tiny.ORGANISATION + "name: Other\n"}, f"{ORG}:7: the key 'name' stands here twice (first in line 2)"),
     ("a time without an offset", {ORG: tiny.ORGANISATION.replace("06:00:00Z", "06:00:00")}, f"{ORG}:3: taken_at: '2026-11-20T06:00:00' is not a time with an offset"),
     ("a number where a word is due", {ORG: tiny.ORGANISATION.replace("Tiny", "42")}, f"{ORG}:2: name: '42' is a number where a name is due; write it in quotes"),
-    ("an alias", {ORG: tiny.ORGANISATION + "domains: &a [x.example]\n"}, f"{ORG}:5: uses an anchor"),
-    ("deep brackets", {ORG: tiny.ORGANISATION + "domains: " + "[" * 60 + "]" * 60 + "\n"}, f"{ORG}:5: nests deeper than 50 levels"),
+    ("an alias", {ORG: tiny.ORGANISATION + "domains: &a [x.example]\n"}, f"{ORG}:7: uses an anchor"),
+    ("deep brackets", {ORG: tiny.ORGANISATION + "domains: " + "[" * 60 + "]" * 60 + "\n"}, f"{ORG}:7: nests deeper than 50 levels"),
     ("50 MB of brackets", {ORG: "[" * 50_000_000}, f"{ORG}: is larger than 8 MiB"),
     ("8 MB of brackets", {ORG: "[" * 8_000_000}, f"{ORG}:1: nests deeper than 50 levels"),
     ("not YAML", {ORG: "usher-gate: [snapshot/1\nname: x\n"}, f"{ORG}:2: is not YAML here"),
-    ("a tag", {ORG: tiny.ORGANISATION + "domains: !!python/object:os.system [x]\n"}, f"{ORG}:5: uses the tag"),
+    ("a tag", {ORG: tiny.ORGANISATION + "domains: !!python/object:os.system [x]\n"}, f"{ORG}:7: uses the tag"),
     ("a control character", {ORG: tiny.ORGANISATION.replace("Tiny", "Ti\x01ny")}, f"{ORG}:2: holds a character that YAML does not allow"),
     ("an empty file", {ORG: ""}, f"{ORG}:1: is empty"),
-    ("two documents", {ORG: tiny.ORGANISATION + "---\na: b\n"}, f"{ORG}:5: begins a second document"),
-    ("not an address range", {ORG: tiny.ORGANISATION + "networks: {office: [300.1.1.0/24]}\n"}, f"{ORG}:5: networks.office[0]: '300.1.1.0/24' is no address range"),
-    ("an own control that is the catalogue's", {ORG: tiny.ORGANISATION + "controls:\n  - {id: door.close, title: t, kind: set}\n"}, f"{ORG}:6: controls[0]: 'door.close' is a control of the catalogue"),
-    ("an own level without values", {ORG: tiny.ORGANISATION + "controls:\n  - {id: dock.gate, title: t, kind: level}\n"}, f"{ORG}:6: controls[0]: the key values is missing; a level needs it"),
-    ("an own flag with values", {ORG: tiny.ORGANISATION + "controls:\n  - {id: dock.gate, title: t, kind: flag, strict: on, values: [a, b]}\n"}, f"{ORG}:6: controls[0].values: a flag has no values"),
+    ("two documents", {ORG: tiny.ORGANISATION + "---\na: b\n"}, f"{ORG}:7: begins a second document"),
+    ("not an address range", {ORG: tiny.ORGANISATION.replace("192.0.2.0/24", "300.1.1.0/24")}, f"{ORG}:5: networks.office[0]: '300.1.1.0/24' is no address range"),
+    ("an own control that is the catalogue's", {ORG: tiny.ORGANISATION + "controls:\n  - {id: door.close, title: t, kind: set}\n"}, f"{ORG}:8: controls[0]: 'door.close' is a control of the catalogue"),
+    ("an own level without values", {ORG: tiny.ORGANISATION + "controls:\n  - {id: dock.gate, title: t, kind: level}\n"}, f"{ORG}:8: controls[0]: the key values is missing; a level needs it"),
+    ("an own flag with values", {ORG: tiny.ORGANISATION + "controls:\n  - {id: dock.gate, title: t, kind: flag, strict: on, values: [a, b]}\n"}, f"{ORG}:8: controls[0].values: a flag has no values"),
     ("a service twice", {V: tiny.SERVICES + "  - id: tidecall\n"}, f"{V}:7: services[1]: the service 'tidecall' stands here and in line 3"),
     ("a level that is none", {V: tiny.SERVICES + "    precedence: [organisation, team]\n"}, f"{V}:7: services[0].precedence[1]: 'team' is no level; known:"),
     ("organisation not first", {V: tiny.SERVICES + "    precedence: [unit, organisation]\n"}, f"{V}:7: services[0].precedence: 'unit' stands first"),
@@ -127,6 +143,19 @@ CASES: list[tuple[str, dict[str, str | bytes | None], str]] = [
     ("people and partners", {X: tiny.EXCEPTIONS + "    partners: [a.example]\n"}, f"{X}:3: exceptions[0]: an exception has either who (people) or partners (domains)"),
     ("an unknown key in the settings file", {"usher-gate.toml": 'snapshott = "x"\n'}, "usher-gate.toml:1: unknown key 'snapshott'; did you mean 'snapshot'?"),
     ("a settings file that is none", {"usher-gate.toml": "snapshot = \n"}, "usher-gate.toml:1: is not TOML here"),
+    ("an access rule for no resource", {A: access("resources: {include: [consol]}")}, f"{A}:6: access rule A1.resources.include: there is no resource 'consol'; did you mean 'console'?"),
+    ("an access rule for no network", {A: access("when: {network: {include: [offic]}}")}, f"{A}:8: access rule A1.when.network.include: there is no network 'offic'; did you mean 'office'?"),
+    ("an access rule for no group", {A: access("people: {include: {group: g9}}")}, f"{A}:5: access rule A1.people.include.group: there is no group 'g9'"),
+    ("an access rule that can never match", {A: access("resources: {include: [console], exclude: [console]}")}, f"{A}:6: access rule A1.resources: every resource that is included is excluded again"),
+    ("an access rule from no address", {A: access("when: {network: {include: [office], exclude: [office]}}")}, f"{A}:8: access rule A1.when.network: no address satisfies this"),
+    ("an empty include", {A: access("people: {include: {}}")}, f"{A}:5: access rule A1.people.include: an empty selector chooses nobody"),
+    ("an access rule twice", {A: access("") + access("").split("rules:\n")[1]}, f"{A}:8: rules[1]: the access rule 'A1' stands here and in line 3"),
+    ("a mode that is none", {A: access("mode: on")}, f"{A}:4: access rule A1.mode: 'on' is none of the words that may stand here"),
+    ("a proof that is none", {A: access("outcome: {require: {all-of: [password]}}")}, f"{A}:7: access rule A1.outcome.require.all-of[0]: 'password' is none of the words"),
+    ("an outcome that is none", {A: access("outcome: {}")}, f"{A}:7: access rule A1.outcome: an outcome has deny: true, or require, or session"),
+    ("a proof on no resource", {B: leaf("proof: mfa, on: [consol]")}, f"{B}:16: rule R9.expect.on: there is no resource 'consol'"),
+    ("an authenticator that is none", {"snapshot/authenticators.csv": "person,type\nP1,otp\n"}, "snapshot/authenticators.csv:2: type: 'otp' is none of memorized-secret"),
+    ("a pass that ends before it begins", {"snapshot/passes.csv": "person,issued_at,expires_at\nP1,2026-11-20T05:00:00Z,2026-11-20T05:00:00Z\n"}, "snapshot/passes.csv:2: expires_at: the pass ends before it begins"),
     ("nothing named", {"usher-gate.toml": None}, 'no snapshot is named; write --snapshot PATH, or snapshot = "PATH" in usher-gate.toml'),
 ]  # fmt: skip
 
@@ -159,7 +188,7 @@ def test_all_faults_of_all_files_are_named_in_one_go(tmp_path: Path, monkeypatch
     lines = check().err.splitlines()
     assert len(lines) == 51
     assert lines[-1] == "usher-gate: error: and 2 more"
-    assert any("organisation.yaml:5" in line for line in lines)
+    assert any("organisation.yaml:7" in line for line in lines)
 
 
 @pytest.mark.parametrize(("arguments", "message"), [

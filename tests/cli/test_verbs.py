@@ -36,7 +36,7 @@ def test_help_and_version() -> None:
         done = process(verb, "--help", width=100)
         assert done.status == 0
         assert "examples" in done.out
-        assert len(done.out.splitlines()) <= 60
+        assert len(done.out.splitlines()) <= 45
 
 
 def examples() -> list[str]:

@@ -90,3 +90,29 @@ def test_faults_in_large_files_have_their_line(
     line = 701 if form == "jsonl" else 702 + sum("\n" in row["name"] for row in made[:700])
     assert done.status == 2
     assert f"people.{form}:{line}: " in done.err
+
+
+def parquet(folder: Path, **columns: object) -> Path:
+    import pyarrow as pa
+    import pyarrow.parquet as pq
+
+    made = {"id": ["P1"], "login": ["ada@northmere.example"], "kind": ["member"], **columns}
+    pq.write_table(
+        pa.table({name: pa.array(cells) if isinstance(cells, list) else cells for name, cells in made.items()}),
+        folder / "people.parquet",
+    )
+    return folder
+
+
+@pytest.mark.parametrize(("columns", "message"), [
+    ({"id": [1]}, "the column id holds int64; text is due"), ({"active": [1]}, "the column active holds int64; booleans, or text is due"),
+    ({"created_at": [1.5]}, "the column created_at holds double; timestamps with a time zone, or text is due"),
+    ({"roles": [[1]]}, "the column roles holds list<element: int64>; lists of text, or text is due"),
+    ({"unti": ["/a"]}, "unknown column 'unti'; did you mean 'unit'?"), ({"kind": ["gast"]}, "people.parquet:1: kind: 'gast' is none of member"),
+])  # fmt: skip
+def test_parquet_with_other_types_is_told(tmp_path: Path, columns: dict[str, object], message: str) -> None:
+    (tmp_path / "organisation.yaml").write_text(ORGANISATION)
+    (tmp_path / "b.yaml").write_text(BASELINE)
+    done = call("check", "--snapshot", parquet(tmp_path, **columns), "--baseline", tmp_path / "b.yaml")
+    assert done.status == 2
+    assert message in done.err

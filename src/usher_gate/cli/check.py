@@ -35,15 +35,16 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--fail-at",
         choices=SEVERITIES,
+        metavar="WORD",
         default="low",
-        help="exit with 1 only for drift of this severity or worse (default: low)",
+        help="exit with 1 only for drift of this severity or worse",
     )
     parser.add_argument(
         "--rows",
         type=int,
         default=None,
         metavar="N",
-        help="how many rows of each kind a table shows; 0 means all (default: up to 10, as the terminal is high)",
+        help="rows of each kind in a table; 0: all (default: up to 10)",
     )
 
 

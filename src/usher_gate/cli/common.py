@@ -52,7 +52,9 @@ def add_places(parser: argparse.ArgumentParser, baseline: bool = True) -> None:
 def add_output(parser: argparse.ArgumentParser, formats: tuple[str, ...]) -> None:
     """Options for what comes out."""
     group = parser.add_argument_group("output")
-    group.add_argument("--format", choices=formats, default="table", help="default: table")
+    group.add_argument(
+        "--format", choices=formats, default="table", metavar="FORM", help=f"{', '.join(formats)} (default: table)"
+    )
     group.add_argument("--out", type=Path, metavar="FILE", help="write to a file, whole or not at all")
     group.add_argument("--no-colour", action="store_true", help="no colour, also on a terminal (as NO_COLOR does)")
 
@@ -70,7 +72,13 @@ def add_narrowing(parser: argparse.ArgumentParser) -> None:
         ("unit", "PATH", "only people in these units and below"),
     ):
         group.add_argument(f"--{name}", action="append", metavar=metavar, help=wanted)
-    group.add_argument("--severity", action="append", choices=SEVERITIES, help="only rules of these severities")
+    group.add_argument(
+        "--severity",
+        action="append",
+        choices=SEVERITIES,
+        metavar="WORD",
+        help=f"only rules that are {', '.join(SEVERITIES)}",
+    )
     group.add_argument("--verdict", action="append", metavar="WORD", help="list only findings with these verdicts")
 
 

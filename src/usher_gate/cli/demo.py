@@ -13,6 +13,7 @@ from ..files.faults import UsherError, quoted
 from ..files.workfolder import NAME
 from .common import add_output
 
+TAKES = "[FOLDER]"
 EXAMPLES = """examples:
   usher-gate demo
   usher-gate demo elsewhere --no-colour"""
@@ -65,7 +66,7 @@ def _check(folder: Path, arguments: argparse.Namespace) -> None:
     from . import check
     from .parser import Parser
 
-    parser = Parser("usher-gate check", check.__doc__, check.EXAMPLES)
+    parser = Parser("check", check.__doc__, check.EXAMPLES)
     check.add_arguments(parser)
     options = ["--format", arguments.format] + (["--no-colour"] if arguments.no_colour else [])
     options += ["--out", str(arguments.out.absolute())] if arguments.out else []

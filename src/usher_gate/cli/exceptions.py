@@ -11,6 +11,7 @@ from pathlib import Path
 from ..files.faults import UsherError, quoted
 from .common import Inputs, add_output, add_places, look, need, output, places, read_inputs, say_notes
 
+TAKES = "[list | add ID | end ID]"
 EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
   usher-gate exceptions
   usher-gate exceptions add X-2026-030 --rule ROOM-01 --who group=trial-crews \\

@@ -65,7 +65,7 @@ def _run(arguments: Sequence[str]) -> int:
 
     gc.disable()  # a call is short, and what it makes is reached until its end
     verb = importlib.import_module(f".{arguments[0].replace('-', '_')}", __package__)
-    parser = Parser(f"usher-gate {arguments[0]}", verb.__doc__, verb.EXAMPLES)
+    parser = Parser(arguments[0], verb.__doc__, verb.EXAMPLES, getattr(verb, "TAKES", ""))
     verb.add_arguments(parser)
     status: int = verb.run(parser.parse_args(arguments[1:]))
     sys.stdout.flush()
@@ -128,5 +128,16 @@ def _crashed() -> int:
 
 
 def main() -> NoReturn:
-    """The program."""
-    sys.exit(run(sys.argv[1:]))
+    """The program. It ends without taking apart what it made: the system does that at once, the interpreter in half a second."""
+    import os
+
+    try:
+        status = run(sys.argv[1:])
+    except SystemExit as ended:  # argparse
+        status = ended.code if isinstance(ended.code, int) else WRONG
+    try:
+        sys.stdout.flush()
+        sys.stderr.flush()
+    except OSError:
+        status = status or WRONG
+    os._exit(status)

@@ -11,10 +11,12 @@ WRONG = 2
 class Parser(argparse.ArgumentParser):
     """An argument parser whose errors look like all others."""
 
-    def __init__(self, prog: str, description: str | None, examples: str) -> None:
+    def __init__(self, verb: str, description: str | None, examples: str, takes: str = "") -> None:
+        prog = f"usher-gate {verb}"
         super().__init__(
             prog=prog,
-            formatter_class=argparse.RawDescriptionHelpFormatter,
+            usage=f"{prog} {takes + ' ' if takes else ''}[options]",
+            formatter_class=lambda prog: argparse.RawDescriptionHelpFormatter(prog, max_help_position=28),
             description=description,
             epilog=examples,
             allow_abbrev=False,

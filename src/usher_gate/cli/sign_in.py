@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from ..core.decide import Decider
     from ..core.model import Snapshot
 
+TAKES = "[PERSON] --resource NAME"
 EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
   usher-gate sign-in asta.brandt@northmere.example --resource cargo-portal
   usher-gate sign-in N1171 --resource directory-console --network head-office --client browser --device managed
@@ -32,12 +33,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     where.add_argument("--network", metavar="NAME", help="a named network, or elsewhere")
     where.add_argument("--address", metavar="IP", help="an IPv4 or IPv6 address")
     for name, words in (("client", CLIENTS), ("platform", PLATFORMS), ("device", DEVICES), ("risk", RISKS)):
-        parser.add_argument(f"--{name}", choices=words)
+        parser.add_argument(f"--{name}", choices=words, metavar="WORD", help=", ".join(words))
     parser.add_argument(
         "--shown", metavar="TYPE", action="append", default=[], help="an authenticator type shown already (repeatable)"
     )
     group = parser.add_argument_group("somebody who does not exist yet")
-    group.add_argument("--kind", choices=("member", "guest", "service"), default=None)
+    group.add_argument(
+        "--kind", choices=("member", "guest", "service"), metavar="WORD", help="member, guest or service"
+    )
     for name, wanted in (
         ("role", "a role"),
         ("group", "a group"),
@@ -46,8 +49,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     ):
         group.add_argument(f"--{name}", metavar="NAME", action="append", default=[], help=f"{wanted} (repeatable)")
     group.add_argument("--home-domain", metavar="DOMAIN", default="", help="where a guest comes from")
-    group.add_argument("--unit", metavar="PATH", default="")
-    group.add_argument("--mfa", choices=("absent", "offered", "required"), default="")
+    group.add_argument("--unit", metavar="PATH", default="", help="a unit")
+    group.add_argument(
+        "--mfa",
+        choices=("absent", "offered", "required"),
+        metavar="WORD",
+        default="",
+        help="absent, offered or required",
+    )
     parser.add_argument_group("files").add_argument("--snapshot", type=Path, metavar="DIR", help="the snapshot folder")
     add_output(parser, ("table", "json"))
 

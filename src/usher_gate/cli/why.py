@@ -13,6 +13,7 @@ from .common import Inputs, add_output, add_places, find_person, look, output, r
 if TYPE_CHECKING:
     from ..outputs.why import Explanation, Person
 
+TAKES = "PERSON [CONTROL]"
 EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
   usher-gate why asta.brandt@northmere.example door.waiting-room
   usher-gate why asta.brandt@northmere.example door.waiting-room --service tidecall

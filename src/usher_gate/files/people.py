@@ -131,6 +131,8 @@ def read_people(folder: Path, faults: Faults) -> Register | None:
             faults.add(str(folder), 0, "has no people table; write people.csv with the columns id, login and kind")
         return None
     filled(table, faults)
+    if not table.rows:
+        faults.note(f"{table.name} has no rows: nobody is judged")
     ids = table.columns["id"]
     order = ids.order()
     for first, second in ids.repeated(order)[:50]:

@@ -34,6 +34,10 @@ STYLES = {
     "expired": "red",
     "idle": "yellow",
     "in-force": "green",
+    "allowed": "green",
+    "challenged": "cyan",
+    "stuck": "bold red",
+    "denied": "red",
 }
 # Each verdict has a filling of its own, so that the bar reads without colour.
 FILLS = {
@@ -46,6 +50,7 @@ FILLS = {
     "excepted": "·",
 }
 _WIDEST_BAR = 100
+_COLOURED = ("severity", "worst", "verdict", "state", "outcome")
 
 
 @contextmanager
@@ -121,10 +126,14 @@ def draw(out: Console, section: Section) -> None:
         short = right or (number != shown[-1] and max(len(row[number]) for row in section.rows) <= 10)
         table.add_column(heading, justify="right" if right else "left", no_wrap=short, overflow="fold")
     for row in section.rows:
-        table.add_row(*(Text(row[number], style=STYLES.get(row[number], "")) for number in shown))
+        table.add_row(*(Text(row[number], style=_style(section.columns[number][0], row[number])) for number in shown))
     out.print(Padding(table, (0, 0, 0, 2)))
     if section.more:
         out.print(Padding(Text(section.more, style="dim"), (0, 0, 0, 2)))
+
+
+def _style(heading: str, cell: str) -> str:
+    return STYLES.get(cell, "") if heading in _COLOURED else ""
 
 
 def _unneeded(section: Section) -> set[int]:
