@@ -164,7 +164,10 @@ class Checker:
         self, rule: Rule, service: Service | None, verdicts: Verdicts, people: Longs
     ) -> tuple[tuple[Tail, ...], Ints]:
         """What is to be said of these people, each distinct thing once, and which of them each person gets."""
-        columns = [each.codes[people] for each in verdicts.judged] + [verdicts.exception[people]]
+        columns = [each.codes[people] for each in verdicts.judged]
+        excused = verdicts.exception[people]
+        if not columns or np.any(excused != MISSING):
+            columns.append(excused + 1)
         first, which = _distinct(columns)
         tree = rule.expect if service is None else restrict(rule.expect, service.controls)
         assert tree is not None
@@ -185,15 +188,15 @@ class Checker:
                 reason, root = "not-supported", Root(service.id if service else None, few[number], None, None)
             else:
                 reason, root = outcomes[number][1].reason, outcomes[number][1].root
-            excused = int(verdicts.exception[person])
+            by = int(verdicts.exception[person])
             made.append(
                 Tail(
                     int(verdicts.verdict[person]),
                     reason,
                     tuple(outcomes.values()),
                     root,
-                    None if excused == MISSING else self.exceptions[excused].id,
-                    None if excused == MISSING else int(verdicts.would_be[person]),
+                    None if by == MISSING else self.exceptions[by].id,
+                    None if by == MISSING else int(verdicts.would_be[person]),
                     number,
                 )
             )
@@ -202,13 +205,14 @@ class Checker:
 
 def _distinct(columns: Sequence[Ints]) -> tuple[Longs, Ints]:
     """The first row of each distinct combination of the columns, and for each row the number of its combination."""
-    key = np.zeros(len(columns[0]), np.int64)
-    for column in columns:
+    key, count = columns[0].astype(np.int64), int(columns[0].max()) + 1
+    for column in columns[1:]:
         words, codes = np.unique(column, return_inverse=True)
-        key = key * len(words) + codes
-        key = np.unique(key, return_inverse=True)[1].reshape(-1).astype(np.int64)
+        if count * len(words) > 1 << 62:
+            key, count = np.unique(key, return_inverse=True)[1].reshape(-1).astype(np.int64), len(key)
+        key, count = key * len(words) + codes, count * len(words)
     _, first, which = np.unique(key, return_index=True, return_inverse=True)
-    return first.astype(np.int64), which.astype(np.int32)
+    return first.astype(np.int64), which.reshape(-1).astype(np.int32)
 
 
 def check(

@@ -153,7 +153,12 @@ class Units:
 
     def count(self, mask: Bools) -> Longs:
         """For each unit, how many people in it and below it the mask holds."""
-        here = np.bincount(self.codes[mask & (self.codes >= 0)], minlength=len(self.paths))
+        return self.count_of(np.flatnonzero(mask))
+
+    def count_of(self, people: Longs) -> Longs:
+        """For each unit, how many of these people are in it and below it."""
+        codes = self.codes[people]
+        here = np.bincount(codes[codes >= 0], minlength=len(self.paths))
         sums = np.concatenate(([0], np.cumsum(here)))
         counted: Longs = sums[np.asarray(self.ends, dtype=np.int64)] - sums[:-1]
         return counted
@@ -194,6 +199,14 @@ class Groups:
     people: Spans
     of_person: Spans
     above: Spans
+
+    def count(self, mask: Bools) -> Longs:
+        """For each group, how many of its members the mask holds."""
+        return self.people.count(mask)
+
+    def count_of(self, people: Longs) -> Longs:
+        """For each group, how many of these people are its members; for few people much faster than `count`."""
+        return np.bincount(self.of_person.gather(people), minlength=len(self.ids))
 
 
 def close_groups(

@@ -7,7 +7,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from .leaf import Root
-from .model import Bools, Groups, Ints, Longs, Snapshot, distinct
+from .model import Bools, Ints, Longs, Snapshot, distinct
 from .result import RootRow, Shares
 from .rules import SEVERITIES, Rule
 
@@ -106,28 +106,22 @@ class ShareTally:
         key = np.packbits(judged).tobytes()
         if key not in self._judged:
             self._judged[key] = (
-                None if self._groups is None else self._groups.people.count(judged),
+                None if self._groups is None else self._groups.count(judged),
                 None if self._units is None else self._units.count(judged),
             )
         return self._judged[key]
 
     def rule(self, rule: Rule, judged: Bools, drifting: Bools, own: frozenset[str], listed: Bools) -> None:
         """One rule: `own` are the scopes that are a root of one of its drifts; `listed` the people that the report speaks of."""
-        shown = drifting & listed
-        if not np.any(shown):
+        people = np.flatnonzero(drifting)
+        shown = people if np.all(listed) else people[listed[people]]
+        if not len(shown):
             return
         in_groups, in_units = self._count_judged(judged)
-        if self._groups is not None and in_groups is not None:
-            drifted = _by_group(self._groups, drifting)
-            self.groups.add(
-                rule, in_groups, drifted, drifted if np.all(listed) else _by_group(self._groups, shown), own
-            )
-        if self._units is not None and in_units is not None:
-            self.units.add(rule, in_units, self._units.count(drifting), self._units.count(shown), own)
-
-
-def _by_group(groups: Groups, drifting: Bools) -> Longs:
-    return np.bincount(groups.of_person.gather(np.flatnonzero(drifting)), minlength=len(groups.ids))
+        for columns, body, counted in ((self.groups, self._groups, in_groups), (self.units, self._units, in_units)):
+            if body is not None and counted is not None:
+                drifted = body.count_of(people)
+                columns.add(rule, counted, drifted, drifted if shown is people else body.count_of(shown), own)
 
 
 class PersonTally:

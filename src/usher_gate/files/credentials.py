@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-from pathlib import Path
-
 import numpy as np
 
 from ..core.model import MISSING, NO_TIME, Authenticators, Passes
 from ..core.proofs import MEMORIZED, TYPES
 from .faults import Faults
 from .people import Register, checked, filled, flags, one_of, times
-from .tables import read_table
+from .tables import Shelf
 from .tables.interface import FLAG, TIME, Spec, Table
 
 AUTHENTICATORS = Spec("authenticators", ("person", "type"), ("registered_at",), {"registered_at": TIME})
@@ -30,9 +28,9 @@ def _note_lost(table: Table, exists: np.ndarray, what: str, faults: Faults) -> N
         )
 
 
-def read_authenticators(folder: Path, register: Register, faults: Faults) -> Authenticators | None:
+def read_authenticators(shelf: Shelf, register: Register, faults: Faults) -> Authenticators | None:
     """What active people have registered; None where there is no such table."""
-    table = read_table(folder, AUTHENTICATORS, faults)
+    table = shelf.table(AUTHENTICATORS, faults)
     if table is None:
         return None
     filled(table, faults)
@@ -46,9 +44,9 @@ def read_authenticators(folder: Path, register: Register, faults: Faults) -> Aut
     return Authenticators(person[kept], kind.codes[kept], kind.words, MEMORIZED in kind.words)
 
 
-def read_passes(folder: Path, register: Register, taken_at: int, faults: Faults) -> Passes | None:
+def read_passes(shelf: Shelf, register: Register, taken_at: int, faults: Faults) -> Passes | None:
     """The live bootstrap passes of active people; None where there is no such table."""
-    table = read_table(folder, PASSES, faults)
+    table = shelf.table(PASSES, faults)
     if table is None:
         return None
     filled(table, faults)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -12,7 +11,7 @@ import numpy as np
 from ..core.facts import MFA, PROTECTION
 from ..core.model import MISSING, Bools, Coded, Groups, Ints, Longs, People, Texts, Units, close_groups, lineage
 from .faults import Faults, nearest, quoted
-from .tables import read_table
+from .tables import Shelf
 from .tables.interface import FLAG, LIST, TIME, Column, Spec, Table
 
 KINDS = ("member", "guest", "service")
@@ -123,12 +122,14 @@ class Register:
         return numbers, rows != MISSING
 
 
-def read_people(folder: Path, faults: Faults) -> Register | None:
+def read_people(shelf: Shelf, faults: Faults) -> Register | None:
     """The table people; None, with faults, where there is no use in reading on."""
-    table = read_table(folder, PEOPLE, faults)
+    table = shelf.table(PEOPLE, faults)
     if table is None:
-        if not any(fault.file.startswith(str(folder / "people")) for fault in faults.found):
-            faults.add(str(folder), 0, "has no people table; write people.csv with the columns id, login and kind")
+        if not any(fault.file.startswith(str(shelf.folder / "people")) for fault in faults.found):
+            faults.add(
+                str(shelf.folder), 0, "has no people table; write people.csv with the columns id, login and kind"
+            )
         return None
     filled(table, faults)
     if not table.rows:
@@ -251,9 +252,9 @@ class GroupsRead:
     known: bool
 
 
-def read_groups(folder: Path, register: Register | None, faults: Faults) -> GroupsRead:
+def read_groups(shelf: Shelf, register: Register | None, faults: Faults) -> GroupsRead:
     """The tables groups and members. Without members nobody's membership is known, and `groups` is None."""
-    table, members = read_table(folder, GROUPS, faults), read_table(folder, MEMBERS, faults)
+    table, members = shelf.table(GROUPS, faults), shelf.table(MEMBERS, faults)
     names: dict[str, str | None] = {}
     lines: dict[str, int] = {}
     if table is not None:

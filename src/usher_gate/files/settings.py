@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from pathlib import Path
 
 import numpy as np
 
@@ -28,7 +27,7 @@ from ..core.model import (
 from ..core.values import BadValue
 from .faults import Faults, nearest, quoted
 from .people import Register, checked, filled, flags, times, unit_fault
-from .tables import read_table
+from .tables import Shelf
 from .tables.interface import FLAG, TIME, VALUE, WHOLE, Spec, Table
 from .tables.listcolumn import ListColumn
 
@@ -186,7 +185,7 @@ def _name_repeated(table: Table, keys: Longs, active: Bools, scope: Coded, fault
 
 
 def read_settings(
-    folder: Path,
+    shelf: Shelf,
     catalogue: Catalogue,
     services: tuple[Service, ...] | None,
     register: Register,
@@ -195,7 +194,7 @@ def read_settings(
     faults: Faults,
 ) -> tuple[Settings | None, Table | None]:
     """The active settings, and the table they stand in; None where there is none, or where services are not known."""
-    table = read_table(folder, SETTINGS, faults)
+    table = shelf.table(SETTINGS, faults)
     if table is None:
         return None, None
     filled(table, faults)
@@ -234,10 +233,10 @@ def read_settings(
 
 
 def read_observations(
-    folder: Path, catalogue: Catalogue, services: tuple[Service, ...] | None, register: Register, faults: Faults
+    shelf: Shelf, catalogue: Catalogue, services: tuple[Service, ...] | None, register: Register, faults: Faults
 ) -> Observations | None:
     """What was seen of active people; None where there is no such table."""
-    table = read_table(folder, OBSERVATIONS, faults)
+    table = shelf.table(OBSERVATIONS, faults)
     if table is None:
         return None
     filled(table, faults)

@@ -12,12 +12,12 @@ from ..core.model import PARTNER_COLUMNS, Partner, Snapshot
 from ..core.networks import ELSEWHERE, Networks, Span, span_of
 from .access_rules import read_access_rules
 from .catalogue import read_controls, shipped_catalogue
-from .credentials import read_authenticators, read_passes
+from .credentials import AUTHENTICATORS, read_authenticators, read_passes
 from .faults import BadInput, Fault, Faults, nearest, quoted
-from .people import GroupsRead, Register, filled, flags, read_groups, read_people
+from .people import MEMBERS, PEOPLE, GroupsRead, Register, filled, flags, read_groups, read_people
 from .services import read_services
-from .settings import read_observations, read_settings
-from .tables import FORMATS, read_table
+from .settings import OBSERVATIONS, SETTINGS, read_observations, read_settings
+from .tables import FORMATS, Shelf
 from .tables.interface import FLAG, Spec, Table
 from .yamltree import Cursor, read_yaml
 
@@ -68,20 +68,21 @@ def read_snapshot(folder: Path) -> Read:
     if not folder.is_dir():
         what = "is not a folder" if folder.exists() else "does not exist"
         raise BadInput([Fault(str(folder), 0, f"{what}; name the folder that holds organisation.yaml and people")])
+    shelf = Shelf(folder, (PEOPLE, MEMBERS, SETTINGS, OBSERVATIONS, AUTHENTICATORS))
     organisation = _read_organisation(folder / "organisation.yaml", faults)
-    register = read_people(folder, faults)
-    groups = read_groups(folder, register, faults)
+    register = read_people(shelf, faults)
+    groups = read_groups(shelf, register, faults)
     catalogue = organisation.catalogue if organisation is not None else shipped_catalogue()
     draft = _draft(organisation, register, groups, catalogue)
     services = read_services(folder / "services.yaml", draft, faults) if draft is not None else None
-    partners = _read_partners(folder, faults)
+    partners = _read_partners(shelf, faults)
     if draft is None or register is None:
         faults.stop_if_any()
         raise AssertionError("a snapshot without people names a fault")
-    settings, table = read_settings(folder, catalogue, services, register, groups.ids, groups.known, faults)
-    observations = read_observations(folder, catalogue, services, register, faults)
-    authenticators = read_authenticators(folder, register, faults)
-    passes = read_passes(folder, register, draft.taken_at, faults)
+    settings, table = read_settings(shelf, catalogue, services, register, groups.ids, groups.known, faults)
+    observations = read_observations(shelf, catalogue, services, register, faults)
+    authenticators = read_authenticators(shelf, register, faults)
+    passes = read_passes(shelf, register, draft.taken_at, faults)
     rules = read_access_rules(folder / "access-rules.yaml", draft, draft.networks, draft.resources, faults)
     faults.stop_if_any()
     _note_strays(folder, faults)
@@ -175,8 +176,8 @@ def _read_resources(fields: dict[str, Cursor]) -> dict[str, frozenset[str]]:
     return {name: frozenset(entry.texts("a tag")) for name, entry in entries.items()}
 
 
-def _read_partners(folder: Path, faults: Faults) -> tuple[Partner, ...] | None:
-    table = read_table(folder, PARTNERS, faults)
+def _read_partners(shelf: Shelf, faults: Faults) -> tuple[Partner, ...] | None:
+    table = shelf.table(PARTNERS, faults)
     if table is None:
         return None
     filled(table, faults)

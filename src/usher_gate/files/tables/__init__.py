@@ -2,11 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from ..faults import Faults
 from .interface import Reader, Spec, Table
+
+if TYPE_CHECKING:
+    from concurrent.futures import Future
+
+_LARGE = 1024 * 1024
 
 
 def _csv(path: Path, shown: str, spec: Spec, faults: Faults) -> Table | None:
@@ -44,3 +50,35 @@ def read_table(folder: Path, spec: Spec, faults: Faults) -> Table | None:
         return None
     path = folder / f"{spec.name}{present[0]}"
     return FORMATS[present[0]](path, str(path), spec, faults)
+
+
+class Shelf:
+    """The tables of a folder. Large ones are read ahead, in threads, while the first is being used (Arrow does not hold them up)."""
+
+    def __init__(self, folder: Path, ahead: Sequence[Spec]) -> None:
+        self.folder = folder
+        self._ahead: dict[str, Future[tuple[Table | None, Faults]]] = {}
+        large = [spec for spec in ahead if self._size(spec) >= _LARGE]
+        if large:
+            from concurrent.futures import ThreadPoolExecutor
+
+            pool = ThreadPoolExecutor(len(large), "read")
+            self._ahead = {spec.name: pool.submit(self._read, spec) for spec in large}
+            pool.shutdown(wait=False)
+
+    def _size(self, spec: Spec) -> int:
+        paths = [self.folder / f"{spec.name}{ending}" for ending in FORMATS]
+        return sum(path.stat().st_size for path in paths if path.is_file())
+
+    def _read(self, spec: Spec) -> tuple[Table | None, Faults]:
+        faults = Faults()
+        return read_table(self.folder, spec, faults), faults
+
+    def table(self, spec: Spec, faults: Faults) -> Table | None:
+        """As read_table."""
+        ahead = self._ahead.pop(spec.name, None)
+        if ahead is None:
+            return read_table(self.folder, spec, faults)
+        table, found = ahead.result()
+        faults.found += found.found
+        return table
