@@ -179,7 +179,7 @@ class Gatekeeper:
     def _partner_of(self) -> Ints:
         """For each guest the number of the partner that counts (own row, else `*`), MISSING for others."""
         partners = {partner.domain.casefold(): number for number, partner in enumerate(self.snapshot.partners or ())}
-        domains = self.snapshot.people.guest_domains
+        domains = self.snapshot.guest_domains
         star = partners.get("*", MISSING)
         row = np.array([*(partners.get(word.casefold(), star) for word in domains.words), star], np.int32)
         return row[domains.codes]

@@ -68,8 +68,7 @@ class People:
     roles: Coded | None
     licences: Coded | None
     break_glass: Bools | None
-    home_domain: Coded | None
-    guest_domains: Coded  # where each guest comes from, by the login where no column says
+    home_domain: Coded | None  # as the column says; see Snapshot.guest_domains
     sponsor: Bools | None
     mfa: Coded | None
     protection: Coded | None
@@ -107,9 +106,12 @@ class Spans:
 
 
 def distinct(numbers: Longs) -> Longs:
-    """The distinct numbers, ascending. (`np.unique` would import masked arrays for it, which costs 20 ms at every start.)"""
-    ordered = np.sort(numbers)
-    return ordered[np.append(True, ordered[1:] != ordered[:-1])] if len(ordered) else ordered
+    """The distinct numbers, ascending; sorts the array that it is given.
+
+    (`np.unique` would import masked arrays for it, which costs 20 ms at every start.)
+    """
+    numbers.sort()
+    return numbers[np.append(True, numbers[1:] != numbers[:-1])] if len(numbers) else numbers
 
 
 def spans(owners: Longs | Ints, items: Ints, count: int, item_count: int) -> Spans:
@@ -381,6 +383,23 @@ class Snapshot:
     group_ids: tuple[str, ...] = ()  # also where there are groups, but no members
     group_titles: tuple[str | None, ...] = ()
     group_names_known: bool = False  # whether a group that is not listed is known not to exist
+
+    @cached_property
+    def guest_domains(self) -> Coded:
+        """Where each guest comes from: the column, or where it says nothing the part of the login after the @."""
+        column, guests = (
+            self.people.home_domain,
+            self.people.kind.where([word == "guest" for word in self.people.kind.words]),
+        )
+        codes, known = np.full(len(self.people), MISSING, np.int32), dict[str, int]()
+        if column is not None:
+            codes, known = column.codes.copy(), {word: number for number, word in enumerate(column.words)}
+        empty = np.flatnonzero((codes == MISSING) & guests)
+        for row, login in zip(empty.tolist(), self.people.logins.take(empty), strict=True):
+            domain = login.rpartition("@")[2] if "@" in login else ""
+            if domain:
+                codes[row] = known.setdefault(domain, len(known))
+        return Coded(codes, tuple(known))
 
     def registered(self, person: int) -> frozenset[str]:
         """The types that a person has, with the memorized secret that a member is taken to have and a guest has at home."""

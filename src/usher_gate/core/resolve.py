@@ -68,11 +68,8 @@ class Effective:
         rows = resolver.rows(service.id, control)
         settings, self._resolver = resolver.snapshot.settings, resolver
         factory = service.factory.get(control) if settings is not None else None
-        self._values: list[str | None] = [factory, *(resolver.value(row) for row in rows.tolist())]
-        self._scopes: list[str | None] = [
-            "factory" if factory is not None else None,
-            *(resolver.scope(row) for row in rows.tolist()),
-        ]
+        self._values: list[str | None] = [factory, *resolver.values(rows)]
+        self._scopes: list[str | None] = ["factory" if factory is not None else None, *resolver.scopes(rows)]
         self.kinds = np.concatenate(([MISSING], resolver.kind[rows])).astype(np.int32)
         self.targets = np.concatenate(([MISSING], resolver.target[rows])).astype(np.int32)
         self.pinned = np.concatenate(([False], resolver.pinned[rows]))
@@ -261,7 +258,8 @@ class Resolver:
         self.kind, self.target, self.row = columns.kind[chosen], columns.target[chosen], columns.row[chosen]
         self.pinned, self.changed, self.rank = columns.pinned[chosen], columns.changed[chosen], columns.rank[chosen]
         self.step, self._value, self._scope = step[chosen], columns.value[chosen], columns.scope[chosen]
-        self._scope_words = columns.scope_words
+        self._value_texts = np.array([*settings.values, None], object)  # MISSING is the last
+        self._scope_texts = np.array(columns.scope_words, object)
 
     def _count_left_out(self, columns: _Rows, placed: Longs) -> dict[tuple[str, str], int]:
         counted: dict[tuple[str, str], int] = {}
@@ -296,15 +294,19 @@ class Resolver:
         first, last = np.searchsorted(self._keys, [key, key + 1]).tolist()
         return np.arange(first, last)
 
-    def value(self, row: int) -> str | None:
-        """The value of a sorted row; None for a level whose data is missing."""
-        code = int(self._value[row])
-        assert self.snapshot.settings is not None
-        return None if code == MISSING else self.snapshot.settings.values[code]
+    def values(self, rows: Longs) -> list[str | None]:
+        """The values of sorted rows; None for a level whose data is missing."""
+        if not len(rows):
+            return []
+        found: list[str | None] = self._value_texts[self._value[rows]].tolist()
+        return found
 
-    def scope(self, row: int) -> str:
-        """The scope of a sorted row, as written."""
-        return self._scope_words[int(self._scope[row])]
+    def scopes(self, rows: Longs) -> list[str]:
+        """The scopes of sorted rows, as written."""
+        if not len(rows):
+            return []
+        found: list[str] = self._scope_texts[self._scope[rows]].tolist()
+        return found
 
     def lacking(self, service: Service, control: str) -> Bools | None:
         """The people who have none of the licences that a control needs; None where it needs none, or where that is not known."""

@@ -87,7 +87,8 @@ def _test(selector: Selector, snapshot: Snapshot) -> Bools:
             raise Unanswerable("the column break_glass")
         return people.break_glass if "true" in values else ~people.break_glass
     if key == "home-domain":
-        column = _there(people.home_domain, "the column home_domain")
+        _there(people.home_domain, "the column home_domain")
+        column = snapshot.guest_domains
         wanted = {value.casefold() for value in values}
         return column.where([word.casefold() in wanted for word in column.words]) & _guests(snapshot)
     column = _there(people.attributes.get(key), f"the column {key}")

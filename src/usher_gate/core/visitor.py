@@ -76,7 +76,6 @@ def somebody(snapshot: Snapshot, traits: Traits) -> Snapshot:
         Coded(np.zeros(1, np.int32), (join_words(traits.licences),)),
         np.zeros(1, bool),
         _coded(domain),
-        _coded(domain),
         np.zeros(1, bool),
         _coded(traits.mfa),
         _coded("standard"),

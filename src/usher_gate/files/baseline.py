@@ -17,7 +17,7 @@ from ..core.select import Selector
 from ..core.values import BadValue, Kind, number
 from .access_rules import read_conditions
 from .faults import BadInput, Faults, nearest, quoted
-from .selectors import EVERYBODY, read_selector
+from .selectors import EVERYBODY, read_selector, service_ids
 from .yamltree import Cursor, read_yaml
 
 _TREES = ("all-of", "any-of", "some-of")
@@ -87,7 +87,8 @@ def _read_rule(item: Cursor, known: _Known) -> Rule | None:
     audience = _audience(fields["audience"], known) if "audience" in fields else EVERYBODY
     exempted = read_selector(fields["except"], known.snapshot) if "except" in fields else None
     tree = _Trees(known, subject or "people").read(fields["expect"]) if "expect" in fields else None
-    services = _services(fields["services"], known) if "services" in fields else None
+    named = fields["services"].among("service", service_ids(known.snapshot)) if "services" in fields else None
+    services = None if named is None else tuple(sorted(set(named)))
     pinned = fields["pinned"].choice(("true", "false", "strict")) if "pinned" in fields else "false"
     because = fields["because"].text("a reason") if "because" in fields else ""
     mend = fields["mend"].text("a remedy") if "mend" in fields else ""
@@ -129,16 +130,6 @@ def _audience(place: Cursor, known: _Known) -> Selector | None:
     if text is not None and text not in known.named:
         place.fault(f"there is no audience {quoted(text)}; {nearest(text, known.named)}")
     return known.audiences.get(text or "")
-
-
-def _services(place: Cursor, known: _Known) -> tuple[str, ...]:
-    services = place.texts("a service", 1)
-    if known.snapshot is not None and known.snapshot.services is not None:
-        ids = [service.id for service in known.snapshot.services]
-        for item, service in zip(place.items(), services, strict=False):
-            if service not in ids:
-                item.fault(f"there is no service {quoted(service)}; {nearest(service, ids)}")
-    return tuple(sorted(set(services)))
 
 
 class _Trees:

@@ -6,8 +6,8 @@ from pathlib import Path
 
 from ..core.model import Snapshot
 from ..core.rules import AgreedException, Baseline
-from .faults import BadInput, Faults, nearest, quoted
-from .selectors import read_selector
+from .faults import BadInput, Faults, quoted
+from .selectors import read_selector, service_ids
 from .yamltree import Cursor, read_yaml
 
 
@@ -39,31 +39,17 @@ def read_exception(item: Cursor, baseline: Baseline, snapshot: Snapshot | None) 
     before = len(item.faults.found)
     fields = item.fields(("id", "rules", "reason", "approved_by", "until"), ("who", "partners", "services"))
     name = fields["id"].text("an id") if "id" in fields else None
-    rules = fields["rules"].texts("a rule", 1) if "rules" in fields else ()
-    known = [rule.id for rule in baseline.rules]
-    for place, rule in zip(fields["rules"].items(), rules, strict=False) if "rules" in fields else ():
-        if rule not in known:
-            place.fault(f"there is no rule {quoted(rule)}; {nearest(rule, known)}")
+    rules = fields["rules"].among("rule", [rule.id for rule in baseline.rules]) if "rules" in fields else ()
     reason, approver = (
-        fields[key].text(what) if key in fields else None
-        for key, what in (("reason", "a reason"), ("approved_by", "an approver"))
+        fields[key].text(due) if key in fields else None
+        for key, due in (("reason", "a reason"), ("approved_by", "an approver"))
     )
     until = fields["until"].day() if "until" in fields else None
     if ("who" in fields) == ("partners" in fields):
         item.fault("an exception has either who (people) or partners (domains); write one of them")
     who = read_selector(fields["who"], snapshot) if "who" in fields else None
     partners = fields["partners"].texts("a domain", 1) if "partners" in fields else ()
-    services = _services(fields["services"], snapshot) if "services" in fields else None
+    services = fields["services"].among("service", service_ids(snapshot)) if "services" in fields else None
     if len(item.faults.found) > before or not name or not reason or not approver or until is None:
         return None
     return AgreedException(name, tuple(sorted(set(rules))), who, partners, services, reason, approver, until, item.line)
-
-
-def _services(place: Cursor, snapshot: Snapshot | None) -> tuple[str, ...]:
-    services = place.texts("a service", 1)
-    if snapshot is not None and snapshot.services is not None:
-        ids = [service.id for service in snapshot.services]
-        for item, service in zip(place.items(), services, strict=False):
-            if service not in ids:
-                item.fault(f"there is no service {quoted(service)}; {nearest(service, ids)}")
-    return services

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from ..core.facts import MFA, PROTECTION
-from ..core.model import MISSING, Bools, Coded, Groups, Ints, Longs, People, Texts, Units, close_groups, lineage
+from ..core.model import MISSING, Bools, Coded, Groups, Ints, Longs, People, Units, close_groups, lineage
 from .faults import Faults, nearest, quoted
 from .tables import Shelf
 from .tables.interface import FLAG, LIST, TIME, Column, Spec, Table
@@ -178,8 +178,6 @@ def _people(table: Table, kept: Longs, faults: Faults) -> tuple[People, Units | 
     found_times = {name: column[kept] for name in TIMES if (column := times(table, name, faults)) is not None}
     units, paths = (None, frozenset[str]()) if unit is None else _units(unit, kept)
     assert kind is not None
-    guests = kind.where([word == "guest" for word in kind.words])[kept]
-    domains = _guest_domains(table, kept, logins, guests)
     left = np.ones(table.rows, bool)
     left[kept] = False
     inactive = np.flatnonzero(left)
@@ -193,8 +191,7 @@ def _people(table: Table, kept: Longs, faults: Faults) -> tuple[People, Units | 
         sets("roles"),
         sets("licences"),
         None if break_glass is None else break_glass[kept],
-        domains if "home_domain" in table.columns else None,
-        domains,
+        part(table.columns["home_domain"].coded()) if "home_domain" in table.columns else None,
         sponsor,
         part(mfa),
         part(protection),
@@ -218,20 +215,6 @@ def tidy_sets(coded: Coded) -> Coded:
     words: dict[str, int] = {}
     places = np.array([*(words.setdefault(word, len(words)) for word in tidy), MISSING], np.int32)
     return Coded(places[coded.codes], tuple(words))
-
-
-def _guest_domains(table: Table, kept: Longs, logins: Texts, guests: Bools) -> Coded:
-    """Where guests come from: the column, or where it says nothing the part of the login after the @."""
-    codes, known = np.full(len(kept), MISSING, np.int32), dict[str, int]()
-    if "home_domain" in table.columns:
-        coded = table.columns["home_domain"].coded()
-        codes, known = coded.codes[kept].copy(), {word: number for number, word in enumerate(coded.words)}
-    empty = np.flatnonzero((codes == MISSING) & guests)
-    for row, login in zip(empty.tolist(), logins.take(empty), strict=True):
-        domain = login.rpartition("@")[2] if "@" in login else ""
-        if domain:
-            codes[row] = known.setdefault(domain, len(known))
-    return Coded(codes, tuple(known))
 
 
 def _units(unit: Coded, kept: Longs) -> tuple[Units, frozenset[str]]:
@@ -326,11 +309,11 @@ def _members(
     return GroupsRead(groups, index, groups.names, True)
 
 
-def _note_rows(table: Table, rows: Longs, what: str, faults: Faults) -> None:
+def _note_rows(table: Table, rows: Longs, fault: str, faults: Faults) -> None:
     """One note for all rows of a kind, with where the first stands."""
     if len(rows):
         count = len(rows)
-        verb = what if count > 1 else what.replace("name ", "names ", 1)
+        verb = fault if count > 1 else fault.replace("name ", "names ", 1)
         faults.note(
             f"{table.name}:{table.line_of(int(rows[0]))}: {count} row{'s' if count > 1 else ''} "
             f"{verb}; {'they are' if count > 1 else 'it is'} ignored"

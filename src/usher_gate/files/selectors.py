@@ -88,3 +88,8 @@ def _group_fault(text: str, snapshot: Snapshot) -> str:
     if names.count(text) > 1:
         return f"{names.count(text)} groups have the name {quoted(text)}; write the id of the one that is meant"
     return f"there is no group {quoted(text)}; {nearest(text, [*snapshot.group_index, *names])}"
+
+
+def service_ids(snapshot: Snapshot | None) -> list[str] | None:
+    """The services that there are; None where that is not known."""
+    return None if snapshot is None or snapshot.services is None else [service.id for service in snapshot.services]

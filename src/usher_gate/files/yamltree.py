@@ -151,6 +151,18 @@ class Cursor:
         """A list of words."""
         return tuple(text for text in (item.text(what) for item in self.items(least)) if text is not None)
 
+    def among(self, what: str, known: Collection[str] | None) -> tuple[str, ...]:
+        """A list of at least one name, each of which must be known (if it is known which there are)."""
+        found = []
+        for item in self.items(1):
+            text = item.text(f"a {what}")
+            if text is None:
+                continue
+            if known is not None and text not in known:
+                item.fault(f"there is no {what} {quoted(text)}; {nearest(text, known)}")
+            found.append(text)
+        return tuple(found)
+
     def one_or_more(self, what: str = "a word") -> tuple[str, ...]:
         """A word, or a list of at least one."""
         if self.is_list:
