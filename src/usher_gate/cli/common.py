@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import io
 import os
 import sys
 from collections.abc import Callable, Iterator
@@ -206,7 +207,7 @@ def look(arguments: argparse.Namespace, rows: int | None = None) -> Look:
 def output(arguments: argparse.Namespace) -> Iterator[TextIO]:
     """Where the result goes: standard output, or a file that takes its place only when it is whole."""
     if arguments.out is None:
-        if isinstance(sys.stdout, __import__("io").TextIOWrapper):
+        if isinstance(sys.stdout, io.TextIOWrapper):
             sys.stdout.reconfigure(encoding="utf-8", errors="backslashreplace")
         yield sys.stdout
         return

@@ -5,6 +5,7 @@ Reads the snapshot. A dimension left out means all of its classes, folded into t
 from __future__ import annotations
 
 import argparse
+from collections.abc import Collection
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -93,10 +94,9 @@ def run(arguments: argparse.Namespace) -> int:
     return 0
 
 
-def _among(name: str, known: object, what: str) -> None:
-    names = list(known)  # type: ignore[call-overload]
-    if name not in names:
-        raise UsherError(f"there is no {what} {quoted(name)}; {nearest(name, names)}")
+def _among(name: str, known: Collection[str], what: str) -> None:
+    if name not in known:
+        raise UsherError(f"there is no {what} {quoted(name)}; {nearest(name, known)}")
 
 
 def _decider(arguments: argparse.Namespace, snapshot: Snapshot) -> tuple[Decider, str]:

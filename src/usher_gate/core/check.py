@@ -301,8 +301,8 @@ class _Run:
             if rule.subject == "partners"
             else judge_organisation(rule, service, self.checker)
         )
-        if not self.narrowing.keeps(rule, service.id if service else None):
-            return
+        if self.narrowing.people is not None or not self.narrowing.keeps(rule, service.id if service else None):
+            return  # a report about some people speaks of them alone
         counted = np.bincount([tail.verdict for _, tail in judged], minlength=len(VERDICTS))
         self.counts[rule.id] = self.counts.get(rule.id, 0) + counted
         for subject, tail in judged:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from dataclasses import replace
 from itertools import permutations, product
 
 from .access import Gatekeeper, SignIn
@@ -136,8 +137,6 @@ class Decider:
         if not standing.guests_in:
             return Decision(DENIED, partner_shut=True)
         rules = self.matching(sign_in, modes, standing)
-        hours = min((rule.longest_hours for rule in rules if rule.longest_hours is not None), default=None)
-        limits = {"longest_hours": hours, "no_downloads": any(rule.no_downloads for rule in rules)}
         denying = tuple(rule.id for rule in rules if rule.deny)
         if denying:
             return Decision(DENIED, denying)
@@ -153,9 +152,9 @@ class Decider:
             given = could = frozenset()
         wanting = tuple(each for each in asked if not each.require.met_by(given | in_hand))
         if not wanting:
-            return Decision(ALLOWED, (), tuple(asked), (), (), False, **limits)  # type: ignore[arg-type]
+            return _limited(Decision(ALLOWED, asked=tuple(asked)), rules)
         stuck = tuple(each for each in wanting if not each.require.met_by(given | could | in_hand))
-        return Decision(STUCK if stuck else CHALLENGED, (), tuple(asked), stuck or wanting, (), False, **limits)  # type: ignore[arg-type]
+        return _limited(Decision(STUCK if stuck else CHALLENGED, asked=tuple(asked), missing=stuck or wanting), rules)
 
     def _given(self, standing: _Standing, shown: frozenset[str]) -> tuple[frozenset[str], frozenset[str]]:
         """What is proved already, and what could be; devices apart."""
@@ -168,6 +167,12 @@ class Decider:
         return proofs_of((shown & standing.types) | {MEMORIZED}) & {MFA}, proofs_of(standing.types | {MEMORIZED}) & {
             MFA
         }
+
+
+def _limited(decision: Decision, rules: list[AccessRule]) -> Decision:
+    """The decision with the tightest session limits of all matching rules."""
+    hours = min((rule.longest_hours for rule in rules if rule.longest_hours is not None), default=None)
+    return replace(decision, longest_hours=hours, no_downloads=any(rule.no_downloads for rule in rules))
 
 
 def failing(rule: AccessRule, sign_in: SignIn, device: str) -> str:

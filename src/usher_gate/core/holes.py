@@ -8,6 +8,7 @@ from allows, and all boxes together are exactly the cells without the proof.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
+from dataclasses import replace
 from itertools import combinations
 
 import numpy as np
@@ -170,8 +171,7 @@ def holes(keeper: Gatekeeper, leaf: Leaf, audience: Bools) -> list[HoleFound]:
     which, first = keeper.classes
     universes = {False: _Universe(keeper, leaf, False), True: _Universe(keeper, leaf, True)}
     enforced, observed = keeper.rules("enforce"), keeper.rules("enforce", "observe")
-    found: dict[tuple[object, ...], list[int]] = {}
-    shown: dict[tuple[object, ...], tuple[SignIn, tuple[str, ...], bool]] = {}
+    found: dict[tuple[object, ...], tuple[HoleFound, list[int]]] = {}
     grids: dict[tuple[int, int, bool, bool], list[tuple[Box, bool]]] = {}
     for number, person in enumerate(first):
         people = np.flatnonzero((which == number) & audience)
@@ -187,10 +187,10 @@ def holes(keeper: Gatekeeper, leaf: Leaf, audience: Bools) -> list[HoleFound]:
             cell = [0 if places is None else places[0] for places in box]
             sign_in = universe.sign_in(cell)
             because = _because(keeper, leaf, person, sign_in, closes)
-            name = (universe.named(box), closes, because)
-            found.setdefault(name, []).extend(people.tolist())
-            shown.setdefault(name, (sign_in, because, closes))
-    made = [HoleFound(name[0], tuple(sorted(people)), *shown[name]) for name, people in found.items()]  # type: ignore[arg-type]
+            values = universe.named(box)
+            one = HoleFound(values, (), sign_in, because, closes)
+            found.setdefault((values, closes, because), (one, []))[1].extend(people.tolist())
+    made = [replace(one, people=tuple(sorted(people))) for one, people in found.values()]
     return sorted(made, key=lambda hole: (-len(hole.people), hole.observed_closes, str(hole.values)))
 
 
