@@ -1,4 +1,4 @@
-"""Shows every way in that a required proof does not cover, who is locked out, and what ails the access rules themselves.
+"""Shows every way in that a required proof does not cover, who is locked out, what ails the access rules, and whom each reaches.
 
 Reads the snapshot and the baseline; looks at the baseline's rules that ask for a proof (or at --proof, for everybody)."""
 
@@ -64,7 +64,7 @@ def run(arguments: argparse.Namespace) -> int:
         RuleHoles(rule, title, leaf, tuple(holes(keeper, leaf, audience)), int(audience.sum()))
         for rule, title, leaf, audience in wanted
     )
-    answer = HolesAnswer(inputs.snapshot, found, tuple(keeper.lockouts()), tuple(ailments(keeper)))
+    answer = HolesAnswer(inputs.snapshot, found, tuple(keeper.lockouts()), tuple(ailments(keeper)), keeper)
     with output(arguments) as stream:
         if arguments.format == "json":
             write_holes_json(answer, stream)

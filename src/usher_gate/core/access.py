@@ -130,6 +130,13 @@ class Gatekeeper:
         """The rules that include a person, as bits."""
         return sum(1 << number for number, mask in enumerate(self._included) if mask[person])
 
+    def reach(self, number: int) -> tuple[int, int]:
+        """How many people a rule reaches, and how many it would but for its exclusion."""
+        rule, reached = self.door.rules[number], int(np.count_nonzero(self._included[number]))
+        if rule.exclude is None or self.unanswerable >> number & 1:
+            return reached, 0
+        return reached, int(np.count_nonzero(select(rule.include, self.snapshot))) - reached
+
     def includes_anybody(self, number: int) -> bool:
         """Whether a rule includes anybody."""
         return bool(np.any(self._included[number]))

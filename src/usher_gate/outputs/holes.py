@@ -7,7 +7,8 @@ from typing import TextIO
 import numpy as np
 from rich.text import Text
 
-from ..core.accessrules import CLIENTS, DEVICES, PLATFORMS, RISKS
+from ..core.access import Gatekeeper
+from ..core.accessrules import CLIENTS, DEVICES, PLATFORMS, RISKS, AccessRule
 from ..core.condition import Leaf
 from ..core.holes import DIMENSIONS, Ailment, HoleFound
 from ..core.model import Snapshot
@@ -39,6 +40,7 @@ class HolesAnswer:
     rules: tuple[RuleHoles, ...]
     lockouts: tuple[Lockout, ...]
     ailments: tuple[Ailment, ...]
+    keeper: Gatekeeper
 
 
 _EVERY = {"client": CLIENTS, "platform": PLATFORMS, "device": DEVICES, "risk": RISKS}
@@ -91,6 +93,32 @@ def _locked_section(answer: HolesAnswer) -> Section:
     return Section("Locked out", (("resource", False), ("of", False), ("people", True), ("who", False)), tuple(rows))
 
 
+def _rules_section(keeper: Gatekeeper) -> Section:
+    rows = []
+    for number, rule in enumerate(keeper.door.rules):
+        reached, excluded = keeper.reach(number)
+        people = "not known" if keeper.unanswerable >> number & 1 else f"{reached:,}"
+        rows.append(
+            (safe(rule.id), rule.mode, people, f"{excluded:,}" if excluded else "·", _outcome(rule), safe(rule.title))
+        )
+    columns = (
+        ("rule", False),
+        ("mode", False),
+        ("reaches", True),
+        ("excludes", True),
+        ("outcome", False),
+        ("title", False),
+    )
+    return Section("The access rules", columns, tuple(rows))
+
+
+def _outcome(rule: AccessRule) -> str:
+    """What a rule does, in a few words."""
+    if rule.deny:
+        return "deny"
+    return rule.require.text if rule.require is not None else "limits the session"
+
+
 def write_holes(answer: HolesAnswer, stream: TextIO, look: Look) -> None:
     """Writes the answer for a person, the widest question first."""
     every = [hole for rule in answer.rules for hole in rule.holes]
@@ -111,8 +139,8 @@ def write_holes(answer: HolesAnswer, stream: TextIO, look: Look) -> None:
             else:
                 out.print(Text("\n" + section.title))
         ailing = tuple((safe(each.rule), safe(each.text)) for each in answer.ailments)
-        rules = Section("What ails the rules themselves", (("rule", False), ("what", False)), ailing)
-        for section in (_locked_section(answer), rules):
+        ails = Section("What ails the rules themselves", (("rule", False), ("what", False)), ailing)
+        for section in (_locked_section(answer), ails, _rules_section(answer.keeper)):
             if section.rows:
                 draw(out, section)
 
@@ -145,7 +173,15 @@ def write_holes_json(answer: HolesAnswer, stream: TextIO) -> None:
         for each in answer.lockouts
     ]
     ailing = [text({"rule": each.rule, "what": each.what, "text": each.text}) for each in answer.ailments]
+    rules = []
+    for number, each in enumerate(answer.keeper.door.rules):
+        reached, excluded = answer.keeper.reach(number)
+        known = not answer.keeper.unanswerable >> number & 1
+        counted = {"reaches": reached if known else None, "excludes": excluded if known else None}
+        rules.append(
+            text({"id": each.id, "title": each.title, "mode": each.mode, **counted, "outcome": _outcome(each)})
+        )
     stream.write('{"usher-gate": "holes/1"')
-    for name, rows in (("holes", entries), ("lockouts", locked), ("ailments", ailing)):
+    for name, rows in (("holes", entries), ("lockouts", locked), ("ailments", ailing), ("rules", rules)):
         stream.write(f',\n "{name}": [' + ("\n  " + ",\n  ".join(rows) + "\n " if rows else "") + "]")
     stream.write("}\n")
