@@ -38,8 +38,8 @@ shot() {
   echo "docs/screenshots/$name.png"
 }
 
-FONT=8 CELLS=212x60 shot check 'usher-gate check --rows 2 2>/dev/null'
-FONT=8 CELLS=212x60 shot check-narrowed usher-gate check --rows 4 --unit /Fleet/Catering --severity critical --severity high
+FONT=8 CELLS=212x53 shot check 'usher-gate check --severity critical --severity high --rows 3'
+FONT=10 CELLS=156x43 shot check-narrowed usher-gate check --rows 4 --unit /Fleet/Catering --severity critical --severity high
 shot why usher-gate why asta.brandt@northmere.example door.waiting-room --service tidecall
 shot why-rule usher-gate why N1001 --rule DOOR-01 --service tidecall
 shot exceptions usher-gate exceptions

@@ -109,12 +109,7 @@ def digest(result: CheckResult, rows: int) -> Digest:
 
 
 def _details(result: CheckResult) -> list[str]:
-    found = [
-        f"{'ALL' if each.all else count(len(each.people), 'of the', 'of the')} {each.of} "
-        f"{'accounts' if each.of == 'break-glass' else 'people'} {'is' if len(each.people) == 1 and not each.all else 'are'} locked out of "
-        f"{safe(each.resource)}: {safe(_some(each.people, 5))}."
-        for each in sorted(result.lockouts, key=lambda each: not each.all)
-    ]
+    found = _locked_out(result)
     groups, units = result.groups.whole, result.units.whole
     if groups or units:
         found.append(
@@ -145,6 +140,20 @@ def _details(result: CheckResult) -> list[str]:
             found.append(
                 f"{count(len(names), 'exception')} {one if len(names) == 1 else many}: {safe(_some(names, 5))}."
             )
+    return found
+
+
+def _locked_out(result: CheckResult) -> list[str]:
+    """One line for each kind of people who are locked out, with all resources that the same ones are locked out of."""
+    resources: dict[tuple[bool, str, tuple[str, ...]], list[str]] = {}
+    for each in result.lockouts:
+        resources.setdefault((not each.all, each.of, each.people), []).append(each.resource)
+    found = []
+    for (some, kind, people), names in sorted(resources.items()):
+        whom = "accounts" if kind == "break-glass" else "people"
+        number = f"{len(people):,} of the" if some else "ALL"
+        verb = "is" if some and len(people) == 1 else "are"
+        found.append(f"{number} {kind} {whom} {verb} locked out of {safe(_and(names))}: {safe(_some(people, 5))}.")
     return found
 
 
