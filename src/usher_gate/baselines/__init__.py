@@ -8,9 +8,14 @@ from pathlib import Path
 STRENGTHS = ("every-organisation", "high-assurance")
 
 
+def starter_path(strength: str) -> Path:
+    """Where a starter baseline stands."""
+    return Path(__file__).parent / f"{strength}.yaml"
+
+
 def starter_text(strength: str) -> str:
     """The text of a starter baseline."""
-    return (Path(__file__).parent / f"{strength}.yaml").read_text("utf-8")
+    return starter_path(strength).read_text("utf-8")
 
 
 def keep_rules(text: str, wanted: frozenset[str]) -> str:

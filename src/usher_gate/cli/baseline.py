@@ -5,6 +5,7 @@ Without an option it validates the baseline and lists its rules. Reads the basel
 from __future__ import annotations
 
 import argparse
+import textwrap
 from typing import TYPE_CHECKING, Any
 
 from ..files.faults import UsherError, nearest, quoted
@@ -84,23 +85,15 @@ def _catalogue(snapshot: Snapshot | None) -> Catalogue:
 
 def _start(arguments: argparse.Namespace, snapshot: Snapshot | None) -> int:
     """Writes the rules of a starter that can be judged on the snapshot's services (all of them without a snapshot)."""
-    from ..baselines import keep_rules, starter_text
+    from ..baselines import keep_rules, starter_path, starter_text
     from ..core.condition import restrict
     from ..files.baseline import read_baseline
-    from ..files.write import whole_file
 
     if arguments.format != "table":
         raise UsherError("a starter baseline is YAML; leave --format out")
     text = starter_text(arguments.start)
     if snapshot is not None and snapshot.services is not None:
-        import tempfile
-        from pathlib import Path
-
-        with tempfile.TemporaryDirectory() as folder:
-            path = Path(folder) / "starter.yaml"
-            with whole_file(path) as stream:
-                stream.write(text)
-            baseline, _ = read_baseline(path, snapshot.catalogue)
+        baseline, _ = read_baseline(starter_path(arguments.start), snapshot.catalogue)
         supported = [service.controls for service in snapshot.services]
         text = keep_rules(
             text,
@@ -135,6 +128,8 @@ def _control(control: Any) -> dict[str, Any]:
 
 
 def _rule(rule: Rule) -> dict[str, Any]:
+    from ..core.condition import in_words
+
     return {
         "id": rule.id,
         "severity": rule.severity,
@@ -144,7 +139,7 @@ def _rule(rule: Rule) -> dict[str, Any]:
         "services": list(rule.services) if rule.services else None,
         "pinned": rule.pinned or None,
         "title": rule.title,
-        "expects": [f"{leaf.about} {leaf.name} {leaf.expected}" for leaf in rule.leaves],
+        "expects": in_words(rule.expect),
         "because": rule.because,
         "mend": rule.mend,
         "maps": {name: list(ids) for name, ids in rule.maps.items()},
@@ -219,7 +214,7 @@ def _show_rule(arguments: argparse.Namespace, baseline: Baseline, snapshot: Snap
 
         lines = [
             f"{rule.id} ({rule.severity})  {rule.title}",
-            f"  asks      {'; '.join(shown['expects'])}",
+            f"  asks      {shown['expects']}",
             f"  whom      {shown['audience']}" + (f", except {shown['except']}" if shown["except"] else "")
             if rule.subject == "people"
             else f"  whom      the {rule.subject}",
@@ -232,7 +227,12 @@ def _show_rule(arguments: argparse.Namespace, baseline: Baseline, snapshot: Snap
             else f"  reaches   unknown: {each['why']}"
             for each in reach
         ]
-        stream.writelines(safe(line) + "\n" for line in lines)
+        width = look(arguments).width
+        for line in lines:
+            stream.writelines(
+                part + "\n"
+                for part in textwrap.wrap(safe(line), width, subsequent_indent=" " * 12, break_on_hyphens=False)
+            )
     return 0
 
 

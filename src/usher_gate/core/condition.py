@@ -75,6 +75,16 @@ def leaves(tree: Tree) -> Iterator[Leaf]:
             yield from leaves(branch)
 
 
+def in_words(tree: Tree) -> str:
+    """What a tree asks for, as written."""
+    if isinstance(tree, Leaf):
+        return f"{tree.about} {tree.name} {tree.expected}"
+    if isinstance(tree, TooFew):
+        return f"more than {tree.control} is left to ask for"
+    which = {"all-of": "all", "any-of": "any"}.get(tree.operator, f"at least {tree.at_least}")
+    return f"{which} of ({'; '.join(in_words(branch) for branch in tree.branches)})"
+
+
 def restrict(tree: Tree, supported: frozenset[str]) -> Tree | None:
     """The tree without leaves about controls outside `supported`; None where nothing is left."""
     if isinstance(tree, Leaf):

@@ -75,7 +75,6 @@ class Decider:
         self.member = snapshot.people.kind.words[int(snapshot.people.kind.codes[person])] == "member"
         self._mine = gatekeeper.included(person)
         self._must_show = bool(gatekeeper.must_show[person])
-        self._cache: dict[tuple[object, ...], Decision] = {}
         self.gaps = tuple(self._gaps())
 
     def _gaps(self) -> Iterator[str]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
@@ -296,8 +296,3 @@ def constant(leaf: Leaf, outcome: Outcome, size: int) -> Judged:
 def coded(leaf: Leaf, codes: Ints, outcomes: Sequence[Outcome]) -> Judged:
     """A leaf judged by a list of outcomes."""
     return Judged(leaf, codes, np.array([each.verdict for each in outcomes], np.uint8), outcomes.__getitem__)
-
-
-def unknown_of(outcome: Outcome) -> Outcome:
-    """An outcome of which nothing is known."""
-    return replace(outcome, verdict=UNKNOWN, reason="no-value", actual=None, cause=None, root=None)

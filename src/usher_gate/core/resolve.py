@@ -64,35 +64,24 @@ class Effective:
     def __init__(self, resolver: Resolver, service: Service, control: str) -> None:
         self.service, self.control = service, control
         self._snapshot = resolver.snapshot
-        self._kind = resolver.snapshot.catalogue.index[control].kind
-        rows = resolver.rows(service.id, control)
-        settings, self._resolver = resolver.snapshot.settings, resolver
-        factory = service.factory.get(control) if settings is not None else None
-        self._values: list[str | None] = [factory, *resolver.values(rows)]
-        self._scopes: list[str | None] = ["factory" if factory is not None else None, *resolver.scopes(rows)]
-        self.kinds = np.concatenate(([MISSING], resolver.kind[rows])).astype(np.int32)
-        self.targets = np.concatenate(([MISSING], resolver.target[rows])).astype(np.int32)
-        self.pinned = np.concatenate(([False], resolver.pinned[rows]))
-        self.changed = np.concatenate(([NO_TIME], resolver.changed[rows]))
-        self.rows = np.concatenate(([MISSING], resolver.row[rows])).astype(np.int32)
-        self.steps = np.concatenate(([MISSING], resolver.step[rows]))
-        self.ranks = np.concatenate(([NO_RANK], resolver.rank[rows]))
         self.lacking = resolver.lacking(service, control)
         need = service.needs.get(control)
-        if need is not None and need.without is not None and self.lacking is not None:
-            self._append_licence(need.without)
+        without = need.without if need is not None and self.lacking is not None else None
+        last = 0 if without is None else 1  # the value for want of a licence is the strongest place
+        rows = resolver.rows(service.id, control)
+        factory = service.factory.get(control) if resolver.snapshot.settings is not None else None
+        self._values: list[str | None] = [factory, *resolver.values(rows), *([without] * last)]
+        self._scopes: list[str | None] = ["factory" if factory is not None else None, *resolver.scopes(rows)]
+        self._scopes += ["licence"] * last
+        self.kinds = np.concatenate(([MISSING], resolver.kind[rows], [LICENCE] * last)).astype(np.int32)
+        self.targets = np.concatenate(([MISSING], resolver.target[rows], [MISSING] * last)).astype(np.int32)
+        self.pinned = np.concatenate(([False], resolver.pinned[rows], [True] * last)).astype(bool)
+        self.changed = np.concatenate(([NO_TIME], resolver.changed[rows], [NO_TIME] * last)).astype(np.int64)
+        self.rows = np.concatenate(([MISSING], resolver.row[rows], [MISSING] * last)).astype(np.int32)
+        self.steps = np.concatenate(([MISSING], resolver.step[rows], [_DEEPEST * len(LEVELS)] * last)).astype(np.int64)
         self.young: Bools = (self.changed != NO_TIME) & (resolver.snapshot.taken_at - self.changed < service.settle)
-
-    def _append_licence(self, value: str) -> None:
-        self._values.append(value)
-        self._scopes.append("licence")
-        self.kinds = np.append(self.kinds, LICENCE).astype(np.int32)
-        self.targets = np.append(self.targets, MISSING).astype(np.int32)
-        self.pinned = np.append(self.pinned, True)
-        self.changed = np.append(self.changed, NO_TIME)
-        self.rows = np.append(self.rows, MISSING).astype(np.int32)
-        self.steps = np.append(self.steps, _DEEPEST * len(LEVELS))
-        self.ranks = np.append(self.ranks, NO_RANK)
+        ranks: list[Longs] = [np.full(1, NO_RANK, np.int64), resolver.rank[rows], np.full(last, NO_RANK, np.int64)]
+        self.ranks: Longs = np.concatenate(ranks)
 
     def __len__(self) -> int:
         return len(self._values)

@@ -70,7 +70,7 @@ def write_exceptions(
             for_terminal(each[0]),
             row.state,
             each[2],
-            f"{row.until}, {left(row.days_left)}",
+            f"{row.until} ({left(row.days_left)})",
             for_terminal(each[5]),
             for_terminal(each[6]),
             for_terminal(each[8]),

@@ -50,6 +50,7 @@ FILLS = {
     "excepted": "·",
 }
 _WIDEST_BAR = 100
+_WHOLE = ("login", "step", "where", "fate", "exception", "rule")
 _COLOURED = ("severity", "worst", "verdict", "state", "outcome")
 
 
@@ -117,14 +118,25 @@ def draw(out: Console, section: Section) -> None:
     out.print()
     out.print(Text(section.title, style="bold"))
     table = Table(
-        box=box.SIMPLE_HEAD, show_edge=False, pad_edge=False, padding=(0, 1), header_style="dim", expand=False
+        box=box.SIMPLE_HEAD, show_edge=False, pad_edge=False, padding=(0, 1, 0, 0), header_style="dim", expand=False
     )
     dropped = _unneeded(section)
     shown = [number for number in range(len(section.columns)) if number not in dropped]
     for number in shown:
         heading, right = section.columns[number]
-        short = right or (number != shown[-1] and max(len(row[number]) for row in section.rows) <= 10)
-        table.add_column(heading, justify="right" if right else "left", no_wrap=short, overflow="fold")
+        longest = max(len(row[number]) for row in section.rows)
+        whole = heading in _WHOLE and longest <= out.width // 2  # what somebody copies is not broken
+        short = right or whole or (number != shown[-1] and longest <= 10)
+        dated = (
+            10 if heading.startswith(("changed", "until")) and out.width >= 80 else None
+        )  # a date stays in one piece
+        table.add_column(
+            heading,
+            justify="right" if right else "left",
+            no_wrap=short,
+            min_width=dated,
+            overflow="ellipsis" if short else "fold",
+        )
     for row in section.rows:
         table.add_row(*(Text(row[number], style=_style(section.columns[number][0], row[number])) for number in shown))
     out.print(Padding(table, (0, 0, 0, 2)))

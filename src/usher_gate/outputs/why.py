@@ -19,10 +19,10 @@ from .safe import for_terminal as safe
 from .table import STYLES, console, draw
 
 _STATES = {
-    STANDS: "this one counts",
-    OVERRIDDEN: "overridden",
-    BEATEN: "loses at its step",
-    AFTER_PIN: "not reached",
+    STANDS: "counts",
+    OVERRIDDEN: "overruled",
+    BEATEN: "outranked",
+    AFTER_PIN: "cut off",
 }
 
 
@@ -148,15 +148,14 @@ def _walk(out: Console, walk: Walk, explanation: Explanation) -> None:
     draw(
         out,
         Section(
-            "The walk, widest first",
+            "The walk, widest first (> counts)",
             (
-                ("", False),
                 ("step", False),
                 ("value", False),
                 ("", False),
                 ("changed (UTC)", False),
                 ("where", False),
-                ("what became of it", False),
+                ("fate", False),
             ),
             tuple(rows),
         ),
@@ -245,9 +244,9 @@ def _remarks(walk: Walk) -> list[str]:
 
 def _step(step: Step, explanation: Explanation) -> list[tuple[str, ...]]:
     if step.gap:
-        return [("", step.name, "unknown", "ends the walk" if step.ends else "", "", "", safe(step.gap))]
+        return [("  " + step.name, "unknown", "ends the walk" if step.ends else "", "", "", safe(step.gap))]
     if not step.settings:
-        return [("", safe(step.name), "–", "", "", "", "")]
+        return [("  " + safe(step.name), "–", "", "", "", "")]
     return [_row(step, setting, number == 0, explanation) for number, setting in enumerate(step.settings)]
 
 
@@ -264,8 +263,7 @@ def _row(step: Step, setting: StepSetting, first: bool, explanation: Explanation
     ]
     changed = explanation.time_of(setting.changed).removesuffix(" UTC") if setting.changed is not None else ""
     return (
-        ">" if setting.state == STANDS else "",
-        safe(name if first or name != step.name else ""),
+        ("> " if setting.state == STANDS else "  ") + safe(name if first or name != step.name else ""),
         safe(setting.value or "(nothing)"),
         ", ".join(marks),
         changed,
