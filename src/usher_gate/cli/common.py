@@ -238,8 +238,11 @@ def say_notes(notes: tuple[str, ...]) -> None:
 
 
 @contextmanager
-def working(what: str) -> Iterator[Callable[[int, int], None] | None]:
-    """A progress bar on standard error while something long is done, if that is a terminal."""
+def working(what: str, counted: str = "") -> Iterator[Callable[[int, int], None] | None]:
+    """A progress bar on standard error while something long is done, if that is a terminal.
+
+    It is told how much of how much is done; where the whole is not known (0), how many `counted` are.
+    """
     if not sys.stderr.isatty():
         yield None
         return
@@ -250,4 +253,9 @@ def working(what: str) -> Iterator[Callable[[int, int], None] | None]:
         TextColumn("{task.description}"), BarColumn(), TimeElapsedColumn(), console=Console(stderr=True), transient=True
     ) as bar:
         task = bar.add_task(what, total=None)
-        yield lambda done, total: bar.update(task, completed=done, total=total)
+
+        def update(done: int, total: int) -> None:
+            said = f"{what} {done:,} {counted}" if counted else what
+            bar.update(task, completed=done, total=total or None, description=said)
+
+        yield update

@@ -21,6 +21,7 @@ VERBS = {
     "why": "where one person's value or verdict comes from",
     "sign-in": "what one sign-in would meet, by which access rules",
     "holes": "every way in that a required proof does not cover, and who is locked out",
+    "rehearse": "what a change of the access rules would have done to past sign-ins",
     "baseline": "start, validate and read a baseline; list the controls",
     "exceptions": "list, add and end agreed departures from the baseline",
 }

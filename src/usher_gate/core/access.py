@@ -137,6 +137,10 @@ class Gatekeeper:
             return reached, 0
         return reached, int(np.count_nonzero(select(rule.include, self.snapshot))) - reached
 
+    def whom(self, number: int) -> Bools:
+        """Whom a rule includes."""
+        return self._included[number]
+
     def includes_anybody(self, number: int) -> bool:
         """Whether a rule includes anybody."""
         return bool(np.any(self._included[number]))
@@ -183,7 +187,7 @@ class Gatekeeper:
         return mfa.where([word == "required" for word in mfa.words])
 
     @cached_property
-    def _partner_of(self) -> Ints:
+    def partner_rows(self) -> Ints:
         """For each guest the number of the partner that counts (own row, else `*`), MISSING for others."""
         partners = {partner.domain.casefold(): number for number, partner in enumerate(self.snapshot.partners or ())}
         domains = self.snapshot.guest_domains
@@ -195,14 +199,17 @@ class Gatekeeper:
         """A guest's partner as it counts; None where there is no partners table."""
         if self.snapshot.partners is None:
             return None
-        number = int(self._partner_of[person])
+        number = int(self.partner_rows[person])
         return self.snapshot.partners[number] if number != MISSING else DEFAULT_PARTNER
 
     @cached_property
     def classes(self) -> tuple[Ints, list[int]]:
         """For each person the number of their class (same rules, same standing), and of each class its first person."""
         columns: list[np.ndarray] = [np.array(mask, np.int64) for mask in self._included]
-        columns += [np.array(self.must_show, np.int64), np.where(self.guests, 2 + self._partner_of, 0).astype(np.int64)]
+        columns += [
+            np.array(self.must_show, np.int64),
+            np.where(self.guests, 2 + self.partner_rows, 0).astype(np.int64),
+        ]
         key = np.zeros(len(self.guests), np.int64)
         for place in range(0, len(columns), 20):  # twenty bits at a time, then made dense again
             for column in columns[place : place + 20]:

@@ -54,7 +54,7 @@ class Decision:
 
 
 @record
-class _Standing:
+class Standing:
     """What a person brings, under one assumption about what is not known."""
 
     guests_in: bool
@@ -88,7 +88,7 @@ class Decider:
         if self.gatekeeper.unanswerable:
             yield "whom some access rules include"
 
-    def _standings(self) -> Iterator[_Standing]:
+    def standings(self) -> Iterator[Standing]:
         """Every assumption that what is known allows. Of what only ever helps, nothing and everything are enough."""
         snapshot, person = self.gatekeeper.snapshot, self.person
         partner = self.gatekeeper.partner(person) if self.guest else None
@@ -112,9 +112,9 @@ class Decider:
         )
         extras = (0, self.gatekeeper.unanswerable) if self.gatekeeper.unanswerable else (0,)
         for home, has, live, extra in product(homes, types, passes, extras):
-            yield _Standing(home[0], home[1], home[2], has, live, extra)
+            yield Standing(home[0], home[1], home[2], has, live, extra)
 
-    def matching(self, sign_in: SignIn, modes: int, standing: _Standing) -> list[AccessRule]:
+    def matching(self, sign_in: SignIn, modes: int, standing: Standing) -> list[AccessRule]:
         """The rules that match."""
         device = sign_in.device if not self.guest or standing.home_device else "unknown"
         mine = (self._mine | standing.extra) & modes
@@ -127,12 +127,12 @@ class Decider:
     def decide(self, sign_in: SignIn, shown: frozenset[str] = frozenset(), observed_too: bool = False) -> Decision:
         """The decision; `unknown` where it differs with what is not known. `shown` are authenticator types."""
         modes = self.gatekeeper.rules("enforce", "observe") if observed_too else self.gatekeeper.rules("enforce")
-        found = [self._under(standing, sign_in, shown, modes) for standing in self._standings()]
+        found = [self._under(standing, sign_in, shown, modes) for standing in self.standings()]
         if len({each.outcome for each in found}) == 1:
             return found[0]
         return Decision(UNCERTAIN, gaps=self.gaps)
 
-    def _under(self, standing: _Standing, sign_in: SignIn, shown: frozenset[str], modes: int) -> Decision:
+    def _under(self, standing: Standing, sign_in: SignIn, shown: frozenset[str], modes: int) -> Decision:
         if not standing.guests_in:
             return Decision(DENIED, partner_shut=True)
         rules = self.matching(sign_in, modes, standing)
@@ -146,7 +146,7 @@ class Decider:
             if uncarried:
                 return Decision(DENIED, (), tuple(asked), (), uncarried)
         in_hand = device_proofs(sign_in.device) if not self.guest or standing.home_device else frozenset[str]()
-        given, could = self._given(standing, shown)
+        given, could = self.proofs_given(standing, shown)
         if sign_in.client == "legacy":
             given = could = frozenset()
         wanting = tuple(each for each in asked if not each.require.met_by(given | in_hand))
@@ -155,7 +155,7 @@ class Decider:
         stuck = tuple(each for each in wanting if not each.require.met_by(given | could | in_hand))
         return _limited(Decision(STUCK if stuck else CHALLENGED, asked=tuple(asked), missing=stuck or wanting), rules)
 
-    def _given(self, standing: _Standing, shown: frozenset[str]) -> tuple[frozenset[str], frozenset[str]]:
+    def proofs_given(self, standing: Standing, shown: frozenset[str]) -> tuple[frozenset[str], frozenset[str]]:
         """What is proved already, and what could be; devices apart."""
         secret = standing.types & {MEMORIZED}
         if not self.guest:

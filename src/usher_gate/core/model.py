@@ -337,15 +337,15 @@ class Authenticators:
     lists_memorized: bool  # whether memorized secrets are listed for anybody at all
 
     @cached_property
-    def _of_person(self) -> Mapping[int, frozenset[str]]:
-        found: dict[int, set[str]] = {}
-        for person, kind in zip(self.person.tolist(), self.kind.tolist(), strict=True):
-            found.setdefault(person, set()).add(self.kinds[kind])
-        return {person: frozenset(kinds) for person, kinds in found.items()}
+    def _ordered(self) -> tuple[Ints, Ints]:
+        order = np.argsort(self.person, kind="stable")
+        return self.person[order], self.kind[order]
 
     def of(self, person: int) -> frozenset[str]:
         """The types that a person has registered."""
-        return self._of_person.get(person, frozenset())
+        people, kinds = self._ordered
+        first, after = np.searchsorted(people, (person, person + 1)).tolist()
+        return frozenset(self.kinds[kind] for kind in kinds[first:after].tolist())
 
 
 @record

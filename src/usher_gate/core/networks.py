@@ -5,9 +5,11 @@ Addresses are whole numbers with their version; IPv4-mapped IPv6 addresses are I
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Mapping, Sequence
 from functools import cached_property
 from itertools import pairwise
+from socket import AF_INET, inet_pton
 
 from .record import record
 
@@ -99,6 +101,27 @@ class Networks:
         return tuple(
             NetworkClass(names, found[names]) for names in sorted(found, key=lambda each: (not each, sorted(each)))
         )
+
+    @cached_property
+    def _starts(self) -> dict[int, tuple[list[int], list[frozenset[str]]]]:
+        """Of each version where the runs begin, and what lies in each."""
+        found: dict[int, tuple[list[int], list[frozenset[str]]]] = {version: ([], []) for version in _SPACE}
+        for version, first, _, names in self._pieces:
+            found[version][0].append(first)
+            found[version][1].append(names)
+        return found
+
+    def at(self, address: str) -> frozenset[str] | None:
+        """As `containing`, for many addresses: by binary search; None for what is no address."""
+        try:
+            if ":" in address:
+                version, number = address_of(address)
+            else:
+                version, number = 4, int.from_bytes(inet_pton(AF_INET, address))
+        except (OSError, ValueError):
+            return None
+        starts, names = self._starts[version]
+        return names[bisect_right(starts, number) - 1]
 
     def around(self, name: str) -> frozenset[str]:
         """The networks that wholly contain a named one, itself included."""

@@ -12,6 +12,8 @@ from ..files.catalogue import shipped_catalogue
 from ..files.write import whole_file
 from . import state
 from .people import COLUMNS, GROUPS, authenticators, memberships, people
+from .sign_ins import COLUMNS as SIGN_IN_COLUMNS
+from .sign_ins import draft, ocsf, sign_ins
 
 
 def _csv(columns: Sequence[str], rows: Iterable[Sequence[str]]) -> str:
@@ -47,6 +49,7 @@ def _baseline() -> str:
 def files() -> Mapping[str, str]:
     """Every file of the working folder by its path, the same bytes every time."""
     everybody = people()
+    events = sign_ins(everybody)
     return {
         "usher-gate.toml": state.TOML,
         "baseline.yaml": _baseline(),
@@ -62,6 +65,9 @@ def files() -> Mapping[str, str]:
         "snapshot/access-rules.yaml": state.ACCESS_RULES,
         "snapshot/passes.csv": state.PASSES,
         "snapshot/authenticators.csv": _csv(("person", "type"), authenticators(everybody)),
+        "snapshot/sign_ins.csv": _csv(SIGN_IN_COLUMNS, (event.row() for event in events)),
+        "logs/2026-11-19.ocsf.jsonl": "".join(f"{line}\n" for line in ocsf(events, everybody, "2026-11-19")),
+        "drafts/cargo-portal.yaml": draft(),
     }
 
 

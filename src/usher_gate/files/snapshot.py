@@ -34,7 +34,7 @@ TABLES = (
     "meetings",
     "sign_ins",
 )
-NOT_YET = ("meetings", "sign_ins")
+NOT_YET = ("meetings",)
 _YAML = ("organisation", "services", "access-rules")
 
 

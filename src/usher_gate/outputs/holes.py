@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import TextIO
 
 import numpy as np
@@ -85,12 +86,13 @@ def _rule_section(rule: RuleHoles, most: int) -> Section:
     return Section(safe(title), columns, shown, more)
 
 
-def _locked_section(answer: HolesAnswer) -> Section:
+def locked_section(title: str, lockouts: Sequence[Lockout]) -> Section:
+    """Who is locked out of which resource."""
     rows = []
-    for each in answer.lockouts:
+    for each in lockouts:
         who = ", ".join(each.people[:6]) + (" …" if len(each.people) > 6 else "")
         rows.append((safe(each.resource), f"{'ALL ' if each.all else ''}{each.of}", f"{len(each.people)}", safe(who)))
-    return Section("Locked out", (("resource", False), ("of", False), ("people", True), ("who", False)), tuple(rows))
+    return Section(title, (("resource", False), ("of", False), ("people", True), ("who", False)), tuple(rows))
 
 
 def _rules_section(keeper: Gatekeeper) -> Section:
@@ -140,7 +142,7 @@ def write_holes(answer: HolesAnswer, stream: TextIO, look: Look) -> None:
                 out.print(Text("\n" + section.title))
         ailing = tuple((safe(each.rule), safe(each.text)) for each in answer.ailments)
         ails = Section("What ails the rules themselves", (("rule", False), ("what", False)), ailing)
-        for section in (_locked_section(answer), ails, _rules_section(answer.keeper)):
+        for section in (locked_section("Locked out", answer.lockouts), ails, _rules_section(answer.keeper)):
             if section.rows:
                 draw(out, section)
 

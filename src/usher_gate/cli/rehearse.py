@@ -1,0 +1,143 @@
+"""Tries a change of the access rules on sign-ins that happened: what would be decided otherwise, who would be hurt, by which rules.
+
+Reads the snapshot and the sign-ins (the table sign_ins, or OCSF 1.x Authentication events). Tried is --draft, or without it the
+observed rules as if they were enforced."""
+
+from __future__ import annotations
+
+import argparse
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from ..files.faults import Faults, UsherError
+from .common import add_output, look, need, output, places, say_notes, working
+
+if TYPE_CHECKING:
+    from ..core.access import Gatekeeper
+    from ..core.model import Snapshot
+    from ..core.result import Lockout
+    from ..files.sign_ins import Unread
+    from ..outputs.rehearsal import Missed
+
+EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
+  usher-gate rehearse
+  usher-gate rehearse --draft drafts/cargo-portal.yaml
+  usher-gate rehearse --sign-ins logs/2026-11-19.ocsf.jsonl --format json"""
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """What the verb takes."""
+    parser.add_argument(
+        "--sign-ins",
+        type=Path,
+        metavar="PATH",
+        help="a file, or a folder of files: .csv, .jsonl, .ndjson, .parquet (default: the snapshot's table sign_ins)",
+    )
+    parser.add_argument(
+        "--draft",
+        type=Path,
+        metavar="FILE",
+        help="access rules to try instead of the observed ones (form access-rules/1)",
+    )
+    parser.add_argument(
+        "--rows", type=int, default=None, metavar="N", help="rows of each kind in a table; 0: all (default: up to 10)"
+    )
+    parser.add_argument_group("files").add_argument("--snapshot", type=Path, metavar="DIR", help="the snapshot folder")
+    add_output(parser, ("table", "json", "csv"))
+
+
+def run(arguments: argparse.Namespace) -> int:
+    """Rehearses."""
+    from ..core.access import Gatekeeper
+    from ..core.rehearsal import Tally
+    from ..core.replay import Recall
+    from ..files.sign_ins import Unread, read_sign_ins, sign_in_files
+    from ..files.snapshot import read_snapshot
+    from ..outputs.rehearsal import RehearsalAnswer, write_rehearsal, write_rehearsal_csv, write_rehearsal_json
+
+    folder = need(places(arguments).snapshot, "snapshot")
+    snapshot = read_snapshot(folder).snapshot
+    if snapshot.access_rules is None:
+        raise UsherError("the snapshot has no access-rules.yaml, so nothing is known about what a sign-in meets")
+    path = arguments.sign_ins or _table(folder)
+    files = sign_in_files(path)
+    present = Gatekeeper(snapshot)
+    draft = _draft(arguments.draft, snapshot)
+    recall, unread = Recall(present, draft), Unread()
+    tally = Tally(recall)
+    with working("rehearsing", "events") as progress:
+        for batch in read_sign_ins(path, recall, unread):
+            tally.add(batch.events, batch.time, batch.result)
+            if progress is not None:
+                progress(unread.read, 0)
+    tried = draft or Gatekeeper(_enforced(snapshot))
+    answer = RehearsalAnswer(
+        snapshot,
+        f"the draft {arguments.draft}" if draft is not None else _observed(snapshot),
+        recall.rules,
+        tally.done(),
+        len(files),
+        unread.read,
+        _missed(unread),
+        _new(present, tried),
+    )
+    writers = {"json": write_rehearsal_json, "csv": write_rehearsal_csv}
+    with output(arguments) as stream:
+        if arguments.format in writers:
+            writers[arguments.format](answer, stream)
+        else:
+            write_rehearsal(answer, stream, look(arguments, arguments.rows))
+    say_notes(tuple(sorted(present.notes | tried.notes)))
+    return 0
+
+
+def _table(folder: Path) -> Path:
+    """The snapshot's own table."""
+    found = [path for ending in (".csv", ".jsonl", ".parquet") if (path := folder / f"sign_ins{ending}").exists()]
+    if len(found) == 1:
+        return found[0]
+    if found:
+        raise UsherError(f"{found[1]} stands beside {found[0].name}; keep one file for each table")
+    raise UsherError(f"{folder} has no table sign_ins; write --sign-ins PATH")
+
+
+def _draft(path: Path | None, snapshot: Snapshot) -> Gatekeeper | None:
+    from ..core.access import Gatekeeper
+    from ..files.access_rules import read_access_rules
+
+    if path is None:
+        return None
+    if not path.exists():
+        raise UsherError(f"{path} does not exist; name a file of access rules, such as a copy of the snapshot's")
+    faults = Faults()
+    rules = read_access_rules(path, snapshot, snapshot.networks, snapshot.resources, faults)
+    faults.stop_if_any()
+    return Gatekeeper(replace(snapshot, access_rules=rules))
+
+
+def _enforced(snapshot: Snapshot) -> Snapshot:
+    """The snapshot with its observed rules enforced."""
+    rules = (replace(rule, mode="enforce") if rule.mode == "observe" else rule for rule in snapshot.access_rules or ())
+    return replace(snapshot, access_rules=tuple(rules))
+
+
+def _observed(snapshot: Snapshot) -> str:
+    names = [rule.id for rule in snapshot.access_rules or () if rule.mode == "observe"]
+    return f"enforcing what is only observed ({', '.join(names) or 'no rule is'})"
+
+
+def _new(present: Gatekeeper, tried: Gatekeeper) -> tuple[Lockout, ...]:
+    """Who would be locked out of a resource for administrators; only where somebody is who is not now."""
+    before = {(each.resource, each.of): set(each.people) for each in present.lockouts()}
+    return tuple(each for each in tried.lockouts() if set(each.people) - before.get((each.resource, each.of), set()))
+
+
+def _missed(unread: Unread) -> tuple[Missed, ...]:
+    from ..outputs.rehearsal import Missed
+
+    found = []
+    for (why, value), number in unread.counts.items():
+        path, line = unread.places[why, value]
+        found.append(Missed(why, value, number, f"{path}:{line}" if line else path))
+    return tuple(sorted(found, key=lambda each: (-each.count, each.why, each.value)))

@@ -1,0 +1,69 @@
+"""Sign-ins that happened, read as a stream: the table sign_ins in any format, OCSF events, one file or a folder of them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from pathlib import Path
+
+from ...core.replay import Recall
+from ..faults import BadInput, Fault
+from .interface import SIGN_INS, Batch, Meanings, Unread
+from .methods import AMR, FACTORS, WHOLE
+
+__all__ = ["AMR", "FACTORS", "SIGN_INS", "WHOLE", "Batch", "Unread", "read_sign_ins", "sign_in_files"]
+
+Reader = Callable[[Path, Meanings, Unread], Iterator[Batch]]
+
+
+def _csv(path: Path, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
+    from .columns import read_csv
+
+    return read_csv(path, meanings, unread)
+
+
+def _parquet(path: Path, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
+    from .columns import read_parquet
+
+    return read_parquet(path, meanings, unread)
+
+
+def _lines(path: Path, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
+    from .lines import is_ocsf, read_lines
+    from .ocsf import read_ocsf
+
+    return (read_ocsf if is_ocsf(path) else read_lines)(path, meanings, unread)
+
+
+FORMATS: Mapping[str, Reader] = {".csv": _csv, ".jsonl": _lines, ".ndjson": _lines, ".parquet": _parquet}
+
+
+def sign_in_files(path: Path) -> list[Path]:
+    """The files that a path stands for, in order of their names; raises BadInput where there are none."""
+    endings = ", ".join(FORMATS)
+    if path.is_dir():
+        found = sorted(each for each in path.iterdir() if each.suffix in FORMATS and each.is_file())
+        if not found:
+            raise BadInput([Fault(str(path), 0, f"holds no file that ends in {endings}; name a folder that does")])
+        return found
+    if not path.exists():
+        raise BadInput(
+            [Fault(str(path), 0, f"does not exist; name a file that ends in {endings}, or a folder of them")]
+        )
+    if path.suffix not in FORMATS:
+        raise BadInput([Fault(str(path), 0, f"is of no known kind; name a file that ends in {endings}")])
+    return [path]
+
+
+def read_sign_ins(path: Path, recall: Recall, unread: Unread) -> Iterator[Batch]:
+    """The sign-ins of a file or a folder, some at a time. What cannot be read is counted in `unread`.
+
+    Raises BadInput where a file as a whole cannot be used.
+    """
+    meanings = Meanings(recall)
+    for each in sign_in_files(path):
+        try:
+            yield from FORMATS[each.suffix](each, meanings, unread)
+        except OSError as error:
+            raise BadInput(
+                [Fault(str(each), 0, f"cannot be read ({error.strerror or 'it is damaged'}); write it anew")]
+            ) from None

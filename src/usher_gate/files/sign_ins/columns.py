@@ -1,0 +1,243 @@
+"""Sign-ins from Parquet and CSV, by Arrow, some rows at a time."""
+
+from __future__ import annotations
+
+import csv
+from collections.abc import Callable, Iterator, Sequence
+from functools import cached_property
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from ...core.model import MISSING, Bools, Ints, Longs
+from ..faults import BadInput, Fault, Faults
+from ..tables.arrowcolumn import ArrowColumn
+from .interface import COLUMNS, SIGN_INS, Batch, Meanings, Unread
+
+ROWS = 256 * 1024
+_WORDS = pa.dictionary(pa.int32(), pa.string())
+
+
+class _Column:
+    """A column whose words are looked up once, also where the dictionary grows from batch to batch."""
+
+    def __init__(self, name: str, meanings: Meanings) -> None:
+        self._coder = meanings.coders[name]
+        self._dictionary = pa.array([], pa.string())
+        self._numbers = np.full(1, MISSING, np.int32)
+
+    def numbers(self, array: Any) -> Ints:
+        """What the cells mean."""
+        words, known = array.dictionary, len(self._dictionary)
+        if not words[:known].equals(self._dictionary):
+            self._numbers, known = self._numbers[-1:], 0
+        if len(words) > known:
+            coded = np.fromiter(map(self._coder.__getitem__, words[known:].to_pylist()), np.int32, len(words) - known)
+            self._numbers = np.concatenate((self._numbers[:-1], coded, self._numbers[-1:]))
+        self._dictionary = words if len(words) >= known else self._dictionary
+        found: Ints = self._numbers[_codes(array)]
+        return found
+
+
+def _codes(array: Any) -> Ints:
+    codes = array.indices
+    if codes.null_count:
+        codes = codes.fill_null(MISSING)
+    found: Ints = codes.to_numpy(zero_copy_only=False)
+    return found
+
+
+def _coded(array: Any, path: Path, name: str) -> Any:
+    """A column as words of a dictionary."""
+    kind = array.type
+    if pa.types.is_dictionary(kind) and pa.types.is_string(kind.value_type):
+        return array if pa.types.is_int32(kind.index_type) else array.cast(_WORDS)
+    if pa.types.is_list(kind) or pa.types.is_large_list(kind):
+        import pyarrow.compute as pc
+
+        array = pc.binary_join(array, ";")
+    try:
+        return array.cast(pa.string()).dictionary_encode()
+    except (pa.ArrowException, ValueError):
+        raise BadInput([Fault(str(path), 1, f"the column {name} holds {kind}; text is due")]) from None
+
+
+def _times(array: Any) -> tuple[Longs, Bools | None]:
+    """The times, and which are none (an empty cell is NO_TIME)."""
+    if pa.types.is_timestamp(array.type) and array.type.tz is not None:
+        if array.type.unit == "us" and not array.null_count:
+            whole: Longs = array.view(pa.int64()).to_numpy()
+            return whole, None
+        return ArrowColumn(array).times()[0], None
+    if pa.types.is_dictionary(array.type):
+        array = array.cast(pa.string())
+    time, rows = ArrowColumn(array).times()
+    if not len(rows):
+        return time, None
+    wrong = np.zeros(len(time), bool)
+    wrong[rows] = True
+    return time, wrong
+
+
+def _batches(
+    found: Iterator[Any],
+    names: Sequence[str],
+    path: Path,
+    line: Callable[[int], int],
+    meanings: Meanings,
+    unread: Unread,
+) -> Iterator[Batch]:
+    columns = {name: _Column(name, meanings) for name in COLUMNS if name in names}
+    before = 0
+    for each in found:
+        arrays = {name: _coded(each.column(names.index(name)), path, name) for name in columns}
+        raw_time = each.column(names.index("time"))
+        time, wrong = _times(raw_time)
+
+        def told(
+            name: str, rows: Longs, arrays: dict[str, Any] = arrays, raw: Any = raw_time
+        ) -> list[tuple[str, int, int]]:
+            array = _coded(raw, path, "time") if name == "time" else arrays[name]
+            found, first, count = np.unique(_codes(array)[rows], return_index=True, return_counts=True)
+            words = ["" if code < 0 else array.dictionary[code].as_py() or "" for code in found.tolist()]
+            return list(zip(words, count.tolist(), rows[first].tolist(), strict=True))
+
+        numbers = {name: column.numbers(arrays[name]) for name, column in columns.items()}
+        yield meanings.batch(numbers, time, wrong, told, lambda row, start=before: line(start + row), path, unread)  # type: ignore[misc]
+        before += each.num_rows
+
+
+def _ahead(batches: Iterator[Any]) -> Iterator[Any]:
+    """The same, the next one being read while one is used."""
+    from concurrent.futures import ThreadPoolExecutor
+
+    with ThreadPoolExecutor(1, "read") as pool:
+        coming = pool.submit(next, batches, None)
+        while (each := coming.result()) is not None:
+            coming = pool.submit(next, batches, None)
+            yield each
+
+
+def read_parquet(path: Path, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
+    """The sign-ins of a Parquet file; where faults name a line, it is the row, counted from 1."""
+    import pyarrow.parquet as pq
+
+    try:
+        schema = pq.read_schema(path)
+        _check_columns(list(schema.names), path)
+        file = pq.ParquetFile(
+            path,
+            read_dictionary=[each.name for each in schema if pa.types.is_string(each.type) and each.name != "time"],
+            pre_buffer=True,
+        )
+        wanted = [name for name in schema.names if not name.startswith("x.")]
+        rows = file.iter_batches(ROWS, columns=wanted)
+        names = [name for name in schema.names if name in wanted]
+        if (
+            "time" in names
+            and pa.types.is_timestamp(schema.field("time").type)
+            and schema.field("time").type.tz is None
+        ):
+            raise BadInput(
+                [
+                    Fault(
+                        str(path), 1, "the column time holds times without an offset; write timestamps with a time zone"
+                    )
+                ]
+            )
+        yield from _batches(_ahead(rows), names, path, lambda row: row + 1, meanings, unread)
+    except (pa.ArrowException, ValueError):
+        raise BadInput([Fault(str(path), 0, "is not a whole Parquet file; write it anew")]) from None
+
+
+def _check_columns(names: list[str], path: Path) -> None:
+    faults = Faults()
+    SIGN_INS.check_columns(names, str(path), 1, faults)
+    faults.stop_if_any()
+
+
+def read_csv(path: Path, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
+    """The sign-ins of a CSV file (RFC 4180). A row with too few or too many cells is counted as unread."""
+    import pyarrow.csv as pacsv
+
+    with path.open("rb") as stream:
+        first = stream.readline().decode("utf-8-sig", "replace")
+    names = next(csv.reader([first]), [])
+    if not names:
+        raise BadInput([Fault(str(path), 1, f"is empty; begin with a line of columns: {','.join(SIGN_INS.required)}")])
+    _check_columns(names, path)
+    where = _Lines(path, len(names))
+
+    def odd(row: Any) -> str:
+        del row
+        where.odd += 1
+        return "skip"
+
+    words = pa.dictionary(pa.int32(), pa.binary())
+    wanted = [name for name in names if not name.startswith("x.")]
+    try:
+        rows = pacsv.open_csv(
+            path,
+            read_options=pacsv.ReadOptions(column_names=names, skip_rows=1, block_size=8 << 20),
+            parse_options=pacsv.ParseOptions(invalid_row_handler=odd),
+            convert_options=pacsv.ConvertOptions(
+                column_types=dict.fromkeys(names, words) | {"time": pa.binary()},
+                null_values=[""],
+                strings_can_be_null=True,
+                include_columns=wanted,
+            ),
+        )
+    except pa.ArrowInvalid:
+        return  # nothing but the line of columns
+    try:
+        yield from _batches(_ahead(map(_as_text, rows)), wanted, path, where.line, meanings, unread)
+    except pa.ArrowException:
+        raise BadInput([Fault(str(path), 0, "is not CSV throughout; check its quotes")]) from None
+    if where.odd:
+        unread.read += where.odd
+        unread.add(f"has not {len(names)} cells, as the first line has", "", where.odd, path, lambda: where.first_odd)
+
+
+def _as_text(batch: Any) -> Any:
+    """The words of a batch as text; what is not UTF-8 becomes a word that nothing has."""
+    columns = []
+    for array in batch.columns:
+        coded = array if pa.types.is_dictionary(array.type) else array.dictionary_encode()
+        words = [
+            None if word is None else word.decode("utf-8", "backslashreplace") for word in coded.dictionary.to_pylist()
+        ]
+        columns.append(pa.DictionaryArray.from_arrays(coded.indices, pa.array(words, pa.string()), safe=False))
+    return pa.RecordBatch.from_arrays(columns, batch.schema.names)
+
+
+class _Lines:
+    """Where the rows of a CSV file stand; looked up only when something is wrong."""
+
+    def __init__(self, path: Path, cells: int) -> None:
+        self._path, self._cells, self.odd = path, cells, 0
+
+    @cached_property
+    def _rows(self) -> tuple[list[int], int]:
+        found, odd = [], 0
+        with self._path.open("rb") as stream:
+            for number, raw in enumerate(stream, 1):
+                text = raw.decode("utf-8", "replace").rstrip("\r\n")
+                if number == 1 or not text:
+                    continue
+                if text.count(",") == self._cells - 1 or len(next(csv.reader([text]), [])) == self._cells:
+                    found.append(number)
+                else:
+                    odd = odd or number
+        return found, odd
+
+    def line(self, row: int) -> int:
+        """The line of a row."""
+        lines = self._rows[0]
+        return lines[row] if row < len(lines) else 0
+
+    @property
+    def first_odd(self) -> int:
+        """The first line that has not as many cells as the first one."""
+        return self._rows[1]

@@ -1,0 +1,200 @@
+"""What every reader of sign-ins gives, and what the words of an event mean to a snapshot."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Hashable, Iterable, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+
+import numpy as np
+
+from ...core.model import MISSING, NO_TIME, Bools, Ints, Longs
+from ...core.networks import ELSEWHERE
+from ...core.proofs import TYPES
+from ...core.record import record
+from ...core.rehearsal import RESULTS
+from ...core.replay import DIMENSIONS, Events, Recall
+from ..tables.interface import LIST, TIME, Spec
+
+SIGN_INS = Spec(
+    "sign_ins",
+    ("time", "person", "resource"),
+    ("address", "network", "client", "platform", "device", "risk", "shown", "result"),
+    {"time": TIME, "shown": LIST},
+)
+COLUMNS = ("person", "resource", "address", "network", "client", "platform", "device", "risk", "shown", "result")
+BAD = -2
+_KEPT = 10_000  # distinct things that are wrong, of each kind
+
+
+@record
+class Batch:
+    """Some sign-ins that can be decided: when each was (microseconds), and its result (MISSING where that is not said)."""
+
+    events: Events
+    time: Longs
+    result: Ints
+
+
+@dataclass
+class Unread:
+    """What could not be read: how many events, why, what stood there, and the first place of each."""
+
+    read: int = 0
+    counts: dict[tuple[str, str], int] = field(default_factory=dict)
+    places: dict[tuple[str, str], tuple[str, int]] = field(default_factory=dict)
+
+    def add(self, why: str, value: str, count: int, path: Path, line: Callable[[], int]) -> None:
+        """Counts events that cannot be read for one reason; `line` finds the first of them."""
+        key = (why, value)
+        if key not in self.counts:
+            key = key if len(self.counts) < _KEPT else (why, "…")
+            self.places.setdefault(key, (str(path), line()))
+        self.counts[key] = self.counts.get(key, 0) + count
+
+    @property
+    def total(self) -> int:
+        """How many events these are."""
+        return sum(self.counts.values())
+
+
+# What stood in some rows of a column: each distinct text with how often, and the first row.
+Told = Callable[[str, Longs], Iterable[tuple[str, int, int]]]
+
+
+def told_by(value: Callable[[str, int], str]) -> Told:
+    """The same from single cells."""
+
+    def told(column: str, rows: Longs) -> Iterable[tuple[str, int, int]]:
+        found: dict[str, list[int]] = {}
+        for row in rows.tolist():
+            found.setdefault(value(column, row), []).append(row)
+        return [(word, len(every), every[0]) for word, every in found.items()]
+
+    return told
+
+
+class Coder(dict[Hashable, int]):
+    """Numbers what a column can hold; each distinct thing is looked up once. Nothing (None, "") is MISSING, nonsense BAD."""
+
+    def __init__(self, number: Callable[[str], int]) -> None:
+        super().__init__({None: MISSING, "": MISSING})
+        self._number = number
+
+    def __missing__(self, key: Hashable) -> int:
+        found = self[key] = self._number(str(key))
+        return found
+
+
+class Meanings:
+    """What the words of each column mean: numbers for a Recall."""
+
+    def __init__(self, recall: Recall) -> None:
+        self.recall = recall
+        people = recall.snapshot.people
+        every = np.arange(len(people))
+        logins = people.logins.take(every)
+        self._people: dict[str, int] = {}
+        for number, login in enumerate(logins):  # two people may have one login: then it names nobody
+            self._people[login.casefold()] = BAD if login.casefold() in self._people else number
+        self._ids = {name: number for number, name in enumerate(people.ids.take(every))}
+        self.coders: Mapping[str, Coder] = {
+            "person": Coder(self._person),
+            "resource": _words(recall.resources),
+            "address": Coder(self._address),
+            "network": Coder(self._network),
+            **{name: _words(words) for name, words in DIMENSIONS.items()},
+            "shown": Coder(self._shown),
+            "result": _words(RESULTS),
+        }
+
+    def _person(self, word: str) -> int:
+        found = self._ids.get(word)
+        return self._people.get(word.casefold(), BAD) if found is None else found
+
+    def _address(self, word: str) -> int:
+        names = self.recall.snapshot.networks.at(word)
+        return BAD if names is None else self.recall.network(names)
+
+    def _network(self, word: str) -> int:
+        networks = self.recall.snapshot.networks
+        if word == ELSEWHERE:
+            return self.recall.network(frozenset())
+        return self.recall.network(networks.around(word)) if word in networks.spans else BAD
+
+    def _shown(self, word: str) -> int:
+        types = [part.strip() for part in word.split(";") if part.strip()]
+        return BAD if any(each not in TYPES for each in types) else self.recall.types_shown(types)
+
+    def why(self, column: str, value: str) -> tuple[str, str]:
+        """What is wrong with a value, and the value; "" where there is none."""
+        if not value:
+            return f"says no {column}", ""
+        if column == "person" and value in self.recall.snapshot.people.inactive:
+            return "names a person who is not active", value
+        if column in _WRONG:
+            return _WRONG[column], value
+        return (
+            f"says a {column} that is none of {', '.join(RESULTS if column == 'result' else DIMENSIONS[column])}",
+            value,
+        )
+
+    def batch(
+        self,
+        columns: Mapping[str, Ints],
+        time: Longs,
+        wrong_time: Bools | None,
+        told: Told,
+        line: Callable[[int], int],
+        path: Path,
+        unread: Unread,
+    ) -> Batch:
+        """The sign-ins of some rows, without those that cannot be read: they are counted.
+
+        `columns` holds numbers by the coders; `told` what stood in some cells, `line(row)` where.
+        """
+        unread.read += len(time)
+        bad: dict[str, Bools] = {"time": time == NO_TIME}
+        if wrong_time is not None:
+            bad["time"] |= wrong_time
+        for name in COLUMNS:
+            if name in columns:
+                bad[name] = columns[name] <= MISSING if name in ("person", "resource") else columns[name] == BAD
+        lost = np.zeros(len(time), bool)
+        for name, mask in bad.items():
+            if not mask.any():
+                continue
+            for word, count, row in told(name, np.flatnonzero(mask & ~lost)):
+                why, shown = self.why(name, word)
+                unread.add(why, shown, count, path, lambda row=row: line(row))  # type: ignore[misc]
+            lost |= mask
+        none = np.full(len(time), MISSING, np.int32)
+        network = columns.get("network", none)
+        if "address" in columns:
+            network = (
+                np.where(columns["address"] >= 0, columns["address"], network)
+                if network is not none
+                else columns["address"]
+            )
+        kept = [columns[name] for name in ("person", "resource")] + [network]
+        kept += [columns.get(name, none) for name in ("client", "platform", "device", "risk", "shown")]
+        events, result = Events(*kept), columns.get("result", none)
+        if not lost.any():
+            return Batch(events, time, result)
+        rows = np.flatnonzero(~lost)
+        return Batch(events.at(rows), time[rows], result[rows])
+
+
+def _words(words: Iterable[str]) -> Coder:
+    numbers = {word: number for number, word in enumerate(words)}
+    return Coder(lambda word: numbers.get(word, BAD))
+
+
+_WRONG = {
+    "time": "says no time with an offset",
+    "person": "names a person who does not exist",
+    "resource": "names a resource that does not exist",
+    "address": "names no IPv4 or IPv6 address",
+    "network": "names a network that does not exist",
+    "shown": "shows what is no authenticator type",
+}

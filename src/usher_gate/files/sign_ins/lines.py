@@ -1,0 +1,119 @@
+"""Sign-ins from JSON Lines: the table sign_ins with one object a line, read by blocks."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+from typing import Any
+
+import msgspec
+import numpy as np
+
+from ...core.model import NO_TIME
+from ..faults import BadInput, Fault, nearest, quoted
+from ..times import parse_time
+from .interface import COLUMNS, SIGN_INS, Batch, Meanings, Unread, told_by
+
+BLOCK = 4 * 1024 * 1024
+_LONGEST = 64 * 1024 * 1024
+
+
+def blocks(path: Path) -> Iterator[tuple[bytes, int]]:
+    """A file in blocks of whole lines, each with the number of its first line."""
+    first, rest = 1, b""
+    with path.open("rb") as stream:
+        while data := stream.read(BLOCK):
+            if first == 1 and not rest:
+                data = data.removeprefix(b"\xef\xbb\xbf")
+            data = rest + data
+            end = data.rfind(b"\n") + 1
+            if not end and len(data) > _LONGEST:
+                raise BadInput([Fault(str(path), first, "is a line of more than 64 MiB; write one object a line")])
+            rest = data[end:]
+            if end:
+                yield data[:end], first
+                first += data.count(b"\n", 0, end)
+    if rest.strip():
+        yield rest, first
+
+
+def is_ocsf(path: Path) -> bool:
+    """Whether the first object of a file is an OCSF event: it has a class_uid."""
+    with path.open("rb") as stream:
+        for raw in stream:
+            if raw.strip():
+                try:
+                    found = json.loads(raw.decode("utf-8-sig", "replace"))
+                except (ValueError, RecursionError):
+                    return b'"class_uid"' in raw
+                return isinstance(found, dict) and "class_uid" in found
+    return False
+
+
+def read_lines(path: Path, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
+    """The sign-ins of a table in JSON Lines. A line that is no JSON object is counted as unread; a column that nobody knows is an error."""
+    decoder = msgspec.json.Decoder(dict[str, Any])
+    seen: set[str] = set()
+    for data, first in blocks(path):
+        rows, lines = _decoded(decoder, data, first, path, unread)
+        names = set().union(*rows)
+        if names - seen:
+            _check(names - seen, rows, lines, path)
+            seen |= names
+        columns = {
+            name: np.array([coder[_cell(row.get(name))] for row in rows], np.int32)
+            for name in COLUMNS
+            if name in names and (coder := meanings.coders[name]) is not None
+        }
+        for name in ("person", "resource"):
+            columns.setdefault(name, np.full(len(rows), -1, np.int32))
+        parsed = [(cell, parse_time(cell) if cell else NO_TIME) for cell in (_cell(row.get("time")) for row in rows)]
+        time = np.array([NO_TIME if each is None else each for _, each in parsed], np.int64)
+
+        def value(name: str, row: int, rows: Sequence[dict[str, Any]] = rows) -> str:
+            return _cell(rows[row].get(name)) or ""
+
+        yield meanings.batch(columns, time, None, told_by(value), lines.__getitem__, path, unread)
+
+
+def _cell(value: Any) -> str | None:
+    """A cell as the text that would stand in CSV."""
+    if value is None or isinstance(value, str):
+        return value
+    if isinstance(value, list):
+        return ";".join(str(each) for each in value)
+    return json.dumps(value)
+
+
+def _decoded(
+    decoder: msgspec.json.Decoder[dict[str, Any]], data: bytes, first: int, path: Path, unread: Unread
+) -> tuple[list[dict[str, Any]], Sequence[int]]:
+    rows, lines = [], []
+    for line, raw in enumerate(data.split(b"\n"), first):
+        if not raw.strip():
+            continue
+        try:
+            rows.append(decoder.decode(raw))
+            lines.append(line)
+        except (msgspec.DecodeError, UnicodeDecodeError, RecursionError):
+            unread.read += 1
+            unread.add("is not a JSON object", "", 1, path, lambda line=line: line)  # type: ignore[misc]
+    return rows, lines
+
+
+def _check(names: set[str], rows: Sequence[dict[str, Any]], lines: Sequence[int], path: Path) -> None:
+    """Raises BadInput for columns that a table sign_ins does not have."""
+    known = (*SIGN_INS.required, *SIGN_INS.optional)
+    faults = []
+    for name in sorted(each for each in names if not SIGN_INS.knows(each)):
+        line = next(line for row, line in zip(rows, lines, strict=True) if name in row)
+        faults.append(
+            Fault(
+                str(path),
+                line,
+                f"unknown column {quoted(name)}; {nearest(name, known)} (columns of your own begin with x.)",
+            )
+        )
+    if faults:
+        raise BadInput(faults)
