@@ -403,7 +403,7 @@ def _table(folder: Path, name: str, rows: list[Row], columns: set[str], rnd: Ran
 
 
 def _json(key: str, cell: Any) -> Any:
-    if key in ("roles", "licences"):
+    if key in ("roles", "licences", "shown"):
         return cell.split(";")
     if key in ("active", "break_glass", "pinned"):
         return cell == "true"
@@ -417,13 +417,13 @@ def _parquet(path: Path, rows: list[Row], columns: list[str], rnd: Random) -> No
     arrays = {}
     for column in columns:
         cells = [row.get(column) for row in rows]
-        if column.endswith("_at") and rnd.random() < 0.7:
+        if (column.endswith("_at") or column == "time") and rnd.random() < 0.7:
             arrays[column] = pa.array(cells, pa.timestamp("us", "UTC"))
         elif column in ("active", "break_glass", "pinned") and rnd.random() < 0.7:
             arrays[column] = pa.array([None if cell is None else cell == "true" for cell in cells], pa.bool_())
         elif column == "rank" and rnd.random() < 0.7:
             arrays[column] = pa.array(cells, pa.int64())
-        elif column in ("roles", "licences") and rnd.random() < 0.7:
+        elif column in ("roles", "licences", "shown") and rnd.random() < 0.7:
             arrays[column] = pa.array(
                 [None if cell is None else cell.split(";") for cell in cells], pa.list_(pa.string())
             )

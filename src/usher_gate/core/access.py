@@ -245,19 +245,20 @@ class Gatekeeper:
         An entry whose rules hold another's is left out: whoever it lets through, the other lets through.
         """
         cover: dict[tuple[str, str], tuple[int, bool]] = {}
-        found: dict[int, SignIn] = {}
-        for context in signs:
+        found: dict[int, tuple[int, SignIn]] = {}
+        for number, context in enumerate(signs):
             key = context.sign_in.client, context.sign_in.device
             if key not in cover:
                 cover[key] = self.covering(proof, *key)
             bits, own = cover[key]
             if bits != -1 and not (own and must_show):
-                found.setdefault(context.rules & bits & modes, context.sign_in)
+                found.setdefault(context.rules & bits & modes, (number, context.sign_in))
         least: list[int] = []
         for mask in sorted(found, key=lambda each: (each.bit_count(), each)):
             if not any(mask & each == each for each in least):
                 least.append(mask)
-        return [(mask, found[mask]) for mask in least]
+        least.sort(key=lambda mask: found[mask][0])  # in the order of the sign-ins, whatever the rules are called
+        return [(mask, found[mask][1]) for mask in least]
 
     def lockouts(self) -> list[Lockout]:
         """Which privileged people and which break-glass accounts are locked out of each resource for administrators."""
