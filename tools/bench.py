@@ -287,7 +287,134 @@ def rows(sizes: dict[str, tuple[int, tuple[str, ...]]], say: Callable[[str], Non
     if {"200k parquet", "1M parquet"} <= whole.keys():
         big, small = whole["1M parquet"].seconds, whole["200k parquet"].seconds
         ratio("1M people against 200k", big / small, 5.5, f"{big:.1f} / {small:.1f} s")
+        sign_in_rows(ratio)
     return found
+
+
+_EVENT = """
+import msgspec, sys
+Part = lambda name, **fields: msgspec.defstruct(name, [(n, k | None, None) for n, k in fields.items()], gc=False)
+Factor, System = Part('F', factor_type_id=int), Part('S', type_id=int)
+Event = msgspec.defstruct('E', [('class_uid', int), ('time', int), ('activity_id', int, 0), ('status_id', int, 0), ('auth_protocol_id', int, 0),
+    ('metadata', Part('M', version=str)), ('user', Part('U', uid=str, email_addr=str, name=str, risk_level_id=int)),
+    ('device', Part('D', os=System, is_managed=bool, is_compliant=bool, is_trusted=bool)), ('service', Part('V', name=str, uid=str)),
+    ('src_endpoint', Part('N', ip=str)), ('http_request', Part('H', user_agent=str)), ('auth_factors', list[Factor])], gc=False)
+kept = msgspec.json.Decoder(Event).decode_lines(open(sys.argv[1], 'rb').read())
+"""
+
+
+def rehearse_cost(folder: Path, events: Path, runs: int = 3) -> Cost:
+    """A whole rehearsal of the observed rules, from files to JSON."""
+    call: list[str | Path] = [PROGRAM, "rehearse", "--snapshot", folder / "snapshot", "--sign-ins", events]
+    return cost([*call, "--format", "json"], runs)
+
+
+_LOOP = """
+import sys, time
+sys.path[:0] = sys.argv[3:]
+from pathlib import Path
+import pyarrow.parquet as pq
+from usher_gate.core.access import Gatekeeper, SignIn
+from usher_gate.core.decide import Decider
+from usher_gate.core.networks import NetworkClass
+from usher_gate.files.snapshot import read_snapshot
+snapshot = read_snapshot(Path(sys.argv[1])).snapshot
+keeper = Gatekeeper(snapshot)
+rows = [row for row in next(pq.ParquetFile(sys.argv[2]).iter_batches(3000)).to_pylist()]
+deciders = {}
+for row in rows:
+    found = snapshot.people.ids.find(row['person'])
+    deciders[row['person']] = Decider(keeper, found[0]) if found else None
+start = time.perf_counter()
+for row in rows:
+    decider = deciders[row['person']]
+    if decider is not None:
+        place = NetworkClass(snapshot.networks.containing(row['address']), row['address'])
+        sign_in = SignIn(row['resource'], place, row['client'], row['platform'], row['device'], row['risk'])
+        for observed in (False, True):
+            decider.decide(sign_in, frozenset(row['shown'].split(';')), observed)
+print((time.perf_counter() - start) / len(rows))
+"""
+_REPLAY = """
+import gc, sys, time
+gc.disable()
+from pathlib import Path
+from usher_gate.core.access import Gatekeeper
+from usher_gate.core.rehearsal import Tally
+from usher_gate.core.replay import Recall
+from usher_gate.files.sign_ins import Unread, read_sign_ins
+from usher_gate.files.snapshot import read_snapshot
+recall, unread = Recall(Gatekeeper(read_snapshot(Path(sys.argv[1])).snapshot)), Unread()
+tally = Tally(recall)
+start = time.perf_counter()
+for batch in read_sign_ins(Path(sys.argv[2]), recall, unread):
+    tally.add(batch.events, batch.time, batch.result)
+print((time.perf_counter() - start) / unread.read)
+"""
+
+
+def seconds_an_event(code: str, folder: Path, events: Path) -> float:
+    """Seconds for one event, by a program that prints them."""
+    done = subprocess.run(
+        [sys.executable, "-c", code, str(folder / "snapshot"), str(events)], capture_output=True, text=True, check=True
+    )
+    return float(done.stdout)
+
+
+def sign_in_rows(ratio: Callable[..., None]) -> None:
+    """The lines of the sign-in side."""
+    import bench_gate
+    from bench_data import write
+
+    write(DATA / "200k", 200_000, ("parquet", "csv", "jsonl"))
+    setting, covering = (
+        check_cost(DATA / "200k" / "parquet"),
+        check_cost(bench_gate.write(DATA / "coverage", 200_000, 60)),
+    )
+    ratio(
+        "coverage and lock-out, 200k people, 60 access rules, 10 networks, 40 resources, 4 proof rules, against the whole setting check",
+        covering.seconds / setting.seconds,
+        3,
+        f"{covering.seconds:.2f} / {setting.seconds:.2f} s",
+    )
+    folder = bench_gate.write(DATA / "gate", 200_000, 40, 5_000_000)
+    events = folder / "sign_ins.parquet"
+    reading = cost(
+        [sys.executable, "-c", f"import pyarrow.parquet as pq\nkept = pq.ParquetFile({str(events)!r}).read()"]
+    )
+    mine = rehearse_cost(folder, events)
+    ratio(
+        "replay of 5M events from Parquet under 40 rules, now and then, against only reading the same columns",
+        mine.seconds / reading.seconds,
+        2.5,
+        f"{mine.seconds:.2f} / {reading.seconds:.2f} s; {mine.peak:.0f} / {reading.peak:.0f} MiB",
+    )
+    small = bench_gate.part(events, 1_000_000)
+    less = rehearse_cost(folder, small)
+    grown = (mine.peak - less.peak) * 2**20 / 4_000_000
+    ratio(
+        "memory of that replay, in bytes for each further event (5M against 1M)",
+        max(grown, 0.0),
+        9,
+        f"{mine.peak:.0f} / {less.peak:.0f} MiB",
+    )
+    loop, fast = seconds_an_event(_LOOP, folder, events), seconds_an_event(_REPLAY, folder, events)
+    ratio(
+        "the same against a plain loop over events (a sample of 3,000)",
+        loop / fast,
+        150,
+        f"{loop * 1e6:.0f} / {fast * 1e6:.2f} µs an event",
+        least=True,
+    )
+    log = bench_gate.write_ocsf(bench_gate.write(DATA / "gate20k", 20_000, 40, 500_000))
+    decode = cost([sys.executable, "-c", _EVENT, log])
+    mine = rehearse_cost(DATA / "gate20k", log)
+    ratio(
+        "replay of 500,000 OCSF events (JSON Lines, 20k people), against a typed decode alone",
+        mine.seconds / decode.seconds,
+        2.5,
+        f"{mine.seconds:.2f} / {decode.seconds:.2f} s; {mine.peak:.0f} / {decode.peak:.0f} MiB",
+    )
 
 
 def machine() -> str:

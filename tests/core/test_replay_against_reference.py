@@ -56,7 +56,9 @@ def networks(keeper: Gatekeeper, event: Row) -> list[frozenset[str]]:
 
 
 def decision(keeper: Gatekeeper, event: Row, person: Row, modes: tuple[str, ...]) -> str:
-    places = product(networks(keeper, event), *([event[name]] if name in event else words for name, words in WORDS.items()))
+    places = product(
+        networks(keeper, event), *([event[name]] if name in event else words for name, words in WORDS.items())
+    )
     shown = {word for word in event.get("shown", "").split(";") if word}
     found = {expected_decision(keeper, person, (event["resource"], *place), shown, modes) for place in places}
     return found.pop() if len(found) == 1 else "unknown"
@@ -83,7 +85,9 @@ def compare(org: Org, rnd: Random) -> int:
     draft = None
     if rnd.random() < 0.4:
         fresh = [_rule(number, rnd, gate.networks, gate.resources, org.columns) for number in range(rnd.randrange(5))]
-        draft = with_rules(gate, [*rnd.sample(gate.rules, len(gate.rules) // 2), *({**rule, "id": f"D{rule['id']}"} for rule in fresh)])
+        draft = with_rules(
+            gate, [*rnd.sample(gate.rules, len(gate.rules) // 2), *({**rule, "id": f"D{rule['id']}"} for rule in fresh)]
+        )
     keeper = Gatekeeper(org, gate)
     then, modes = (Gatekeeper(org, draft), ("enforce",)) if draft is not None else (keeper, ("enforce", "observe"))
     events = [random_event(keeper, rnd) for _ in range(10)]
@@ -103,7 +107,9 @@ def compare(org: Org, rnd: Random) -> int:
     return check(keeper, then, modes, events, json.loads(done.out))
 
 
-def check(keeper: Gatekeeper, then: Gatekeeper, modes: tuple[str, ...], events: list[Row], result: dict[str, Any]) -> int:
+def check(
+    keeper: Gatekeeper, then: Gatekeeper, modes: tuple[str, ...], events: list[Row], result: dict[str, Any]
+) -> int:
     active = {person["id"]: person for person in keeper.reference.active}
     changes: Counter[tuple[str, str]] = Counter()
     inside: Counter[tuple[str, str]] = Counter()
@@ -146,7 +152,15 @@ def test_neither_the_order_of_access_rules_nor_their_names_change_a_finding(made
             gate.rules = [{**rule, "id": f"Z{number}"} for rule, number in zip(gate.rules, names, strict=True)]
         with tempfile.TemporaryDirectory() as name:
             write_gate(org, gate, Path(name), Random(5))
-            done = call("check", "--snapshot", Path(name) / "snapshot", "--baseline", Path(name) / "baseline.yaml", "--format", "json")
+            done = call(
+                "check",
+                "--snapshot",
+                Path(name) / "snapshot",
+                "--baseline",
+                Path(name) / "baseline.yaml",
+                "--format",
+                "json",
+            )
         if done.status == 2:
             return
         result = json.loads(done.out)

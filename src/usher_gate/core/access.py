@@ -14,9 +14,10 @@ from typing import TypeVar
 import numpy as np
 
 from .accessrules import CLIENTS, DEVICES, PLATFORMS, RISKS, SECOND_FACTOR, AccessRule, Conditions, Requirement
-from .model import MISSING, PARTNER_COLUMNS, Bools, Ints, Partner, Snapshot
+from .bits import Bits, least, none_of, packed
+from .model import MISSING, PARTNER_COLUMNS, Bools, Ints, Longs, Partner, Snapshot
 from .networks import NetworkClass, Networks
-from .proofs import DEVICE_PROOFS, MFA, PROOFS, device_proofs, proofs_of, without
+from .proofs import DEVICE_PROOFS, LEVELS, MFA, PROOFS, device_proofs, proofs_of, without
 from .record import record
 from .result import Lockout
 from .select import Selector, Unanswerable, select
@@ -221,6 +222,28 @@ class Gatekeeper:
         _, first, which = np.unique(key, return_index=True, return_inverse=True)
         return which.reshape(-1).astype(np.int32), first.tolist()
 
+    @cached_property
+    def bits(self) -> Bits:
+        """The rules that include each person, as words of bits."""
+        truths = np.zeros((len(self.snapshot.people), max(1, -(-len(self._included) // 64)) * 64), bool)
+        for number, mask in enumerate(self._included):
+            truths[:, number] = mask
+        return packed(truths)
+
+    @cached_property
+    def kits(self) -> tuple[Ints, list[int]]:
+        """People by what they could show: for each person the number of their kit, and of each kit its first person."""
+        snapshot, size = self.snapshot, len(self.snapshot.people)
+        key = snapshot.people.kind.codes.astype(np.int64) * (len(snapshot.partners or ()) + 2) + self.partner_rows + 1
+        if snapshot.passes is not None:
+            key = key * 2 + (snapshot.passes.live > 0)
+        if snapshot.authenticators is not None:
+            types = np.zeros(size, np.int64)
+            np.bitwise_or.at(types, snapshot.authenticators.person, np.int64(1) << snapshot.authenticators.kind)
+            key = (key << len(snapshot.authenticators.kinds)) + types
+        _, first, which = np.unique(key, return_index=True, return_inverse=True)
+        return which.reshape(-1).astype(np.int32), first.tolist()
+
     # Coverage
 
     def covering(self, proof: str, client: str, device: str) -> tuple[int, bool]:
@@ -253,12 +276,9 @@ class Gatekeeper:
             bits, own = cover[key]
             if bits != -1 and not (own and must_show):
                 found.setdefault(context.rules & bits & modes, (number, context.sign_in))
-        least: list[int] = []
-        for mask in sorted(found, key=lambda each: (each.bit_count(), each)):
-            if not any(mask & each == each for each in least):
-                least.append(mask)
-        least.sort(key=lambda mask: found[mask][0])  # in the order of the sign-ins, whatever the rules are called
-        return [(mask, found[mask][1]) for mask in least]
+        kept = least(found)
+        kept.sort(key=lambda mask: found[mask][0])  # in the order of the sign-ins, whatever the rules are called
+        return [(mask, found[mask][1]) for mask in kept]
 
     def lockouts(self) -> list[Lockout]:
         """Which privileged people and which break-glass accounts are locked out of each resource for administrators."""
@@ -276,52 +296,60 @@ class Gatekeeper:
         found = []
         for resource in sorted(name for name, tags in self.snapshot.resources.items() if "admin" in tags):
             for kind, people in kinds:
-                out = np.array([person for person in people.tolist() if self.locked_out(person, resource)], np.int64)
+                out = people[self._locked_out(people, resource)]
                 if len(out):
                     found.append(
                         Lockout(resource, tuple(self.snapshot.people.ids.take(out)), kind, len(out) == len(people))
                     )
         return found
 
-    def coverage(self, proof: str, on: tuple[str, ...], when: Conditions) -> list[Hole | str | None]:
-        """For each class of people: the hole that a proof leaf has, None for none, or the reason why it is unknown."""
+    def coverage(self, proof: str, on: tuple[str, ...], when: Conditions) -> tuple[Ints, list[Hole | str | None]]:
+        """For each person, which of the answers: the hole that a proof leaf has, None for none, or the reason why it is unknown."""
         resources = sorted(self.snapshot.resources) if not on else list(on)
-        every = contexts(self.door, resources, when)
-        unseen = contexts(
-            self.door, resources, when, ("unknown",)
-        )  # the device of a guest whose partner's word does not count
-        enforced, observed = self.rules("enforce"), self.rules("enforce", "observe")
+        # The device of a guest whose partner's word does not count is unknown.
+        signs = {
+            True: contexts(self.door, resources, when),
+            False: contexts(self.door, resources, when, ("unknown",)),
+        }
+        answers: list[Hole | str | None] = [None, "no-fact"]
 
-        known: dict[tuple[int, bool, bool], list[tuple[int, SignIn]]] = {}
+        def judge(people: Longs, must_show: bool, seen: bool) -> Ints:
+            if not signs[seen]:
+                return np.ones(len(people), np.int32)
+            found, rest = np.zeros(len(people), np.int32), np.arange(len(people))
+            for closes, modes in ((False, ("enforce", "observe")), (True, ("enforce",))):
+                for mask, sign_in in self._leaks(proof, must_show, self.rules(*modes), signs[seen]):
+                    slips = none_of(mask, self.bits, people[rest])
+                    if slips.any():
+                        answers.append(Hole(sign_in, closes))
+                        found[rest[slips]] = len(answers) - 1
+                        rest = rest[~slips]
+            return found
 
-        def leak(mine: int, must_show: bool, modes: int, seen: bool) -> SignIn | None:
-            key = modes, must_show, seen
-            if key not in known:
-                known[key] = self._leaks(proof, must_show, modes, every if seen else unseen)
-            return next((sign_in for mask, sign_in in known[key] if not mine & mask), None)
+        codes = np.zeros(len(self.guests), np.int32)
+        for must_show in (True, False):
+            mine = self.must_show == must_show
+            for kind, people in self._by_device(mine):
+                if kind is None:
+                    codes[people] = (judge(people, must_show, True) | judge(people, must_show, False)) != 0
+                elif not kind.guests_in:
+                    codes[people] = 0 if signs[kind.home_device] else 1
+                else:
+                    codes[people] = judge(people, must_show, kind.home_device)
+        return codes, answers
 
-        def judge(mine: int, must_show: bool, seen: bool) -> Hole | str | None:
-            if not (every if seen else unseen):
-                return "no-fact"
-            stays = leak(mine, must_show, observed, seen)
-            found = stays or leak(mine, must_show, enforced, seen)
-            return None if found is None else Hole(found, stays is None)
-
-        answers: list[Hole | str | None] = []
-        for person in self.classes[1]:
-            mine, must_show = self.included(person), bool(self.must_show[person])
-            if not self.guests[person]:
-                answers.append(judge(mine, must_show, True))
-                continue
-            partner = self.partner(person)
-            if partner is None:
-                both = [judge(mine, must_show, seen) for seen in (True, False)]
-                answers.append(None if both == [None, None] else "no-fact")
-            else:
-                seen = partner.flags["home_device_counts"] == "true"
-                shut = partner.flags["guests_in"] == "false" and bool(every if seen else unseen)
-                answers.append(None if shut else judge(mine, must_show, seen))
-        return answers
+    def _by_device(self, whom: Bools) -> Iterator[tuple[_Home | None, Longs]]:
+        """People by what their home means for a sign-in: guests by partner; None for guests of whom nothing is known."""
+        yield _Home(True, True), np.flatnonzero(whom & ~self.guests)
+        guests = np.flatnonzero(whom & self.guests)
+        if self.snapshot.partners is None:
+            yield None, guests
+            return
+        rows = self.partner_rows[guests]
+        for row in sorted(set(rows.tolist())):
+            people = guests[rows == row]
+            flags = DEFAULT_PARTNER.flags if row == MISSING else self.snapshot.partners[row].flags
+            yield _Home(flags["guests_in"] != "false", flags["home_device_counts"] == "true"), people
 
     # Lock-out
 
@@ -342,31 +370,49 @@ class Gatekeeper:
         member = self.snapshot.people.kind.words[int(self.snapshot.people.kind.codes[person])] == "member"
         return found | {MFA} if member and (passes is None or passes.live[person]) else found
 
-    def locked_out(self, person: int, resource: str) -> bool:
-        """Whether every possible sign-in of a person to a resource is denied or stuck, whatever missing data might hold."""
-        best, mine = self._could_show(person), self.included(person) & self.rules("enforce")
-        devices: Sequence[Sequence[str]] = (DEVICES,)
-        if self.guests[person]:
-            partner = self.partner(person)
-            if partner is not None and partner.flags["guests_in"] == "false":
-                return True
-            if partner is not None and partner.flags["home_device_counts"] == "false":
+    def _locked_out(self, people: Longs, resource: str) -> Bools:
+        """For whom of these every possible sign-in to a resource is denied or stuck, whatever missing data might hold."""
+        whom, out = np.zeros(len(self.guests), bool), np.zeros(len(self.guests), bool)
+        whom[people] = True
+        levels = np.array([LEVELS.index(self._could_show(person) - DEVICE_PROOFS) for person in self.kits[1]], np.int32)
+        for home, some in self._by_device(whom):
+            if home is not None and not home.guests_in:
+                out[some] = True
+                continue
+            devices: tuple[tuple[str, ...], ...] = (DEVICES, ("unknown",)) if home is None else (DEVICES,)
+            if home is not None and not home.home_device:
                 devices = (("unknown",),)
-            elif partner is None:
-                devices = (DEVICES, ("unknown",))
+            level, must_show = levels[self.kits[0][some]], self.must_show[some]
+            for key in sorted(set(zip(level.tolist(), must_show.tolist(), strict=True))):
+                mine = some[(level == key[0]) & (must_show == key[1])]
+                open_to = np.zeros(len(mine), bool)
+                for mask in self._bars(resource, devices, LEVELS[key[0]], key[1]):
+                    open_to |= none_of(mask, self.bits, mine)
+                out[mine] = ~open_to
+        return out[people]
+
+    def _bars(
+        self, resource: str, devices: Sequence[Sequence[str]], best: frozenset[str], must_show: bool
+    ) -> list[int]:
+        """For each way in, the rules (as bits) that would deny it or ask for more than can be shown; whoever none of them includes
+        gets in."""
+        enforced = self.rules("enforce")
+        blocking: dict[tuple[str, str], int | None] = {}
+        found = []
         for context in self._ways_in(resource, devices):
-            rules = [
-                rule for number, rule in enumerate(self.door.rules) if mine >> number & context.rules >> number & 1
-            ]
-            needs = [rule.require for rule in rules if rule.require is not None] + (
-                [SECOND_FACTOR] if self.must_show[person] else []
-            )
-            shown = device_proofs(context.sign_in.device) | (
-                frozenset() if context.sign_in.client == "legacy" else best
-            )
-            if not any(rule.deny for rule in rules) and all(need.met_by(shown) for need in needs):
-                return False
-        return True
+            client, device = key = context.sign_in.client, context.sign_in.device
+            if key not in blocking:
+                shown = device_proofs(device) | (frozenset() if client == "legacy" else best)
+                barred = (
+                    rule.deny or (rule.require is not None and not rule.require.met_by(shown))
+                    for rule in self.door.rules
+                )
+                bits = sum(1 << number for number, bar in enumerate(barred) if bar)
+                blocking[key] = None if must_show and not SECOND_FACTOR.met_by(shown) else bits
+            bits_here = blocking[key]
+            if bits_here is not None:
+                found.append(context.rules & bits_here & enforced)
+        return least(found)
 
     def _ways_in(self, resource: str, devices: Sequence[Sequence[str]]) -> Iterator[Context]:
         for each in devices:
@@ -374,6 +420,14 @@ class Gatekeeper:
             if key not in self._ways:
                 self._ways[key] = contexts(self.door, (resource,), Conditions(), each)
             yield from self._ways[key]
+
+
+@record
+class _Home:
+    """Whether somebody's home lets them in here, and whether its word on their device counts."""
+
+    guests_in: bool
+    home_device: bool
 
 
 DEFAULT_PARTNER = Partner("*", PARTNER_COLUMNS)

@@ -265,7 +265,8 @@ def judge_proof(leaf: Leaf, gatekeeper: Gatekeeper) -> Judged:
     """Judges one leaf about a proof: whether every possible sign-in of everybody is covered."""
     root = Root(None, leaf.name, "access-rules", None)
     outcomes = []
-    for answer in gatekeeper.coverage(leaf.name, leaf.on, leaf.when or Conditions()):
+    codes, answers = gatekeeper.coverage(leaf.name, leaf.on, leaf.when or Conditions())
+    for answer in answers:
         if answer is None:
             outcomes.append(Outcome(MEETS, ""))
         elif isinstance(answer, str):
@@ -273,7 +274,7 @@ def judge_proof(leaf: Leaf, gatekeeper: Gatekeeper) -> Judged:
         else:
             reason = "observed-only" if answer.observed_closes else "hole"
             outcomes.append(Outcome(DRIFTS, reason, None, None, root, answer.sign_in))
-    return coded(leaf, gatekeeper.classes[0], outcomes)
+    return coded(leaf, codes, outcomes)
 
 
 def _fact_outcome(comparison: Comparison, value: str, root: Root) -> Outcome:

@@ -49,6 +49,10 @@ def with_implied(proofs: Iterable[str]) -> frozenset[str]:
     return found | {implied for proof in found for implied in _IMPLIES.get(proof, ())}
 
 
+# What can be proved without a device: nothing, or one proof with all that it implies.
+LEVELS = tuple(with_implied(proofs) for proofs in ((), (MFA,), (PHISHING_RESISTANT,), (HARDWARE_KEY,)))
+
+
 def without(proofs: frozenset[str], proof: str) -> frozenset[str]:
     """The most that is left of some proofs when one is not among them: those that imply it go too."""
     return frozenset(each for each in proofs if proof not in with_implied((each,)))

@@ -46,6 +46,7 @@ class Rehearsal:
     rules: tuple[Hurt, ...]
     resources: tuple[Hurt, ...]
     people: tuple[Hurt, ...]  # one entry for each person, by id
+    rows: tuple[int, ...]  # the numbers of these people
 
     @property
     def sign_ins(self) -> int:
@@ -155,20 +156,17 @@ class Tally:
             cells = cells + counted
         outside, inside = cells.reshape(2, _SIZE, _SIZE)
         hurt = np.flatnonzero(self._people.any(1))
-        people = sorted(
-            (
-                Hurt(person, _four(self._people[row]), 1)
-                for row, person in zip(hurt.tolist(), self.recall.snapshot.people.ids.take(hurt), strict=True)
-            ),
-            key=lambda each: (-sum(each.sign_ins), each.name),
-        )
+        ids = self.recall.snapshot.people.ids.take(hurt)
+        people = [Hurt(name, _four(self._people[row]), 1) for row, name in zip(hurt.tolist(), ids, strict=True)]
+        order = sorted(range(len(people)), key=lambda each: (-sum(people[each].sign_ins), people[each].name))
         return Rehearsal(
             _table(outside + inside),
             _table(inside),
             tuple(_day(each, self._days[each]) for each in sorted(self._days)),
             self._rules.rows(),
             self._resources.rows(),
-            tuple(people),
+            tuple(people[each] for each in order),
+            tuple(hurt[order].tolist()),
         )
 
 

@@ -17,18 +17,17 @@ from numpy.typing import NDArray
 
 from .access import Gatekeeper
 from .accessrules import CLIENTS, DEVICES, PLATFORMS, RISKS, SECOND_FACTOR, AccessRule
+from .bits import Bits, packed
 from .decide import OWN, Decider, Standing
 from .model import MISSING, Bools, Ints, Longs
-from .proofs import DEVICE_PROOFS, HARDWARE_KEY, MFA, PHISHING_RESISTANT, device_proofs, with_implied
+from .proofs import DEVICE_PROOFS, LEVELS, device_proofs
 from .record import record
 
-Bits = NDArray[np.uint64]
 Codes = NDArray[np.int8]
 OUTCOMES = ("allowed", "challenged", "stuck", "denied", "unknown")
 ALLOWED, CHALLENGED, STUCK, DENIED, UNKNOWN = range(5)
 PARTNER = "partner"
 DIMENSIONS = {"client": CLIENTS, "platform": PLATFORMS, "device": DEVICES, "risk": RISKS}
-_LEVELS = tuple(with_implied(proofs) for proofs in ((), (MFA,), (PHISHING_RESISTANT,), (HARDWARE_KEY,)))
 _LEGACY, _UNKNOWN_DEVICE = CLIENTS.index("legacy"), DEVICES.index("unknown")
 _NO_RULE = 2  # the bits before the first rule: OWN and PARTNER
 
@@ -55,7 +54,7 @@ class Events:
 
     def at(self, rows: Longs) -> Events:
         """Only those at these rows."""
-        return Events(*(getattr(self, name)[rows] for name in self.__slots__))
+        return Events(*(getattr(self, name)[rows] for name in ("person", "resource", "network", *DIMENSIONS, "shown")))
 
 
 @record
@@ -82,20 +81,6 @@ def taking_part(present: Gatekeeper, draft: Gatekeeper | None) -> list[Taking]:
     return found
 
 
-def kits(keeper: Gatekeeper) -> tuple[Ints, list[int]]:
-    """People by what they could show: for each person the number of their kit, and of each kit its first person."""
-    snapshot, size = keeper.snapshot, len(keeper.snapshot.people)
-    key = snapshot.people.kind.codes.astype(np.int64) * (len(snapshot.partners or ()) + 2) + keeper.partner_rows + 1
-    if snapshot.passes is not None:
-        key = key * 2 + (snapshot.passes.live > 0)
-    if snapshot.authenticators is not None:
-        types = np.zeros(size, np.int64)
-        np.bitwise_or.at(types, snapshot.authenticators.person, np.int64(1) << snapshot.authenticators.kind)
-        key = (key << len(snapshot.authenticators.kinds)) + types
-    _, first, which = np.unique(key, return_index=True, return_inverse=True)
-    return which.reshape(-1).astype(np.int32), first.tolist()
-
-
 class _Levels:
     """The levels that a kit has shown and could show, for each set of shown types; worked out when first asked for."""
 
@@ -118,7 +103,7 @@ class _Levels:
 
     def _work_out(self, kit: int, shown: int) -> None:
         given, could = self._deciders[kit].proofs_given(self._standings[kit], self._shown[shown])
-        levels = [_LEVELS.index(proofs - DEVICE_PROOFS) for proofs in (given | could, given)]
+        levels = [LEVELS.index(proofs - DEVICE_PROOFS) for proofs in (given | could, given)]
         self._known[kit, shown] = levels[0] * 4 + levels[1]
 
 
@@ -150,7 +135,7 @@ class Recall:
         self._unmet = self._bits(
             [
                 [each is not None and not each.met_by(level | device_proofs(device)) for each in requirements]
-                for level, device in product(_LEVELS, DEVICES)
+                for level, device in product(LEVELS, DEVICES)
             ]
         )
         taking = [[True, True, *(getattr(each, name) for each in self.rules)] for name in ("now", "then")]
@@ -184,7 +169,7 @@ class Recall:
         table = np.zeros((len(rows), self.words * 64), bool)
         for row, truths in enumerate(rows):
             table[row, : len(truths)] = truths
-        return _packed(table)
+        return packed(table)
 
     def _rule_bits(self, rows: Sequence[Sequence[bool]]) -> Bits:
         return self._bits([[True] * _NO_RULE + list(row) for row in rows])
@@ -204,7 +189,7 @@ class Recall:
         return made
 
     def _possible_worlds(self, keeper: Gatekeeper) -> Iterator[_World]:
-        kit, first = kits(keeper)
+        kit, first = keeper.kits
         deciders = [Decider(keeper, person) for person in first]
         choices = [_distinct(decider.standings()) for decider in deciders]
         truths = np.zeros((len(self.snapshot.people), self.words * 64), bool)
@@ -221,9 +206,9 @@ class Recall:
             blind = [decider.guest and not each.home_device for decider, each in zip(deciders, standings, strict=True)]
             unseen = np.array(blind)[kit] if any(blind) else None
             levels = _Levels(deciders, standings, self.shown)
-            yield _World(_packed(truths), kit, unseen, levels)
+            yield _World(packed(truths), kit, unseen, levels)
             if untold.any():
-                yield _World(_packed(truths | untold), kit, unseen, levels)
+                yield _World(packed(truths | untold), kit, unseen, levels)
 
     # Deciding
 
@@ -328,10 +313,6 @@ class Recall:
             mask = (by[bit // 64] >> np.uint64(bit % 64) & np.uint64(1)).astype(bool)
             if mask.any():
                 yield name, mask
-
-
-def _packed(truths: Bools) -> Bits:
-    return np.ascontiguousarray(np.packbits(truths, axis=1, bitorder="little").view("<u8").astype(np.uint64).T)
 
 
 def _distinct(standings: Iterable[Standing]) -> list[Standing]:

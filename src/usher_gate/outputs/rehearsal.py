@@ -6,6 +6,7 @@ from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime, timedelta
 from typing import Any, TextIO
 
+import numpy as np
 from rich.padding import Padding
 from rich.text import Text
 
@@ -123,7 +124,7 @@ def _sections(answer: RehearsalAnswer, most: int) -> list[Section]:
         (*cells, f"{each.people:,}")
         for cells, each in zip(_hurt_rows(done.resources, most), done.resources, strict=False)
     ]
-    logins = _logins(answer, done.people[: most or None])
+    logins = _logins(answer)
     people = [(safe(login), *cells) for login, cells in zip(logins, _hurt_rows(done.people, most), strict=False)]
     missed = [
         (f"{each.count:,}", safe(each.why), safe(each.value), each.place) for each in answer.missed[: most or None]
@@ -158,17 +159,20 @@ def _sections(answer: RehearsalAnswer, most: int) -> list[Section]:
     ]
 
 
-def _logins(answer: RehearsalAnswer, people: Sequence[Hurt]) -> list[str]:
-    import numpy as np
-
-    rows = [answer.snapshot.people.ids.find(each.name)[0] for each in people]
-    return answer.snapshot.people.logins.take(np.array(rows, np.int64)) if rows else []
+def _logins(answer: RehearsalAnswer) -> list[str]:
+    return answer.snapshot.people.logins.take(np.array(answer.rehearsal.rows, np.int64))
 
 
 def _spark(numbers: Sequence[int]) -> str:
     """Numbers as a row of little columns; whatever is not nothing can be seen."""
     most = max(numbers)
     return "".join(_STEPS[0 if not each else max(1, round(each / most * (len(_STEPS) - 1)))] for each in numbers)
+
+
+def _of_day(day: Day | None, place: int) -> int:
+    if day is None:
+        return 0
+    return day.got_in if place < 0 else day.hurt[place]
 
 
 def _pictures(days: Sequence[Day], width: int) -> list[tuple[str, str, str]]:
@@ -182,13 +186,11 @@ def _pictures(days: Sequence[Day], width: int) -> list[tuple[str, str, str]]:
         filled = [*days]
     step = -(-len(filled) // width)
     rows = []
-    for name, number in (
-        ("got in", lambda each: each.got_in),
-        *((FATES[fate], lambda each, fate=fate: each.hurt[fate]) for fate in _SHOWN),
-    ):
-        numbers = [number(each) if each is not None else 0 for each in filled]
+    for place in (-1, *_SHOWN):
+        name = "got in" if place < 0 else FATES[place]
+        numbers = [_of_day(each, place) for each in filled]
         if any(numbers):
-            peak = next(each for each in days if number(each) == max(numbers))
+            peak = next(each for each in days if _of_day(each, place) == max(numbers))
             sums = [sum(numbers[start : start + step]) for start in range(0, len(numbers), step)]
             rows.append((name, _spark(sums), f"most: {max(numbers):,} on {date(peak.day)}"))
     return rows
@@ -220,7 +222,7 @@ def _fates(numbers: Sequence[int]) -> dict[str, int]:
 def write_rehearsal_json(answer: RehearsalAnswer, stream: TextIO) -> None:
     """Writes the answer as JSON."""
     done, named = answer.rehearsal, titles(answer)
-    logins = _logins(answer, done.people)
+    logins = _logins(answer)
     parts: dict[str, list[Any]] = {
         "changes": [
             {"now": OUTCOMES[now], "then": OUTCOMES[then], "sign_ins": number, "got_in": done.got_in[now][then]}
@@ -277,5 +279,5 @@ def write_rehearsal_csv(answer: RehearsalAnswer, stream: TextIO) -> None:
     writer = csv.writer(stream, lineterminator="\n")
     writer.writerow(("person", "login", *FATES))
     people = answer.rehearsal.people
-    for each, login in zip(people, _logins(answer, people), strict=True):
+    for each, login in zip(people, _logins(answer), strict=True):
         writer.writerow((for_spreadsheet(each.name), for_spreadsheet(login), *each.sign_ins))

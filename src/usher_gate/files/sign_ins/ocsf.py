@@ -6,6 +6,7 @@ Source: the Open Cybersecurity Schema Framework, class authentication, objects u
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
+from operator import attrgetter
 from pathlib import Path
 from typing import Annotated, Any
 
@@ -156,8 +157,9 @@ def _device(told: tuple[bool | None, bool | None, bool | None]) -> int:
     return DEVICES.index("registered" if trusted else "unknown")
 
 
-def types_of(amr: Sequence[str], factors: Sequence[int | None], is_mfa: bool | None) -> frozenset[str]:
+def types_of(amr: Sequence[str] | None, factors: Sequence[int | None], is_mfa: bool | None) -> frozenset[str]:
     """The authenticator types that an event shows."""
+    amr = amr or ()
     found = {AMR.get(each) for each in amr if each != WHOLE} | {FACTORS.get(each or 0) for each in factors}
     types = frozenset(each for each in found if each is not None)
     if (is_mfa or WHOLE in amr) and not types - {"memorized-secret"}:
@@ -170,8 +172,8 @@ class _Reading:
 
     def __init__(self, meanings: Meanings) -> None:
         coders, recall = meanings.coders, meanings.recall
-        self._address = coders["address"]
-        self._person, self._resource = _first_known(coders["person"]), _first_known(coders["resource"])
+        self._one = {name: coders[name] for name in ("person", "resource", "address")}
+        self._many = {name: _first_known(coders[name]) for name in ("person", "resource")}
         self._client, self._device, self._system = _Made(_client), _Made(_device), _Made(_platform)
         self._risk = _Made(lambda risk: RISKS.index(_RISKS[risk]) if risk in _RISKS else MISSING)
         self._result = _Made(lambda status: _STATUS.get(status, MISSING))
@@ -179,37 +181,54 @@ class _Reading:
 
     def columns(self, events: Sequence[Any]) -> dict[str, Ints]:
         """The columns of a batch; raises AttributeError where a part of an event is null."""
-        person, resource, address, client = self._person, self._resource, self._address, self._client
-        device, system, risk, result, shown = self._device, self._system, self._risk, self._result, self._shown
+        person, resource, address = self._one.values()
+        client, device, system, risk = self._client, self._device, self._system, self._risk
+        result, shown = self._result, self._shown
         values = {
-            "person": [person[(u := e.user).uid, u.email_addr, u.name] for e in events],
-            "resource": [
-                resource[(s := e.service).name, s.uid, (d := e.dst_endpoint).svc_name, d.name] for e in events
-            ],
+            "person": [person[e.user.uid] for e in events],
+            "resource": [resource[e.service.name] for e in events],
             "address": [address[e.src_endpoint.ip] for e in events],
             "client": [client[e.unmapped.client, e.http_request.user_agent, e.auth_protocol_id] for e in events],
             "device": [device[(d := e.device).is_managed, d.is_compliant, d.is_trusted] for e in events],
             "platform": [system[e.device.os.type_id] for e in events],
             "risk": [risk[e.user.risk_level_id] for e in events],
             "result": [result[e.status_id] for e in events],
-            "shown": [shown[_words(e.unmapped.amr), _factors(e.auth_factors), e.is_mfa] for e in events],
+            "shown": [
+                shown[
+                    None if (amr := e.unmapped.amr) is None else _words(amr),
+                    tuple(map(_FACTOR, e.auth_factors)) if e.auth_factors else (),
+                    e.is_mfa,
+                ]
+                for e in events
+            ],
         }
-        return {name: np.array(numbers, np.int32) for name, numbers in values.items()}
+        found = {name: np.array(numbers, np.int32) for name, numbers in values.items()}
+        for name, names in (("person", _names_of_person), ("resource", _names_of_resource)):
+            for row in np.flatnonzero(found[name] < 0).tolist():
+                found[name][row] = self._many[name][names(events[row])]
+        return found
 
 
-def _words(amr: list[str] | str | None) -> tuple[str, ...]:
-    return (amr,) if isinstance(amr, str) else tuple(amr) if amr else ()
+_FACTOR = attrgetter("factor_type_id")
 
 
-def _factors(factors: list[_Factor] | None) -> tuple[int | None, ...]:
-    return tuple([each.factor_type_id for each in factors]) if factors else ()
+def _names_of_person(event: Any) -> tuple[str | None, ...]:
+    return event.user.uid, event.user.email_addr, event.user.name
+
+
+def _names_of_resource(event: Any) -> tuple[str | None, ...]:
+    return event.service.name, event.service.uid, event.dst_endpoint.svc_name, event.dst_endpoint.name
+
+
+def _words(amr: list[str] | str) -> tuple[str, ...]:
+    return (amr,) if isinstance(amr, str) else tuple(amr)
 
 
 def _value(event: Any, column: str) -> str:
     """What stood where the person, resource or address is looked for."""
     names = {
-        "person": (event.user.uid, event.user.email_addr, event.user.name),
-        "resource": (event.service.name, event.service.uid, event.dst_endpoint.svc_name, event.dst_endpoint.name),
+        "person": _names_of_person(event),
+        "resource": _names_of_resource(event),
         "address": (event.src_endpoint.ip,),
     }
     return next((name for name in names.get(column, ()) if name), "")
@@ -278,9 +297,8 @@ def _decoded(
         except (msgspec.DecodeError, UnicodeDecodeError, RecursionError) as error:
             unread.read += 1
             wrong = isinstance(error, msgspec.ValidationError)
-            unread.add(
-                f"is not as OCSF has it: {error}" if wrong else "is not JSON", "", 1, path, lambda line=line: line
-            )  # type: ignore[misc]
+            why = f"is not as OCSF has it: {error}" if wrong else "is not JSON"
+            unread.add(why, "", 1, path, lambda line=line: line)  # type: ignore[misc]
     return events, lines
 
 
@@ -288,7 +306,7 @@ def _sign_ins(
     events: list[Event], lines: Sequence[int], path: Path, unread: Unread
 ) -> tuple[list[Event], Sequence[int]]:
     """The events that are sign-ins; the others are counted."""
-    kinds = [(e.class_uid, e.activity_id, e.metadata and e.metadata.version) for e in events]
+    kinds = [(e.class_uid, e.activity_id, e.metadata.version if e.metadata else None) for e in events]
     others = {kind: why for kind in set(kinds) if (why := _other(kind)) is not None}
     if not others:
         return events, lines
