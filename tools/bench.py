@@ -293,7 +293,7 @@ def rows(sizes: dict[str, tuple[int, tuple[str, ...]]], say: Callable[[str], Non
 
 _EVENT = """
 import msgspec, sys
-Part = lambda name, **fields: msgspec.defstruct(name, [(n, k | None, None) for n, k in fields.items()], gc=False)
+Part = lambda kind, **fields: msgspec.defstruct(kind, [(n, k | None, None) for n, k in fields.items()], gc=False)
 Factor, System = Part('F', factor_type_id=int), Part('S', type_id=int)
 Event = msgspec.defstruct('E', [('class_uid', int), ('time', int), ('activity_id', int, 0), ('status_id', int, 0), ('auth_protocol_id', int, 0),
     ('metadata', Part('M', version=str)), ('user', Part('U', uid=str, email_addr=str, name=str, risk_level_id=int)),

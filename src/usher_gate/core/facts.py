@@ -8,7 +8,8 @@ import numpy as np
 
 from .model import DAY, MISSING, NO_TIME, Bools, Coded, Longs, People, Snapshot
 from .proofs import TYPES
-from .values import TEXT, WORD_SET, Kind, canonical_number, level, number
+from .select import Unanswerable, select
+from .values import TEXT, WORD_SET, Kind, canonical_number, join_words, level, number, split_words
 
 MFA = level("absent", "offered", "required")
 PROTECTION = level("standard", "heightened")
@@ -32,7 +33,12 @@ _KINDS: dict[str, Kind] = {
     **{f"authenticators.{kind}": _HIGHER for kind in (*TYPES, "hardware", "phishing-resistant")},
     "passes.live": _LOWER,
     "passes.longest-minutes": _LOWER,
+    "passes.reusable": _LOWER,
+    "passes.self-issued": _LOWER,
+    "denying-rules": WORD_SET,
+    "fallback-accounts": _HIGHER,
 }
+OWNER = "attr.owner"  # whose account it is: accounts of one owner are accounts of one human
 _NEVER_MISSING = ("roles", "licences", "authenticators.", "passes.")
 
 FACTS = tuple(_KINDS)
@@ -67,6 +73,10 @@ def fact(name: str, snapshot: Snapshot) -> Coded | None:
         return _days(name, people, snapshot.taken_at)
     if name.startswith("attr."):
         return people.attributes.get(name)
+    if name == "denying-rules":
+        return _denying(snapshot)
+    if name == "fallback-accounts":
+        return _fallback(people)
     if name.startswith("authenticators."):
         return _registered(name.partition(".")[2], snapshot)
     return _passes(name, snapshot)
@@ -91,12 +101,51 @@ def _passes(name: str, snapshot: Snapshot) -> Coded | None:
         return None
     if name == "passes.live":
         return _numbers(snapshot.passes.live.astype(np.int64), str)
+    if name in ("passes.reusable", "passes.self-issued"):
+        counted = snapshot.passes.reusable if name == "passes.reusable" else snapshot.passes.self_issued
+        return None if counted is None else _known(counted.astype(np.int64), counted != MISSING)
     return _numbers(snapshot.passes.longest, lambda micros: canonical_number(f"{-(-micros // 60) / 1_000_000:.6f}"))
 
 
 def _numbers(numbers: Longs, text: Callable[[int], str]) -> Coded:
     known, codes = np.unique(numbers, return_inverse=True)
     return Coded(codes.reshape(-1).astype(np.int32), tuple(text(number) for number in known.tolist()))
+
+
+def _known(numbers: Longs, known: Bools) -> Coded:
+    """Numbers, some of which are missing."""
+    made = _numbers(numbers, str)
+    return Coded(np.where(known, made.codes, MISSING).astype(np.int32), made.words)
+
+
+def _denying(snapshot: Snapshot) -> Coded | None:
+    """The rules that deny, enforced or observed, whose people each person is among; None where that cannot be told of one of them."""
+    if snapshot.access_rules is None:
+        return None
+    codes, words = np.zeros(len(snapshot.people), np.int64), [""]
+    for rule in snapshot.access_rules:
+        if not rule.deny or rule.mode == "off":
+            continue
+        try:
+            whom = select(rule.include, snapshot)
+            whom = whom & ~select(rule.exclude, snapshot) if rule.exclude is not None else whom
+        except Unanswerable:
+            return None
+        pairs, codes = np.unique(codes * 2 + whom, return_inverse=True)
+        codes = codes.reshape(-1)
+        words = [
+            join_words((*split_words(words[each // 2]), *([rule.id] if each % 2 else []))) for each in pairs.tolist()
+        ]
+    return Coded(codes.astype(np.int32), tuple(words))
+
+
+def _fallback(people: People) -> Coded | None:
+    """How many other active accounts belong to the same owner."""
+    owner = people.attributes.get(OWNER)
+    if owner is None:
+        return None
+    counted = np.bincount(owner.codes[owner.codes != MISSING], minlength=len(owner.words) + 1)
+    return _known(counted[owner.codes] - 1, owner.codes != MISSING)
 
 
 def _filled(column: Coded) -> Coded:

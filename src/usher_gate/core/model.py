@@ -350,10 +350,16 @@ class Authenticators:
 
 @record
 class Passes:
-    """Bootstrap passes of active people: how many of each person's are live, and the longest life of those in microseconds."""
+    """Bootstrap passes of active people: how many of each person's are live, the longest life of those in microseconds, how many of
+    them work more than once, and how many the person issued for themself (MISSING where not all say who did).
+
+    The last two are None where the table has no such column.
+    """
 
     live: Ints
     longest: Longs
+    reusable: Ints | None = None
+    self_issued: Ints | None = None
 
 
 @dataclass(frozen=True)

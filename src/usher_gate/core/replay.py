@@ -94,7 +94,7 @@ class _Levels:
             more = len(self._shown) + 8 - self._known.shape[1]
             self._known = np.concatenate((self._known, np.full((len(self._deciders), more), -1, np.int32)), axis=1)
         key = kit * np.int32(self._known.shape[1]) + shown
-        found: Ints = self._known.reshape(-1)[key]
+        found: Ints = self._known.reshape(-1).take(key, mode="wrap")
         if len(found) and found.min() < 0:
             for new in set(key[found < 0].tolist()):
                 self._work_out(*divmod(new, self._known.shape[1]))
@@ -262,8 +262,8 @@ class Recall:
             for word in range(self.words):
                 mine = here[word] & self._regimes[word, which]
                 barred |= (mine & bars[word]) != 0
-                missing |= (mine & self._unmet[word][given]) != 0
-                lost |= (mine & self._unmet[word][could]) != 0
+                missing |= (mine & self._unmet[word].take(given, mode="wrap")) != 0
+                lost |= (mine & self._unmet[word].take(could, mode="wrap")) != 0
             outcome = missing.astype(np.int8)
             outcome += lost  # what could not be shown is missing too
             outcome[barred] = DENIED
@@ -274,18 +274,18 @@ class Recall:
         """The bits of each sign-in, the rows of `unmet` for what was shown and what could be, and which clients are legacy."""
         device = events.device
         if world.unseen is not None:
-            device = np.where(world.unseen[events.person], np.int32(_UNKNOWN_DEVICE), device)
+            device = np.where(world.unseen.take(events.person, mode="wrap"), np.int32(_UNKNOWN_DEVICE), device)
         context = ((events.client * len(PLATFORMS) + events.platform) * len(DEVICES) + device) * len(
             RISKS
         ) + events.risk
         here = np.empty((self.words, len(events)), np.uint64)
         for word in range(self.words):
-            np.take(world.people[word], events.person, out=here[word])
-            here[word] &= self._by_resource[word][events.resource]
-            here[word] &= self._by_network[word][events.network]
-            here[word] &= self._by_context[word][context]
+            np.take(world.people[word], events.person, out=here[word], mode="wrap")
+            here[word] &= self._by_resource[word].take(events.resource, mode="wrap")
+            here[word] &= self._by_network[word].take(events.network, mode="wrap")
+            here[word] &= self._by_context[word].take(context, mode="wrap")
         legacy = events.client == _LEGACY
-        levels = world.levels.of(world.kit[events.person], np.maximum(events.shown, 0))
+        levels = world.levels.of(world.kit.take(events.person, mode="wrap"), np.maximum(events.shown, 0))
         levels[legacy] = 0
         return here, (levels & 3) * len(DEVICES) + device, (levels >> 2) * len(DEVICES) + device, legacy
 
@@ -304,8 +304,8 @@ class Recall:
         for word in range(self.words):
             barred[word] = here[word] & self._deny[word]
             carried[word] = np.where(legacy, here[word] & self._uncarried[word], np.uint64(0))
-            lost[word] = here[word] & self._unmet[word][could]
-            missing[word] = here[word] & self._unmet[word][given]
+            lost[word] = here[word] & self._unmet[word].take(could, mode="wrap")
+            missing[word] = here[word] & self._unmet[word].take(given, mode="wrap")
         by = missing
         for stronger in (lost, carried, barred):
             by = np.where(stronger.any(0), stronger, by)

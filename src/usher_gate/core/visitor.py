@@ -93,7 +93,7 @@ def somebody(snapshot: Snapshot, traits: Traits) -> Snapshot:
         authenticators=Authenticators(
             np.zeros(len(kinds), np.int32), np.arange(len(kinds), dtype=np.int32), kinds, lists
         ),
-        passes=Passes(np.zeros(1, np.int32), np.zeros(1, np.int64)),
+        passes=Passes(np.zeros(1, np.int32), np.zeros(1, np.int64), np.zeros(1, np.int32), np.zeros(1, np.int32)),
         unit_paths=frozenset(unit),
     )
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from ..core.model import MISSING, NO_TIME, Authenticators, Passes
+from ..core.model import MISSING, NO_TIME, Authenticators, Ints, Longs, Passes
 from ..core.proofs import MEMORIZED, TYPES
 from .faults import Faults
 from .people import Register, checked, filled, flags, one_of, times
@@ -67,4 +67,15 @@ def read_passes(shelf: Shelf, register: Register, taken_at: int, faults: Faults)
     size = len(register.people)
     longest = np.zeros(size, np.int64)
     np.maximum.at(longest, person[rows], (expires - start)[rows])
-    return Passes(np.bincount(person[rows], minlength=size).astype(np.int32), longest)
+
+    def counted(which: Longs) -> Ints:
+        return np.bincount(person[which], minlength=size).astype(np.int32)
+
+    reusable = None if single is None else counted(rows[~single[rows]])
+    own = None
+    if "issuer" in table.columns:
+        issuer, _ = register.numbers(table.columns["issuer"])
+        own = counted(rows[issuer[rows] == person[rows]])
+        silent = np.intersect1d(rows, table.columns["issuer"].empty_rows())
+        own[person[silent]] = MISSING
+    return Passes(counted(rows), longest, reusable, own)

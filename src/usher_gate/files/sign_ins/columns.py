@@ -10,6 +10,7 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from ...core.model import MISSING, Bools, Ints, Longs
 from ..faults import BadInput, Fault, Faults
@@ -36,8 +37,8 @@ class _Column:
         if len(words) > known:
             coded = np.fromiter(map(self._coder.__getitem__, words[known:].to_pylist()), np.int32, len(words) - known)
             self._numbers = np.concatenate((self._numbers[:-1], coded, self._numbers[-1:]))
-        self._dictionary = words if len(words) >= known else self._dictionary
-        found: Ints = self._numbers[_codes(array)]
+        self._dictionary = words
+        found: Ints = self._numbers.take(_codes(array), mode="wrap")  # quicker than an index; -1 is the last
         return found
 
 
@@ -55,8 +56,6 @@ def _coded(array: Any, path: Path, name: str) -> Any:
     if pa.types.is_dictionary(kind) and pa.types.is_string(kind.value_type):
         return array if pa.types.is_int32(kind.index_type) else array.cast(_WORDS)
     if pa.types.is_list(kind) or pa.types.is_large_list(kind):
-        import pyarrow.compute as pc
-
         array = pc.binary_join(array, ";")
     try:
         return array.cast(pa.string()).dictionary_encode()

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Hashable, Iterable, Mapping
 from dataclasses import dataclass, field
+from functools import cached_property
 from pathlib import Path
 
 import numpy as np
@@ -91,13 +92,6 @@ class Meanings:
 
     def __init__(self, recall: Recall) -> None:
         self.recall = recall
-        people = recall.snapshot.people
-        every = np.arange(len(people))
-        logins = people.logins.take(every)
-        self._people: dict[str, int] = {}
-        for number, login in enumerate(logins):  # two people may have one login: then it names nobody
-            self._people[login.casefold()] = BAD if login.casefold() in self._people else number
-        self._ids = {name: number for number, name in enumerate(people.ids.take(every))}
         self.coders: Mapping[str, Coder] = {
             "person": Coder(self._person),
             "resource": _words(recall.resources),
@@ -107,10 +101,22 @@ class Meanings:
             "shown": Coder(self._shown),
             "result": _words(RESULTS),
         }
+        ids = recall.snapshot.people.ids.take(np.arange(len(recall.snapshot.people)))
+        self.coders["person"].update(zip(ids, range(len(ids)), strict=True))
+
+    @cached_property
+    def _by_login(self) -> dict[str, int]:
+        found: dict[str, int] = {}
+        people = self.recall.snapshot.people
+        for number, login in enumerate(people.logins.take(np.arange(len(people)))):
+            found[login.casefold()] = (
+                BAD if login.casefold() in found else number
+            )  # one login of two people names neither
+        return found
 
     def _person(self, word: str) -> int:
-        found = self._ids.get(word)
-        return self._people.get(word.casefold(), BAD) if found is None else found
+        """Somebody whose id it is not: perhaps their login."""
+        return self._by_login.get(word.casefold(), BAD)
 
     def _address(self, word: str) -> int:
         names = self.recall.snapshot.networks.at(word)
