@@ -298,7 +298,7 @@ Factor, System = Part('F', factor_type_id=int), Part('S', type_id=int)
 Event = msgspec.defstruct('E', [('class_uid', int), ('time', int), ('activity_id', int, 0), ('status_id', int, 0), ('auth_protocol_id', int, 0),
     ('metadata', Part('M', version=str)), ('user', Part('U', uid=str, email_addr=str, name=str, risk_level_id=int)),
     ('device', Part('D', os=System, is_managed=bool, is_compliant=bool, is_trusted=bool)), ('service', Part('V', name=str, uid=str)),
-    ('src_endpoint', Part('N', ip=str)), ('http_request', Part('H', user_agent=str)), ('auth_factors', list[Factor])], gc=False)
+    ('src_endpoint', Part('N', ip=str)), ('http_request', Part('H', user_agent=str)), ('auth_factors', list[Factor])], gc=False, kw_only=True)
 kept = msgspec.json.Decoder(Event).decode_lines(open(sys.argv[1], 'rb').read())
 """
 

@@ -46,3 +46,4 @@ shot exceptions usher-gate exceptions
 shot baseline usher-gate baseline --rule DOOR-01
 FONT=9 CELLS=170x50 shot sign-in usher-gate sign-in asta.brandt@northmere.example --resource cargo-portal
 FONT=9 CELLS=170x50 shot holes usher-gate holes
+FONT=10 CELLS=156x43 shot rehearse usher-gate rehearse --draft drafts/cargo-portal.yaml --rows 6

@@ -13,6 +13,7 @@ _GOT_IN = RESULTS.index("allowed")
 HARD = (CHALLENGED, STUCK, DENIED, UNKNOWN)  # what can become of a sign-in that got in, other than that it still does
 _SIZE = len(OUTCOMES)
 _CELLS = 2 * _SIZE * _SIZE
+_USES = 100  # uses of break-glass accounts that are kept
 _NARROW = 4000  # days between the first and the last of a batch, up to which they are counted in one go
 
 
@@ -36,6 +37,18 @@ class Day:
 
 
 @record
+class Use:
+    """A sign-in of a break-glass account: when (microseconds), who (a number), to what, from which networks (None: not said), with
+    what result ("" where that is not said)."""
+
+    time: int
+    person: int
+    resource: str
+    networks: frozenset[str] | None
+    result: str
+
+
+@record
 class Rehearsal:
     """The whole answer. `outcomes[now][then]` counts sign-ins, `got_in` those of them that got in; `eased` would be let in or
     challenged where they are denied or stuck now; `denied_now` got in although the rules as they are would not let them."""
@@ -47,6 +60,8 @@ class Rehearsal:
     resources: tuple[Hurt, ...]
     people: tuple[Hurt, ...]  # one entry for each person, by id
     rows: tuple[int, ...]  # the numbers of these people
+    uses: tuple[Use, ...]  # of break-glass accounts, the latest first
+    used: int  # how many there were, though only the latest are kept
 
     @property
     def sign_ins(self) -> int:
@@ -109,6 +124,8 @@ class Tally:
         self._days: dict[int, Longs] = {}
         self._rules, self._resources = _By(size), _By(size)
         self._people = np.zeros((0, len(HARD)), np.int64)
+        self._uses: list[Use] = []
+        self._used = 0
 
     def add(self, events: Events, time: Longs, result: Ints) -> None:
         """Counts a batch: when each was (microseconds), and its result (a number of RESULTS, MISSING where that is not said)."""
@@ -118,6 +135,9 @@ class Tally:
         got_in = (result == _GOT_IN) | ((result < 0) & (now == ALLOWED))
         cell = (got_in * np.int8(_SIZE) + now) * np.int8(_SIZE) + then
         self._count_days(time // DAY, cell)
+        sealed = self.recall.snapshot.people.break_glass
+        if sealed is not None and len(used := np.flatnonzero(sealed.take(events.person))):
+            self._count_uses(events.at(used), time[used], result[used])
         rows = np.flatnonzero(got_in & (now != then) & (then != ALLOWED))
         if len(rows):
             self._count_hurt(events.at(rows), np.array([0, 0, 1, 2, 3])[then[rows]])
@@ -132,6 +152,17 @@ class Tally:
             found = {each: np.bincount(cell[day == each], minlength=_CELLS) for each in np.unique(day).tolist()}
         for each, cells in found.items():
             self._days[each] = self._days.get(each, 0) + cells
+
+    def _count_uses(self, events: Events, time: Longs, result: Ints) -> None:
+        recall = self.recall
+        self._used += len(events)
+        columns = (time, events.person, events.resource, events.network, result)
+        for when, person, resource, network, said in zip(*(each.tolist() for each in columns), strict=True):
+            networks = None if network < 0 else recall.networks[network]
+            self._uses.append(
+                Use(when, person, recall.resources[resource], networks, "" if said < 0 else RESULTS[said])
+            )
+        self._uses = sorted(self._uses, key=_latest)[:_USES]
 
     def _count_hurt(self, events: Events, fate: Longs) -> None:
         size = len(self.recall.snapshot.people)
@@ -167,7 +198,13 @@ class Tally:
             self._resources.rows(),
             tuple(people[each] for each in order),
             tuple(hurt[order].tolist()),
+            tuple(self._uses),
+            self._used,
         )
+
+
+def _latest(use: Use) -> tuple[object, ...]:
+    return -use.time, use.person, use.resource, sorted(use.networks or ()), use.result
 
 
 def _four(counts: Longs) -> tuple[int, int, int, int]:

@@ -148,11 +148,12 @@ class Person:
     last_sign_in_at: str = "2026-11-19T07:30:00Z"
     expires_at: str = ""
     reviewed_at: str = ""
+    owner: str = ""  # attr.owner
     manifests: bool = field(default=False)
 
     def row(self) -> list[str]:
         """The cells, in the order of COLUMNS."""
-        return [getattr(self, name) for name in COLUMNS]
+        return [getattr(self, name.removeprefix("attr.")) for name in COLUMNS]
 
 
 COLUMNS = (
@@ -173,6 +174,7 @@ COLUMNS = (
     "last_sign_in_at",
     "expires_at",
     "reviewed_at",
+    "attr.owner",
 )
 
 
@@ -229,7 +231,7 @@ def people() -> list[Person]:
                 "",
                 "directory-admin",
                 break_glass="true",
-                last_sign_in_at="2026-09-30T09:00:00Z",
+                last_sign_in_at="2026-11-12T03:10:00Z" if name.endswith("one") else "2026-09-30T09:00:00Z",
             )
         )
     return found
@@ -245,6 +247,7 @@ def _member(person: Person, number: int) -> None:
         person.roles = ("directory-admin", "meeting-admin", "meeting-admin", "helpdesk")[number] if number < 4 else ""
         person.mfa = "offered" if number == 1 else "required"  # an administrator who may skip it
         person.protection = "heightened" if number == 0 else "standard"
+        person.owner = ("crew-0171", "crew-0172", "", "crew-0174", "crew-0171")[number] if number < 5 else ""
     if unit == "/Contractors":
         person.licences, person.mfa = "basic", "offered" if number % 3 == 0 else "required"
     if unit.startswith("/Fleet"):

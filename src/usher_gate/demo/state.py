@@ -277,6 +277,14 @@ EXTRA_RULES = """\
     because: Recovery codes and prices are spoken of in these calls.
     mend: Give them the plus licence, and switch it on for their groups.
     maps: {"NIST SP 800-53r5": [SC-8], "ISO/IEC 27001:2022": [A.8.24]}
+  - id: NM-06
+    title: Whoever administers has another account to fall back on
+    severity: medium
+    audience: {all-of: [{role: privileged}, {not: {break-glass: true}}]}
+    expect: {person: fallback-accounts, no-weaker-than: 1}
+    because: An administrator whose only account is locked cannot unlock it.
+    mend: Give them a second account, and write its owner into attr.owner.
+    maps: {"NIST SP 800-53r5": [AC-2, CP-2], "ISO/IEC 27001:2022": [A.5.18, A.8.2]}
   - id: NM-03
     title: Joining is for our own domain and our two partners
     severity: high

@@ -25,7 +25,7 @@ def _csv(columns: Sequence[str], rows: Iterable[Sequence[str]]) -> str:
 
 
 def _baseline() -> str:
-    """The starter for every organisation, as far as Northmere's services go, and four rules of its own."""
+    """The starter for every organisation, as far as Northmere's services go, and its own rules."""
     text = starter_text("every-organisation")
     ids = {line.removeprefix("  - id: ") for line in text.splitlines() if line.startswith("  - id: ")}
     supported = {"door", "room", "line", "broadcast", "contact", "app", "file", "team", "guest", "call"}
@@ -39,7 +39,7 @@ def _baseline() -> str:
     return (
         kept.replace(
             "# What every organisation can ask for without hindering its work. Change what does not fit: it is yours.",
-            "# What Northmere Ferries asks for: the starter for every organisation, and four rules of its own (NM-…).",
+            "# What Northmere Ferries asks for: the starter for every organisation, and its own rules (NM-…).",
             1,
         )
         + state.EXTRA_RULES

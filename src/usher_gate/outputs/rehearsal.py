@@ -12,10 +12,12 @@ from rich.text import Text
 
 from ..core.decide import OWN
 from ..core.model import Snapshot
+from ..core.networks import ELSEWHERE
 from ..core.record import record
-from ..core.rehearsal import HARD, Day, Hurt, Rehearsal
+from ..core.rehearsal import HARD, Day, Hurt, Rehearsal, Use
 from ..core.replay import OUTCOMES, PARTNER, Taking
 from ..core.result import Lockout
+from ..files.times import show_time
 from .digest import Section, count
 from .holes import locked_section
 from .interface import Look
@@ -151,12 +153,28 @@ def _sections(answer: RehearsalAnswer, most: int) -> list[Section]:
         ),
         locked_section("Locked out then", answer.lockouts),
         Section(
+            f"Break-glass accounts were used: {count(done.used, 'time')}",
+            (("when", False), ("login", False), ("to", False), ("from", False), ("result", False)),
+            tuple(_use(each, login) for each, login in zip(done.uses[: most or None], _users(answer), strict=False)),
+            _more(done.uses, most),
+        ),
+        Section(
             "Events that could not be used",
             (("events", True), ("why", False), ("what stands there", False), ("first", False)),
             tuple(missed),
             _more(answer.missed, most),
         ),
     ]
+
+
+def _users(answer: RehearsalAnswer) -> list[str]:
+    who = np.array([each.person for each in answer.rehearsal.uses], np.int64)
+    return answer.snapshot.people.logins.take(who)
+
+
+def _use(use: Use, login: str) -> tuple[str, ...]:
+    place = "not said" if use.networks is None else " and ".join(sorted(use.networks)) or ELSEWHERE
+    return show_time(use.time), safe(login), safe(use.resource), safe(place), use.result
 
 
 def _logins(answer: RehearsalAnswer) -> list[str]:
@@ -246,6 +264,11 @@ def write_rehearsal_json(answer: RehearsalAnswer, stream: TextIO) -> None:
         "lockouts": [
             {"resource": each.resource, "people": list(each.people), "of": each.of, "all": each.all}
             for each in answer.lockouts
+        ],
+        "break_glass": [
+            {"time": show_time(each.time), "login": login, "resource": each.resource, "result": each.result or None}
+            | {"network": None if each.networks is None else sorted(each.networks)}
+            for each, login in zip(done.uses, _users(answer), strict=True)
         ],
         "unused": [
             {"why": each.why, "value": each.value, "events": each.count, "first": each.place} for each in answer.missed

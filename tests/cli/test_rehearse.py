@@ -1,0 +1,278 @@
+"""`usher-gate rehearse`: drafts, logs in every form, what cannot be used, and what OCSF and RFC 8176 words mean."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tests.program import call, process
+from tests.tiny import write_tiny
+from usher_gate.files.sign_ins.ocsf import types_of
+
+RULES = """\
+usher-gate: access-rules/1
+rules:
+  - id: A1
+    mode: enforce
+    people: {include: {any: true}}
+    resources: {include: [console]}
+    outcome: {require: {all-of: [mfa]}}
+  - id: A2
+    mode: observe
+    people: {include: {any: true}}
+    resources: {include: any}
+    when: {client: [legacy]}
+    outcome: {deny: true}
+"""
+HEAD = "time,person,resource,address,client,device,risk,shown,result\n"
+AUTHENTICATORS = "person,type\nP1,multi-factor-otp\n"
+PASSES = "person,issued_at,expires_at\n"
+TIME = "2026-11-19T08:00:00Z"
+
+
+@pytest.fixture
+def tiny(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
+    write_tiny(
+        tmp_path,
+        {
+            "snapshot/access-rules.yaml": RULES,
+            "snapshot/authenticators.csv": AUTHENTICATORS,
+            "snapshot/passes.csv": PASSES,
+        },
+    )
+    monkeypatch.chdir(tmp_path)
+    return tmp_path
+
+
+def rehearse(*options: object) -> dict[str, Any]:
+    done = call("rehearse", "--format", "json", *options)
+    assert done.status == 0, done.err
+    found: dict[str, Any] = json.loads(done.out)
+    return found
+
+
+def event(**changes: Any) -> dict[str, Any]:
+    made = {
+        "class_uid": 3002, "category_uid": 3, "activity_id": 1, "type_uid": 300201, "severity_id": 1, "time": 1763539200000, "status_id": 1,
+        "metadata": {"version": "1.3.0", "product": {"vendor_name": "Northmere", "name": "log"}},
+        "user": {"uid": "P1"}, "service": {"name": "console"}, "src_endpoint": {"ip": "192.0.2.7"},
+        "http_request": {"user_agent": "Mozilla/5.0"}, "device": {"os": {"type_id": 100}, "is_managed": True},
+    }  # fmt: skip
+    return {key: value for key, value in {**made, **changes}.items() if value != "none"}
+
+
+def ocsf(folder: Path, *events: dict[str, Any] | str) -> Path:
+    path = folder / "log.jsonl"
+    path.write_text("".join((each if isinstance(each, str) else json.dumps(each)) + "\n" for each in events))
+    return path
+
+
+def outcomes(result: dict[str, Any]) -> dict[tuple[str, str], int]:
+    return {(each["now"], each["then"]): each["sign_ins"] for each in result["changes"]}
+
+
+def test_the_snapshot_s_own_table_is_tried_on_the_observed_rules(tiny: Path) -> None:
+    rows = [
+        f"{TIME},P1,console,192.0.2.7,browser,,,memorized-secret;multi-factor-otp,allowed",
+        f"{TIME},P2,meetings,192.0.2.7,legacy,,,,allowed",
+    ]
+    (tiny / "snapshot/sign_ins.csv").write_text(HEAD + "\n".join(rows) + "\n")
+    result = rehearse()
+    assert outcomes(result) == {("allowed", "allowed"): 1, ("allowed", "denied"): 1}
+    assert [(each["id"], each["denied"], each["people"]) for each in result["rules"]] == [("A2", 1, 1)]
+    assert [(each["name"], each["denied"]) for each in result["resources"]] == [("meetings", 1)]
+    assert result["people"] == [
+        {"id": "P2", "login": "ben@northmere.example", "challenged": 0, "stuck": 0, "denied": 1, "unknown": 0}
+    ]
+    assert result["days"] == [
+        {"day": "2026-11-19", "sign_ins": 2, "got_in": 2, "challenged": 0, "stuck": 0, "denied": 1, "unknown": 0}
+    ]
+    shown = process("rehearse", cwd=tiny)
+    assert shown.status == 0
+    assert shown.out.startswith("Of 2 sign-ins that got in, 1 would not any more (1 denied, 0 stuck): 1 person.")
+    assert (
+        call("rehearse", "--format", "csv").out
+        == "person,login,challenged,stuck,denied,unknown\nP2,ben@northmere.example,0,0,1,0\n"
+    )
+
+
+def test_a_draft_takes_the_place_of_the_rules_and_says_whom_it_would_lock_out(tiny: Path) -> None:
+    (tiny / "snapshot/sign_ins.csv").write_text(HEAD + f"{TIME},P2,console,192.0.2.7,browser,,,,denied\n")
+    (tiny / "draft.yaml").write_text(RULES.replace("require: {all-of: [mfa]}", "deny: true"))
+    result = rehearse("--draft", "draft.yaml")
+    assert outcomes(result) == {("stuck", "denied"): 1}
+    assert result["would_be"]["denied"] == 0  # it had not got in
+    assert result["lockouts"] == [{"resource": "console", "people": ["P1"], "of": "privileged", "all": True}]
+    (tiny / "eased.yaml").write_text("usher-gate: access-rules/1\nrules: []\n")
+    assert rehearse("--draft", "eased.yaml")["would_be"]["eased"] == 1
+    (tiny / "wrong.yaml").write_text(RULES.replace("[console]", "[consol]"))
+    done = call("rehearse", "--draft", "wrong.yaml")
+    assert done.status == 2
+    assert "wrong.yaml:6" in done.err
+    assert "'console'" in done.err
+
+
+def test_events_that_cannot_be_used_are_counted_and_placed(tiny: Path) -> None:
+    rows = [
+        f"{TIME},P9,console,,,,,,", f"{TIME},P1,consol,,,,,,", f"{TIME[:-1]},P1,console,,,,,,", f"{TIME},P1,console,192.0.2,,,,,", f"{TIME},,console,,,,,,",
+        f"{TIME},P1,console,,telex,,,,", f"{TIME},P1,console,,,,,password,", f"{TIME},P1,console", f"{TIME},eve@NORTHMERE.example,meetings,,browser,,,,allowed",
+    ]  # fmt: skip
+    (tiny / "snapshot/sign_ins.csv").write_text(HEAD + "\n".join(rows) + "\n")
+    result = rehearse()
+    assert (result["events"]["read"], result["events"]["decided"]) == (9, 1)  # a login will do for an id
+    found = {
+        (each["why"].split(" of ")[0], each["value"]): (each["events"], each["first"].rpartition(":")[2])
+        for each in result["unused"]
+    }
+    assert found == {
+        ("names a person who does not exist", "P9"): (1, "2"),
+        ("names a resource that does not exist", "consol"): (1, "3"),
+        ("says no time with an offset", TIME[:-1]): (1, "4"),
+        ("names no IPv4 or IPv6 address", "192.0.2"): (1, "5"),
+        ("says no person", ""): (1, "6"),
+        ("says a client that is none", "telex"): (1, "7"),
+        ("shows what is no authenticator type", "password"): (1, "8"),
+        ("has not 9 cells, as the first line has", ""): (1, "9"),
+    }
+
+
+def test_a_folder_is_read_whole_and_gives_the_same_in_every_form(tiny: Path) -> None:
+    import pyarrow.csv as pacsv
+    import pyarrow.parquet as pq
+
+    rows = [
+        f"{TIME},P{1 + number % 5},{('console', 'meetings')[number % 2]},192.0.2.{number % 250},app,managed,none,,"
+        for number in range(300)
+    ]
+    logs = tiny / "logs"
+    logs.mkdir()
+    (logs / "a.csv").write_text(HEAD + "\n".join(rows) + "\n")
+    table = pacsv.read_csv(logs / "a.csv", convert_options=pacsv.ConvertOptions(strings_can_be_null=True))
+    pq.write_table(table, logs / "b.parquet", row_group_size=50)
+    lines = [
+        json.dumps({**{key: value for key, value in row.items() if value is not None}, "time": TIME})
+        for row in table.to_pylist()
+    ]
+    (logs / "c.jsonl").write_text("\n".join(lines) + "\n")
+    alone = [rehearse("--sign-ins", path) for path in sorted(logs.iterdir())]
+    assert [each["changes"] for each in alone] == [alone[0]["changes"]] * 3
+    both = rehearse("--sign-ins", logs)
+    assert both["events"] == {
+        "files": 3,
+        "read": 900,
+        "decided": 900,
+        "unused": 0,
+        "got_in": alone[0]["events"]["got_in"] * 3,
+    }
+
+
+@pytest.mark.parametrize(
+    ("changes", "expected"),
+    [
+        ({}, ("challenged", "challenged")),  # nothing shown, but a second factor is registered
+        ({"auth_factors": [{"factor_type_id": 11}, {"factor_type_id": 5}]}, ("allowed", "allowed")),
+        ({"unmapped": {"amr": ["pwd", "mfa"]}}, ("allowed", "allowed")),
+        ({"is_mfa": True}, ("allowed", "allowed")),
+        ({"unmapped": {"amr": "pwd"}}, ("challenged", "challenged")),
+        ({"user": {"uid": "8f3", "email_addr": "ADA@northmere.example"}}, ("challenged", "challenged")),
+        ({"user": {"uid": "P2"}, "service": {"name": "Meetings room", "uid": "meetings"}}, ("allowed", "allowed")),
+        (
+            {"user": {"uid": "P2"}, "service": {"name": "meetings"}, "http_request": "none", "auth_protocol_id": 7},
+            ("allowed", "denied"),
+        ),
+        (
+            {"user": {"uid": "P2"}, "service": {"name": "meetings"}, "http_request": "none"},
+            ("allowed", "unknown"),
+        ),  # client not told
+        (
+            {
+                "user": {"uid": "P2"},
+                "service": {"name": "meetings"},
+                "http_request": None,
+                "device": None,
+                "src_endpoint": None,
+            },
+            ("allowed", "unknown"),
+        ),
+    ],
+)
+def test_what_an_ocsf_event_says(tiny: Path, changes: dict[str, Any], expected: tuple[str, str]) -> None:
+    result = rehearse("--sign-ins", ocsf(tiny, event(**changes)))
+    assert outcomes(result) == {expected: 1}
+    assert result["events"]["unused"] == 0
+
+
+@pytest.mark.parametrize(
+    ("odd", "why"),
+    [
+        (event(activity_id=2), "is no sign-in (activity_id 2)"),
+        (event(class_uid=3001), "is of class 3001, not Authentication (3002)"),
+        (event(metadata={"version": "0.9"}), "is of OCSF 0.9, not 1.x"),
+        (event(time="yesterday"), "is not as OCSF has it: Expected `int`, got `str` - at `$.time`"),
+        ('{"class_uid": 3002, "time": ', "is not JSON"),
+        (event(user={"uid": "nobody"}), "names a person who does not exist"),
+        (event(service={}), "says no resource"),
+    ],
+)
+def test_an_odd_ocsf_event_is_counted_with_its_reason_and_line(tiny: Path, odd: dict[str, Any] | str, why: str) -> None:
+    result = rehearse("--sign-ins", ocsf(tiny, event(), odd, event()))
+    assert result["events"] == {"files": 1, "read": 3, "decided": 2, "unused": 1, "got_in": 2}
+    assert [(each["why"], each["first"].rpartition(":")[2]) for each in result["unused"]] == [(why, "2")]
+
+
+@pytest.mark.parametrize(
+    ("amr", "factors", "is_mfa", "types"),
+    [
+        (["pwd", "otp"], [], None, {"memorized-secret", "single-factor-otp"}),
+        (["pwd", "otp", "mfa"], [], None, {"memorized-secret", "single-factor-otp"}),
+        (["pwd", "mfa"], [], None, {"memorized-secret", "multi-factor-otp"}),
+        (["sc", "face", "user", "made-up"], [], None, {"multi-factor-crypto-device"}),
+        ([], [1, 3, 11], True, {"out-of-band-sms", "out-of-band-voice", "memorized-secret"}),
+        ([], [4, 8, 0, None], None, set()),
+    ],
+)
+def test_methods_are_read_as_the_least_that_they_can_be(
+    amr: list[str], factors: list[int | None], is_mfa: bool | None, types: set[str]
+) -> None:
+    assert types_of(amr, factors, is_mfa) == types
+
+
+def test_the_demo_s_log_is_what_ocsf_says(demo: Path) -> None:
+    import jsonschema
+    from ocsf_json_schema import OcsfJsonSchemaEmbedded, get_ocsf_schema
+
+    schema = OcsfJsonSchemaEmbedded(get_ocsf_schema("1.3.0")).get_class_schema("authentication", ["host"])
+    lines = (demo / "logs/2026-11-19.ocsf.jsonl").read_text().splitlines()
+    for line in lines[::80]:
+        jsonschema.validate(json.loads(line), schema)
+    of_the_day = rehearse("--sign-ins", "logs")
+    assert of_the_day["events"]["decided"] == len(lines)
+    table = next(each for each in rehearse()["days"] if each["day"] == "2026-11-19")
+    assert table["sign_ins"] == len(lines)
+
+
+@pytest.mark.parametrize(
+    ("arguments", "message"),
+    [
+        (("--sign-ins", "nowhere"), "nowhere: does not exist"),
+        (("--sign-ins", "usher-gate.toml"), "of no known kind"),
+        (("--sign-ins", "snapshot/empty"), "holds no file that ends in .csv"),
+        ((), "has no table sign_ins; write --sign-ins PATH"),
+        (("--sign-ins", "wrong.csv"), "wrong.csv:1: unknown column 'persom'; did you mean 'person'?"),
+        (("--sign-ins", "wrong.jsonl"), "wrong.jsonl:1: unknown column 'persom'; did you mean 'person'?"),
+        (("--sign-ins", "wrong.parquet"), "is not a whole Parquet file"),
+        (("--draft", "nowhere.yaml", "--sign-ins", "wrong.csv"), "nowhere.yaml does not exist"),
+    ],
+)
+def test_files_that_cannot_be_used_at_all(tiny: Path, arguments: tuple[str, ...], message: str) -> None:
+    (tiny / "snapshot/empty").mkdir()
+    (tiny / "wrong.csv").write_text("time,persom,resource\n")
+    (tiny / "wrong.jsonl").write_text(json.dumps({"time": TIME, "persom": "P1"}) + "\n")
+    (tiny / "wrong.parquet").write_bytes(b"PAR1 and then nothing")
+    done = call("rehearse", *arguments)
+    assert done.status == 2
+    assert message in done.err
+    assert "Traceback" not in done.err
