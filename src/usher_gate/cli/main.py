@@ -17,11 +17,13 @@ if TYPE_CHECKING:
 # In the order in which an administrator needs them, each with what the person wants.
 VERBS = {
     "demo": "see it work, on a made-up organisation",
+    "gather": "bring the state of the directory and the services together in a snapshot",
     "check": "who drifts from the baseline, from what, and where it comes from",
     "why": "where one person's value or verdict comes from",
     "sign-in": "what one sign-in would meet, by which access rules",
     "holes": "every way in that a required proof does not cover, and who is locked out",
     "rehearse": "what a change of the access rules would have done to past sign-ins",
+    "stand-in": "a simulated directory and services to practise against",
     "baseline": "start, validate and read a baseline; list the controls",
     "exceptions": "list, add and end agreed departures from the baseline",
 }
@@ -42,7 +44,8 @@ verbs:
 exit status:
   0  nothing at or above the threshold drifts    2  the call or an input file is wrong
   1  something does                              3  no drift that is known, but something
-  130  interrupted                                  needed is unknown or unavailable
+  4  a source could not be read                     needed is unknown or unavailable
+  130  interrupted
 
 Try first:
   usher-gate demo

@@ -14,6 +14,7 @@ from .access_rules import read_access_rules
 from .catalogue import read_controls, shipped_catalogue
 from .credentials import AUTHENTICATORS, read_authenticators, read_passes
 from .faults import BadInput, Fault, Faults, nearest, quoted
+from .manifest import read_manifest
 from .people import MEMBERS, PEOPLE, GroupsRead, Register, filled, flags, read_groups, read_people
 from .services import read_services
 from .settings import OBSERVATIONS, SETTINGS, read_observations, read_settings
@@ -68,6 +69,10 @@ def read_snapshot(folder: Path) -> Read:
     if not folder.is_dir():
         what = "is not a folder" if folder.exists() else "does not exist"
         raise BadInput([Fault(str(folder), 0, f"{what}; name the folder that holds organisation.yaml and people")])
+    if folder.is_symlink():  # what it leads to may change while we read
+        folder = folder.parent / folder.readlink()
+    manifest = read_manifest(folder, faults)
+    faults.stop_if_any()
     shelf = Shelf(folder, (PEOPLE, MEMBERS, SETTINGS, OBSERVATIONS, AUTHENTICATORS))
     organisation = _read_organisation(folder / "organisation.yaml", faults)
     register = read_people(shelf, faults)
@@ -75,6 +80,10 @@ def read_snapshot(folder: Path) -> Read:
     catalogue = organisation.catalogue if organisation is not None else shipped_catalogue()
     draft = _draft(organisation, register, groups, catalogue)
     services = read_services(folder / "services.yaml", draft, faults) if draft is not None else None
+    if (
+        services is not None and manifest is not None and manifest.untold
+    ):  # no settings of theirs, so no factory values either
+        services = tuple(replace(each, factory={}) if each.id in manifest.untold else each for each in services)
     partners = _read_partners(shelf, faults)
     if draft is None or register is None:
         faults.stop_if_any()

@@ -11,6 +11,7 @@ from .faults import BadInput, Fault, nearest, quoted
 
 NAME = "usher-gate.toml"
 KEYS = ("snapshot", "baseline", "exceptions", "history")
+GATHER = "gather"  # a table of its own, read by sources/settings.py
 
 
 @record
@@ -51,6 +52,8 @@ def read_workfolder(folder: Path) -> WorkFolder:
             ),
             1,
         )
+        if key == GATHER and isinstance(value, dict):
+            continue
         if key not in KEYS:
             faults.append(Fault(shown, line, f"unknown key {quoted(key)}; {nearest(key, KEYS)}"))
         elif not isinstance(value, str) or not value:

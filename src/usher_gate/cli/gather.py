@@ -1,0 +1,211 @@
+"""Brings the state of the directory and the services together in a snapshot, whole or not at all.
+
+Reads the [[gather.source]] sections of usher-gate.toml; writes snapshots/TIME, and makes snapshot lead to it. Earlier ones are kept."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import sys
+import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from ..files.faults import UsherError, quoted
+from .common import places
+
+if TYPE_CHECKING:
+    from ..sources.gather import Report
+    from ..sources.interface import Progress
+    from ..sources.settings import GatherSettings
+
+EXAMPLES = """examples (docs/gather.md shows the settings file, a systemd timer and a cron line):
+  usher-gate gather
+  usher-gate gather --partial --log-format json
+  usher-gate gather --try roster"""
+FAILED = 4
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """What the verb takes."""
+    parser.add_argument(
+        "--partial", action="store_true", help="keep the rest where a source fails; what is missing is then unknown"
+    )
+    parser.add_argument(
+        "--try",
+        dest="attempt",
+        metavar="SOURCE",
+        help="show what a source would give, and what a mapping leaves over; write nothing",
+    )
+    parser.add_argument(
+        "--log-format", choices=("text", "json"), default="text", metavar="FORM", help="text or json, on standard error"
+    )
+
+
+def run(arguments: argparse.Namespace) -> int:
+    """Gathers."""
+    from ..sources.gather import gather
+    from ..sources.settings import read_gather
+
+    folder = Path()
+    settings = read_gather(folder)
+    if arguments.attempt:
+        return _attempt(arguments.attempt, settings, folder)
+    link = places(argparse.Namespace()).snapshot or Path("snapshot")
+    log = _Log(arguments.log_format)
+    with log.showing() as progress:
+        try:
+            done = gather(settings, folder, link, arguments.partial, log.report, progress)
+        except UsherError as error:
+            log.failed(error)
+            raise
+    for note in done.notes:
+        log.note(note)
+    for each in done.missing:
+        lost = [*each.tables, *(f"settings of {service}" for service in each.settings_of)]
+        log.note(f"{each.source} is missing, so these are not known: {', '.join(lost)}")
+    log.done(str(done.folder))
+    rows = sum(sum(each.counts.values()) for each in done.reports)
+    whole = f"{len(done.reports) - len(done.missing)} of {len(done.reports)} sources"
+    print(f"{link} is now {done.folder}: {rows:,} rows and files from {whole}; earlier ones removed: {done.pruned}")
+    return FAILED if done.missing else 0
+
+
+def _quiet(_what: str, _done: int, _total: int) -> None:
+    """Says nothing."""
+
+
+class _Log:
+    """What is said while gathering: one line for each source, or one JSON object."""
+
+    def __init__(self, form: str) -> None:
+        self._json = form == "json"
+        self._bar: object = None
+
+    def _say(self, level: str, text: str, **fields: object) -> None:
+        if self._json:
+            stamp = time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime())
+            print(json.dumps({"time": stamp, "level": level, "message": text, **fields}), file=sys.stderr, flush=True)
+        else:
+            from ..outputs.safe import for_terminal
+
+            prefix = "usher-gate: note: " if level == "note" else "usher-gate: "
+            print(prefix + for_terminal(text), file=sys.stderr, flush=True)
+
+    def report(self, report: Report) -> None:
+        """How a source went."""
+        counts = ", ".join(f"{number:,} {what}" for what, number in report.counts.items()) or "nothing"
+        fields = {"source": report.name, "kind": report.kind, "seconds": round(report.seconds, 3)}
+        if report.failed:
+            self._say("error", f"{report.name} ({report.kind}) failed: {report.failed}", **fields, state="failed")
+        else:
+            self._say(
+                "info",
+                f"{report.name} ({report.kind}): {counts}, {report.seconds:.1f} s",
+                **fields,
+                state="whole",
+                rows=report.counts,
+            )
+
+    def note(self, text: str) -> None:
+        """A remark."""
+        self._say("note", text)
+
+    def failed(self, error: UsherError) -> None:
+        """Nothing was replaced; people read that from the error itself."""
+        if self._json:
+            self._say("error", str(error).splitlines()[0], state="failed")
+
+    def done(self, folder: str) -> None:
+        """A snapshot is in place."""
+        if self._json:
+            self._say("info", "in place", snapshot=folder)
+
+    @contextmanager
+    def showing(self) -> Iterator[Callable[[str], Progress]]:
+        """A bar for each source on a terminal; nothing elsewhere."""
+        if self._json or not sys.stderr.isatty():
+            yield lambda _: _quiet
+            return
+        from rich.console import Console
+        from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
+
+        columns = (
+            TextColumn("{task.description}"),
+            BarColumn(),
+            TextColumn("{task.fields[said]}"),
+            TimeElapsedColumn(),
+        )
+        with Progress(*columns, console=Console(stderr=True), transient=True) as bars:
+
+            def begin(name: str) -> Callable[[str, int, int], None]:
+                task = bars.add_task(name, total=None, said="")
+                return lambda what, done, total: bars.update(
+                    task, completed=done, total=total or None, said=f"{done:,} {what}"
+                )
+
+            yield begin
+
+
+def _attempt(name: str, settings: GatherSettings, folder: Path) -> int:
+    """Shows what one source would give."""
+    from ..files.faults import nearest
+    from ..sources.interface import Context, SourceFailed
+    from ..sources.mapped import Leftover, Mapped
+    from ..sources.secrets import Secrets
+
+    named = next((each for each in settings.sources if each.name == name), None)
+    if named is None:
+        raise UsherError(
+            f"there is no source {quoted(name)}; {nearest(name, [each.name for each in settings.sources])}"
+        )
+    context = Context(folder, Secrets(folder), _quiet)
+    left = Leftover()
+    try:
+        if isinstance(named.source, Mapped):
+            found, left = named.source.read(context)
+        else:
+            found = named.source.gather(context)
+    except SourceFailed as error:
+        raise SourceFailed(context.secrets.hide(str(error))) from None
+    import shutil
+
+    from ..outputs.digest import Section
+    from ..outputs.interface import Look
+    from ..outputs.safe import for_terminal as safe
+    from ..outputs.table import console, draw
+
+    with console(sys.stdout, Look(max(60, shutil.get_terminal_size((100, 40)).columns))) as out:
+        out.print(f"{name} ({named.kind}) would give, and nothing was written:")
+        for table, rows in sorted(found.tables.items()):
+            columns = sorted({column for row in rows for column in row})
+            shown = tuple(tuple(safe(row.get(column, "")) for column in columns) for row in rows[:5])
+            if shown:
+                more = f"and {len(rows) - 5:,} more" if len(rows) > 5 else ""
+                draw(
+                    out,
+                    Section(f"{table}: {len(rows):,} rows", tuple((column, False) for column in columns), shown, more),
+                )
+            else:
+                out.print(f"\n{table}: no rows")
+        for file, path in found.files.items():
+            out.print(f"{file}: {path}, as it is")
+        over = tuple((safe(column), f"{number:,}") for column, number in sorted(left.columns.items()))
+        if over:
+            draw(
+                out,
+                Section("Columns that the mapping does not speak of", (("column", False), ("filled rows", True)), over),
+            )
+        words = tuple(
+            (safe(column), safe(word), f"{number:,}", "refused" if column in left.refused else "left out")
+            for column, counted in sorted(left.values.items())
+            for word, number in sorted(counted.items())
+        )
+        if words:
+            heads = (("column", False), ("value", False), ("rows", True), ("then", False))
+            draw(out, Section("Values that the mapping does not speak of", heads, words))
+        for note in found.notes:
+            out.print(safe(f"note: {note}"))
+    return FAILED if left.refused else 0

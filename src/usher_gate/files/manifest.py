@@ -1,0 +1,112 @@
+"""manifest.json: what a gathered snapshot holds, byte for byte, where it came from, and what is missing from it."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+from ..core.record import record
+from .faults import Faults, quoted
+
+NAME = "manifest.json"
+FORM = "manifest/1"
+
+
+@record
+class Missing:
+    """A source that could not be read: which, why, and what is not known for want of it."""
+
+    source: str
+    why: str
+    tables: tuple[str, ...]
+    settings_of: tuple[str, ...]
+
+
+@record
+class Manifest:
+    """What check needs of it."""
+
+    missing: tuple[Missing, ...]
+
+    @property
+    def untold(self) -> frozenset[str]:
+        """The services whose settings are not known."""
+        return frozenset(service for each in self.missing for service in each.settings_of)
+
+
+def digest(path: Path) -> str:
+    """The SHA-256 of a file."""
+    with path.open("rb") as stream:
+        return hashlib.file_digest(stream, "sha256").hexdigest()
+
+
+def file_entry(path: Path, rows: int | None) -> dict[str, Any]:
+    """What the manifest says of a file."""
+    return {"name": path.name, "sha256": digest(path), "bytes": path.stat().st_size, "rows": rows}
+
+
+def manifest_text(
+    taken_at: str,
+    finished_at: str,
+    sources: Sequence[Mapping[str, Any]],
+    files: Sequence[Mapping[str, Any]],
+    missing: Sequence[Missing],
+) -> str:
+    """The manifest as it is written."""
+    lost = [
+        {"source": each.source, "why": each.why, "tables": list(each.tables), "settings_of": list(each.settings_of)}
+        for each in missing
+    ]
+    whole = {
+        "usher-gate": FORM,
+        "taken_at": taken_at,
+        "finished_at": finished_at,
+        "sources": list(sources),
+        "files": list(files),
+        "missing": lost,
+    }
+    return json.dumps(whole, ensure_ascii=False, indent=1) + "\n"
+
+
+def read_manifest(folder: Path, faults: Faults) -> Manifest | None:
+    """The manifest of a snapshot, after every file was compared with it; None where there is none, or, with faults, where it is wrong."""
+    path = folder / NAME
+    if not path.exists():
+        return None
+    try:
+        found = json.loads(path.read_text("utf-8"))
+        listed = {str(each["name"]): (str(each["sha256"]), int(each["bytes"])) for each in found["files"]}
+        missing = tuple(
+            Missing(str(each["source"]), str(each["why"]), tuple(each["tables"]), tuple(each["settings_of"]))
+            for each in found["missing"]
+        )
+        if found["usher-gate"] != FORM:
+            raise ValueError
+    except (OSError, ValueError, KeyError, TypeError, RecursionError):
+        faults.add(
+            str(path), 0, f"is no manifest of the form {FORM}; gather again, or remove it if this snapshot is your own"
+        )
+        return None
+    for name, (sha256, size) in sorted(listed.items()):
+        file = folder / name
+        if "/" in name or not file.is_file():
+            faults.add(str(path), 0, f"{quoted(name)} is missing: the snapshot was cut short; gather again")
+        elif file.stat().st_size != size or digest(file) != sha256:
+            what = "cut short" if file.stat().st_size < size else "altered"
+            faults.add(
+                str(file),
+                0,
+                f"was {what} since it was gathered; gather again, or remove {NAME} if you changed it on purpose",
+            )
+    for file in sorted(folder.iterdir()):
+        if file.name not in listed and file.name != NAME and file.suffix in (".csv", ".jsonl", ".parquet", ".yaml"):
+            faults.add(str(file), 0, f"was not gathered; take it out, or remove {NAME} if you put it there on purpose")
+    for each in missing:
+        lost = [*each.tables, *(f"settings of {service}" for service in each.settings_of)]
+        faults.note(
+            f"the source {each.source} could not be read when this was gathered ({each.why}): not known are {', '.join(lost)}"
+        )
+    return Manifest(missing)

@@ -1,0 +1,133 @@
+"""Planned meetings from iCalendar files (RFC 5545): organiser, invitees, recurrence, and settings in X- properties of our own."""
+
+from __future__ import annotations
+
+from datetime import UTC, date, datetime, timedelta
+from pathlib import Path
+from typing import Any
+
+from ..files.faults import UsherError
+from .interface import Context, Gathered, Gives, SourceFailed
+
+CONTROL, KIND = "X-USHER-GATE-SETTING", "X-USHER-GATE-KIND"  # a value such as door.waiting-room=members
+_TOO_OFTEN = ("SECONDLY", "MINUTELY", "HOURLY")
+_KINDS = ("scheduled", "instant", "personal", "webinar", "broadcast")
+_LARGEST = 64 * 1024 * 1024
+
+
+class Calendar:
+    """A file, or a folder of files, of planned meetings of one service."""
+
+    def __init__(self, path: str, service: str, days: int = 14, most: int = 50) -> None:
+        self._path, self._service, self._days, self._most = path, service, days, most
+        self.gives = Gives(frozenset(("meetings", "settings")), (service,))
+
+    def gather(self, context: Context) -> Gathered:
+        """The meetings of the next days."""
+        try:
+            import icalendar
+            import recurring_ical_events
+        except ImportError:
+            raise UsherError("calendars need icalendar; pip install 'usher-gate[gather]'") from None
+        path = context.folder / self._path
+        files = sorted(path.glob("*.ics")) if path.is_dir() else [path]
+        if not files or not files[0].is_file():
+            raise SourceFailed(f"{path}: is no .ics file, and no folder of them")
+        found = Gathered({"meetings": [], "settings": []})
+        now = datetime.now(UTC)
+        for number, each in enumerate(files, 1):
+            if each.stat().st_size > _LARGEST:
+                raise SourceFailed(f"{each}: is larger than {_LARGEST >> 20} MiB")
+            try:
+                calendar = icalendar.Calendar.from_ical(each.read_bytes())
+                self._read(calendar, recurring_ical_events, now, found, each)
+            except SourceFailed:
+                raise
+            except (ValueError, KeyError, IndexError, TypeError, AttributeError) as error:
+                raise SourceFailed(
+                    f"{each}: is not iCalendar as RFC 5545 has it ({error.__class__.__name__})"
+                ) from None
+            context.progress("files", number, len(files))
+        return found
+
+    def _read(self, calendar: Any, recurring: Any, now: datetime, found: Gathered, path: Path) -> None:
+        self._refuse_floods(calendar, found, path)
+        counted: dict[str, int] = {}
+        settled: set[tuple[str, str]] = set()
+        for event in recurring.of(calendar, skip_bad_series=True).between(now, now + timedelta(days=self._days)):
+            uid = str(event.get("UID", ""))
+            counted[uid] = counted.get(uid, 0) + 1
+            if not uid or counted[uid] > self._most:
+                continue
+            master = next((each for each in calendar.walk("VEVENT") if str(each.get("UID", "")) == uid), event)
+            repeats = "RRULE" in master or "RDATE" in master
+            start = _moment(event["DTSTART"].dt)
+            name = f"{uid}/{start}" if repeats else uid
+            self._add(event, name, start, repeats, found)
+            if (uid, name) not in settled:
+                settled.add((uid, name))
+                self._settings(event, name, found, path)
+        for uid, number in counted.items():
+            if number > self._most:
+                found.notes.append(
+                    f"{path}: {uid}: {number - self._most} further occurrences within {self._days} days are left out"
+                )
+
+    def _refuse_floods(self, calendar: Any, found: Gathered, path: Path) -> None:
+        """Takes out series that come so often that they are no meetings; they would take for ever."""
+        for event in calendar.walk("VEVENT"):
+            rule = event.get("RRULE")
+            rules = rule if isinstance(rule, list) else [rule] if rule is not None else []
+            if any(str(each.get("FREQ", [""])[0]).upper() in _TOO_OFTEN for each in rules):
+                found.notes.append(f"{path}: {event.get('UID', '')}: comes more often than daily, and is left out")
+                calendar.subcomponents.remove(event)
+
+    def _add(self, event: Any, name: str, start: str, repeats: bool, found: Gathered) -> None:
+        attendees = event.get("ATTENDEE", [])
+        invitees = sorted(
+            {_address(each) for each in (attendees if isinstance(attendees, list) else [attendees])} - {""}
+        )
+        kind = str(event.get(KIND, "scheduled")).lower()
+        row = {
+            "id": name,
+            "service": self._service,
+            "organiser": _address(event.get("ORGANIZER", "")),
+            "kind": kind if kind in _KINDS else "scheduled",
+            "starts_at": start,
+            "ends_at": _moment(event["DTEND"].dt) if "DTEND" in event else "",
+            "recurring": "true" if repeats else "false",
+            "invitees": ";".join(invitees),
+            "label": str(event.get("SUMMARY", "")),
+        }
+        if not row["organiser"]:
+            found.notes.append(f"{name}: has no organiser, and is left out")
+            return
+        found.add("meetings", {column: cell for column, cell in row.items() if cell})
+
+    def _settings(self, event: Any, name: str, found: Gathered, path: Path) -> None:
+        given = event.get(CONTROL, [])
+        for each in given if isinstance(given, list) else [given]:
+            control, equal, value = str(each).partition("=")
+            if not equal:
+                raise SourceFailed(f"{path}: {CONTROL}: {str(each)[:60]!r} is not CONTROL=VALUE")
+            row = {
+                "service": self._service,
+                "control": control.strip(),
+                "scope": f"meeting:{name}",
+                "value": value.strip(),
+            }
+            found.add("settings", row)
+
+
+def _address(value: Any) -> str:
+    text = str(value).strip()
+    return text[7:].lower() if text.lower().startswith("mailto:") else ""
+
+
+def _moment(value: date | datetime) -> str:
+    """A date or a time as RFC 3339 in UTC; a time without a zone is taken for UTC."""
+    if not isinstance(value, datetime):
+        value = datetime(value.year, value.month, value.day, tzinfo=UTC)
+    if value.tzinfo is None:
+        value = value.replace(tzinfo=UTC)
+    return value.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")

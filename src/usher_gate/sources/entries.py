@@ -1,0 +1,125 @@
+"""Directory entries (of LDAP or LDIF) as people, groups and members: units from the DNs, nested groups by `member`."""
+
+from __future__ import annotations
+
+import uuid
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+
+from .interface import Gathered
+from .people import LISTS, person_row
+
+Attributes = Mapping[str, list[bytes]]  # by name in lower case
+FIELDS: Mapping[str, str] = {
+    "id": "entryUUID",
+    "login": "mail",
+    "name": "displayName",
+    "kind": "employeeType",
+    "roles": "title",
+    "licences": "departmentNumber",
+    "created_at": "createTimestamp",
+}
+_TIMES = ("created_at", "last_sign_in_at", "expires_at", "reviewed_at")
+
+
+@dataclass(frozen=True)
+class Layout:
+    """What the entries of a directory mean: which object classes are people and groups, which attribute is which column."""
+
+    fields: Mapping[str, str]
+    people: str = "inetOrgPerson"
+    groups: str = "groupOfNames"
+    group_id: str = "cn"
+    group_name: str = "description"
+    member: str = "member"
+    base: str = ""
+
+    def wanted(self) -> list[str]:
+        """The attributes that are read."""
+        return sorted({"objectClass", self.group_id, self.group_name, self.member, *self.fields.values()})
+
+
+def normal_dn(dn: str) -> str:
+    """A DN as it is compared: case and blanks around commas and equal signs do not count (RFC 4514)."""
+    if "\\" in dn:
+        return ",".join("=".join(part.strip() for part in piece.split("=", 1)) for piece in _split(dn)).casefold()
+    return ",".join([part.strip() for part in dn.replace(" =", "=").replace("= ", "=").split(",")]).casefold()
+
+
+def _split(dn: str) -> list[str]:
+    """The parts of a DN; an escaped comma does not part."""
+    parts, start, place = [], 0, 0
+    while place < len(dn):
+        if dn[place] == "\\":
+            place += 2
+            continue
+        if dn[place] == ",":
+            parts.append(dn[start:place])
+            start = place + 1
+        place += 1
+    return [*parts, dn[start:]]
+
+
+def unit_of(dn: str) -> str:
+    """The unit that a DN lies in: its organisational units, the highest first."""
+    units = [part.split("=", 1)[1].strip() for part in _split(dn)[1:] if part.strip()[:3].lower() == "ou="]
+    return "/" + "/".join(unit.replace("\\,", ",").replace("/", "-") for unit in reversed(units)) if units else ""
+
+
+def _text(values: list[bytes] | None, join: bool = False) -> str:
+    if not values:
+        return ""
+    texts = [value.decode("utf-8", "replace").strip() for value in values]
+    return ";".join(texts) if join else texts[0]
+
+
+def _time(text: str) -> str:
+    """A GeneralizedTime (RFC 4517, 3.3.13) as RFC 3339; anything else as it is."""
+    digits = text[:-1].partition(".")[0] if text.endswith("Z") else ""
+    if len(digits) == 14 and digits.isdigit():
+        return f"{digits[:4]}-{digits[4:6]}-{digits[6:8]}T{digits[8:10]}:{digits[10:12]}:{digits[12:]}Z"
+    return text
+
+
+def tables(entries: Iterable[tuple[str, Attributes]], layout: Layout) -> Gathered:
+    """The tables that the entries make."""
+    found = Gathered({"people": [], "groups": [], "members": []})
+    people, groups = layout.people.lower().encode(), layout.groups.lower().encode()
+    names = {column: attribute.lower() for column, attribute in layout.fields.items()}
+    ids: dict[str, tuple[str, str]] = {}  # by DN: person or group, and id
+    waiting: list[tuple[str, list[bytes]]] = []
+    odd = 0
+    for dn, attributes in entries:
+        classes = [each.lower() for each in attributes.get("objectclass", ())]
+        if people in classes:
+            values = {column: _text(attributes.get(name), column in LISTS) for column, name in names.items()}
+            values |= {column: _time(values[column]) for column in _TIMES if column in values}
+            values.setdefault("unit", "")
+            values["unit"] = values["unit"] or unit_of(dn)
+            if not values.get("id") or not values.get("login"):
+                odd += 1
+                continue
+            found.tables["people"].append(person_row(values))
+            ids[normal_dn(dn)] = ("person", values["id"])
+        elif groups in classes:
+            group = _text(attributes.get(layout.group_id.lower())) or str(uuid.uuid5(uuid.NAMESPACE_X500, dn))
+            found.tables["groups"].append(
+                {"id": group, "name": _text(attributes.get(layout.group_name.lower())) or group}
+            )
+            ids[normal_dn(dn)] = ("group", group)
+            waiting.append((group, attributes.get(layout.member.lower(), [])))
+    if odd:
+        found.notes.append(
+            f"{odd} entries of people have no {layout.fields['id']} or no {layout.fields['login']}, and are left out"
+        )
+    members, nobody = found.tables["members"], 0
+    for group, dns in waiting:
+        for each in dns:
+            kind, member = ids.get(normal_dn(each.decode("utf-8", "replace")), ("", ""))
+            if kind:
+                members.append({"group": group, "member": member, "type": kind})
+            elif each.strip(b" ,"):
+                nobody += 1
+    if nobody:
+        found.notes.append(f"{nobody} members of groups are DNs that no person or group has, and are left out")
+    return found

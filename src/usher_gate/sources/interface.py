@@ -1,0 +1,73 @@
+"""What every kind of source is, what it gives, and how it fails.
+
+SourceFailed              a source that could not be read whole: one line that holds no secret (exit status 4)
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, Protocol
+
+from ..files.faults import UsherError
+from .secrets import Secrets
+
+Row = dict[str, str]
+FAILED = 4
+
+
+class SourceFailed(UsherError):
+    """A source that could not be read whole."""
+
+    status = FAILED
+
+
+@dataclass
+class Gathered:
+    """What one source gave: rows by table, files to copy as they are (name in the snapshot to path), and remarks."""
+
+    tables: dict[str, list[Row]] = field(default_factory=dict)
+    files: dict[str, Path] = field(default_factory=dict)
+    notes: list[str] = field(default_factory=list)
+
+    def add(self, table: str, row: Row) -> None:
+        """Adds a row."""
+        self.tables.setdefault(table, []).append(row)
+
+    @property
+    def counts(self) -> dict[str, int]:
+        """How many rows of each table."""
+        return {name: len(rows) for name, rows in sorted(self.tables.items())}
+
+
+Progress = Callable[[str, int, int], None]  # what, how many are done, of how many (0: not known)
+
+
+@dataclass(frozen=True)
+class Context:
+    """What a source may use: the working folder, secrets, and whom to tell how far it is."""
+
+    folder: Path
+    secrets: Secrets
+    progress: Progress
+
+
+@dataclass(frozen=True)
+class Gives:
+    """What a source gives: tables, and for which services settings (None: for any)."""
+
+    tables: frozenset[str]
+    services: tuple[str, ...] | None = None
+
+
+class Source(Protocol):
+    """One kind of source, made from its section of the settings file."""
+
+    gives: Gives
+
+    def gather(self, context: Context) -> Gathered:
+        """Everything that it has; raises SourceFailed."""
+
+
+Maker = Callable[[Mapping[str, Any]], Source]

@@ -1,0 +1,147 @@
+"""LDAP v3 (RFC 4510 and following): paged, over TLS with verified certificates unless plain is asked for by name."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+from ..core.record import record
+from ..files.faults import UsherError
+from .entries import Attributes, Layout, tables
+from .interface import Context, Gathered, Gives, SourceFailed
+from .web import is_loopback
+
+_PAGE = 500
+_MOST_PAGES = 100_000
+
+
+@record
+class Binding:
+    """Where the directory is and as whom it is asked. `tls` is ldaps (by the URL), starttls or plain; `bind` is simple or external."""
+
+    url: str
+    tls: str = "starttls"
+    bind: str = "simple"
+    user: str = ""
+    password: str = ""
+    ca: str = ""
+    certificate: str = ""
+    key: str = ""
+    timeout: float = 30.0
+    page: int = _PAGE
+
+
+class Ldap:
+    """A live directory."""
+
+    gives = Gives(frozenset(("people", "groups", "members")))
+
+    def __init__(self, binding: Binding, layout: Layout) -> None:
+        self._binding, self._layout = binding, layout
+
+    def gather(self, context: Context) -> Gathered:
+        """People and groups."""
+        try:
+            import ldap
+        except ImportError:
+            raise UsherError("LDAP needs python-ldap; pip install 'usher-gate[ldap]'") from None
+        password = context.secrets.fetch(self._binding.password) if self._binding.password else ""
+        try:
+            connection = self._connect(ldap, context)
+            try:
+                self._bind(connection, password)
+                return tables(self._entries(ldap, connection, context), self._layout)
+            finally:
+                connection.unbind_ext_s()
+        except ldap.LDAPError as error:
+            raise SourceFailed(
+                context.secrets.hide(f"{self._binding.url}: {_words(ldap, error, self._binding)}")
+            ) from None
+
+    def _connect(self, ldap: Any, context: Context) -> Any:
+        binding = self._binding
+        secure = binding.url.startswith("ldaps://") or binding.tls == "starttls" or binding.url.startswith("ldapi://")
+        if not secure and not is_loopback(binding.url) and binding.tls != "plain":
+            raise UsherError(
+                f'{binding.url} is not encrypted; write ldaps://, tls = "starttls", or tls = "plain" if it must be'
+            )
+        connection = ldap.initialize(binding.url)
+        connection.protocol_version = ldap.VERSION3
+        connection.set_option(ldap.OPT_REFERRALS, 0)
+        connection.set_option(ldap.OPT_NETWORK_TIMEOUT, binding.timeout)
+        connection.set_option(ldap.OPT_TIMEOUT, binding.timeout)
+        if binding.url.startswith("ldaps://") or binding.tls == "starttls":
+            connection.set_option(ldap.OPT_X_TLS_REQUIRE_CERT, ldap.OPT_X_TLS_DEMAND)
+            for option, name in (
+                (ldap.OPT_X_TLS_CACERTFILE, binding.ca),
+                (ldap.OPT_X_TLS_CERTFILE, binding.certificate),
+                (ldap.OPT_X_TLS_KEYFILE, binding.key),
+            ):
+                if name:
+                    path = context.folder / name
+                    if not path.is_file():
+                        raise UsherError(f"{path} does not exist; name a file of certificates (PEM)")
+                    connection.set_option(option, str(path))
+            connection.set_option(ldap.OPT_X_TLS_NEWCTX, 0)  # last, or the others do not count
+        if binding.tls == "starttls" and binding.url.startswith("ldap://"):
+            connection.start_tls_s()
+        return connection
+
+    def _bind(self, connection: Any, password: str) -> None:
+        if self._binding.bind == "external":
+            from ldap.sasl import external
+
+            connection.sasl_interactive_bind_s("", external())
+        elif self._binding.user:
+            connection.simple_bind_s(self._binding.user, password)
+
+    def _entries(self, ldap: Any, connection: Any, context: Context) -> Iterator[tuple[str, Attributes]]:
+        """All entries of people and groups, page by page (RFC 2696)."""
+        from ldap.controls import SimplePagedResultsControl
+
+        layout, binding, seen = self._layout, self._binding, 0
+        wanted = [*layout.wanted(), "entryUUID", "createTimestamp"]
+        find = f"(|(objectClass={layout.people})(objectClass={layout.groups}))"
+        control = SimplePagedResultsControl(True, size=binding.page, cookie="")
+        for _ in range(_MOST_PAGES):
+            number = connection.search_ext(
+                layout.base, ldap.SCOPE_SUBTREE, find, wanted, serverctrls=[control], timeout=binding.timeout
+            )
+            _, data, _, controls = connection.result3(number, timeout=binding.timeout)
+            for dn, attributes in data:
+                if dn is not None:  # a referral has none
+                    seen += 1
+                    yield dn, {name.partition(";")[0].lower(): values for name, values in attributes.items()}
+            context.progress("entries", seen, 0)
+            cookies = [each.cookie for each in controls if each.controlType == SimplePagedResultsControl.controlType]
+            if not cookies:
+                raise SourceFailed(
+                    f"{binding.url}: does not page its results (RFC 2696), so nobody knows whether they are whole"
+                )
+            if not cookies[0]:
+                return
+            control.cookie = cookies[0]
+        raise SourceFailed(f"{binding.url}: gives page after page without an end")
+
+
+def _words(ldap: Any, error: Exception, binding: Binding) -> str:
+    """What went wrong, in words; the library leaves most TLS errors unexplained."""
+    details = error.args[0] if error.args and isinstance(error.args[0], dict) else {}
+    info = str(details.get("info", "")).replace("\n", " ")[:160]
+    if isinstance(error, ldap.SERVER_DOWN | ldap.CONNECT_ERROR):
+        if "certificate" in info.lower() or "unknown error" in info.lower():
+            return "its certificate cannot be verified; name the certificate authority's file as ca, and the host as the certificate has it"
+        return "nobody answers there" + (" with TLS" if binding.url.startswith("ldaps://") else "")
+    words = {
+        ldap.INVALID_CREDENTIALS: "refuses this user and password",
+        ldap.TIMEOUT: f"no answer within {binding.timeout:g} seconds",
+        ldap.SIZELIMIT_EXCEEDED: "stops at its size limit although it is asked for pages; raise its limit for this user",
+        ldap.NO_SUCH_OBJECT: "has no such base",
+        ldap.INSUFFICIENT_ACCESS: "does not let this user read",
+        ldap.CONFIDENTIALITY_REQUIRED: 'wants encryption first; write tls = "starttls" or ldaps://',
+    }
+    said = next(
+        (text for kind, text in words.items() if isinstance(error, kind)),
+        str(details.get("desc", error.__class__.__name__)),
+    )
+    return said + (f" ({info})" if info and said == details.get("desc") else "")

@@ -1,0 +1,216 @@
+"""Putting a snapshot in place: built in a new folder, validated, then named by one rename; earlier ones are kept for a while.
+
+`snapshot` is a link to one folder in `snapshots/`. To make a link and rename it over the old one is one step for the system: whoever
+is stopped before it leaves the old snapshot, whoever is stopped after it the new one.
+"""
+
+from __future__ import annotations
+
+import csv
+import os
+import re
+import shutil
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+from ..files import manifest as form
+from ..files.faults import UsherError
+from .interface import FAILED, Gathered, Row
+from .join import Joined
+from .people import columns
+
+_SPECS: Mapping[str, tuple[str, ...]] = {
+    "groups": ("id", "name", "owner"),
+    "members": ("group", "member", "type"),
+    "settings": ("service", "control", "scope", "value", "pinned", "rank", "active", "changed_at", "note"),
+    "observations": ("person", "service", "control", "value", "seen_at"),
+    "authenticators": ("person", "type", "registered_at"),
+    "passes": ("person", "issued_at", "starts_at", "expires_at", "single_use", "used_at", "issuer"),
+    "partners": ("domain", "guests_in", "guests_out", "home_mfa_counts", "home_device_counts"),
+    "meetings": ("id", "service", "organiser", "kind", "starts_at", "ends_at", "recurring", "invitees", "label"),
+    "sign_ins": (
+        "time",
+        "person",
+        "resource",
+        "address",
+        "network",
+        "client",
+        "platform",
+        "device",
+        "risk",
+        "shown",
+        "result",
+    ),
+}
+_BUILDING = ".building-"
+
+
+class Busy(UsherError):
+    """Another gather is at work in the same folder."""
+
+    status = FAILED
+
+
+@contextmanager
+def alone(snapshots: Path) -> Iterator[None]:
+    """While this lasts, no other gather works in the folder; raises Busy."""
+    import fcntl
+
+    snapshots.mkdir(mode=0o700, parents=True, exist_ok=True)
+    with (snapshots / ".lock").open("a") as lock:
+        try:
+            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except OSError:
+            raise Busy(f"another gather is at work in {snapshots}; wait for it") from None
+        yield
+
+
+def build(
+    snapshots: Path,
+    joined: Joined,
+    sources: Sequence[tuple[str, Gathered]],
+    taken_at: datetime,
+    describe: Sequence[Mapping[str, Any]],
+    missing: Sequence[form.Missing],
+    finished_at: str,
+) -> Path:
+    """Writes the snapshot into a new folder, readable by the owner only, with its manifest last."""
+    for old in snapshots.glob(f"{_BUILDING}*"):
+        shutil.rmtree(old, ignore_errors=True)
+    folder = snapshots / f"{_BUILDING}{os.getpid()}"
+    folder.mkdir(mode=0o700)
+    entries = []
+    for table, rows in sorted(joined.tables.items()):
+        path = folder / f"{table}.csv"
+        _write_table(path, table, rows)
+        entries.append(form.file_entry(path, len(rows)))
+    stamp = taken_at.strftime("%Y-%m-%dT%H:%M:%SZ")
+    for _, gathered in sources:
+        for name, path in gathered.files.items():
+            target = folder / name
+            if target.exists() or any(
+                (folder / f"{target.stem}{ending}").exists() for ending in (".csv", ".jsonl", ".parquet")
+            ):
+                raise UsherError(f"two sources give {target.stem}; leave one out")
+            with _private(target) as stream:
+                if name == "organisation.yaml":
+                    stream.write(_stamped(path.read_text("utf-8"), stamp, path).encode())
+                else:
+                    with path.open("rb") as original:
+                        shutil.copyfileobj(original, stream, 1 << 20)
+            entries.append(form.file_entry(target, None))
+    entries.sort(key=lambda each: str(each["name"]))
+    with _private(folder / form.NAME) as stream:
+        stream.write(form.manifest_text(stamp, finished_at, describe, entries, missing).encode())
+    return folder
+
+
+@contextmanager
+def _private(path: Path) -> Iterator[Any]:
+    """A new file that only its owner can read, on the disk when it is closed."""
+    handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+    with os.fdopen(handle, "wb") as stream:
+        yield stream
+        stream.flush()
+        os.fsync(stream.fileno())
+
+
+def _write_table(path: Path, table: str, rows: Sequence[Row]) -> None:
+    import io
+
+    given = {column for row in rows for column in row}
+    names = (
+        columns(given)
+        if table == "people"
+        else [name for name in _SPECS[table] if name in given or name in _needed(table)]
+    )
+    unknown = given - set(names)
+    if unknown:
+        raise UsherError(f"a source gives {table} with the column {sorted(unknown)[0]}, which that table does not have")
+    with _private(path) as stream:
+        out = io.TextIOWrapper(stream, "utf-8", newline="")
+        writer = csv.writer(out, lineterminator="\n")
+        writer.writerow(names)
+        writer.writerows(sorted([row.get(name, "") for name in names] for row in rows))
+        out.flush()
+        out.detach()
+
+
+def _needed(table: str) -> tuple[str, ...]:
+    needed = {
+        "groups": 2,
+        "members": 3,
+        "settings": 4,
+        "observations": 5,
+        "authenticators": 2,
+        "partners": 1,
+        "sign_ins": 3,
+    }
+    return _SPECS[table][: needed.get(table, 0)]
+
+
+def _stamped(text: str, stamp: str, path: Path) -> str:
+    """organisation.yaml with the time of this gathering."""
+    stamped, number = re.subn(r"(?m)^taken_at:.*$", f"taken_at: {stamp}", text)
+    if number == 0:
+        return text.rstrip("\n") + f"\ntaken_at: {stamp}\n"
+    if number > 1:
+        raise UsherError(f"{path}: has {number} lines of taken_at; keep one")
+    return stamped
+
+
+def put_in_place(folder: Path, snapshots: Path, link: Path, name: str) -> Path:
+    """Gives a built folder its name, and makes `link` lead to it."""
+    final = snapshots / name
+    number = 1
+    while final.exists():
+        number += 1
+        final = snapshots / f"{name}-{number}"
+    folder.rename(final)
+    _sync(snapshots)
+    fresh = link.with_name(f".{link.name}.new")
+    if fresh.is_dir() and not fresh.is_symlink():  # somebody was stopped between the two steps below
+        fresh.rename(snapshots / f"before-{name}-{os.getpid()}")
+    fresh.unlink(missing_ok=True)
+    fresh.symlink_to(os.path.relpath(final, link.parent))
+    if link.is_dir() and not link.is_symlink():  # a folder that somebody made by hand: it is kept beside the others
+        _exchange(fresh, link)
+        fresh.rename(snapshots / f"before-{name}")
+    else:
+        fresh.replace(link)
+    _sync(link.parent)
+    return final
+
+
+def _exchange(first: Path, second: Path) -> None:
+    """Lets two names change places in one step (renameat2 of Linux); raises UsherError where the system cannot."""
+    import ctypes
+
+    exchange, here = 2, -100  # RENAME_EXCHANGE, AT_FDCWD
+    call = getattr(ctypes.CDLL(None, use_errno=True), "renameat2", None)
+    if call is None or call(here, os.fsencode(first), here, os.fsencode(second), exchange) != 0:
+        first.unlink(missing_ok=True)
+        raise UsherError(
+            f"{second} is a folder, and this system cannot swap it for a link in one step; move it away first"
+        )
+
+
+def _sync(folder: Path) -> None:
+    handle = os.open(folder, os.O_RDONLY)
+    try:
+        os.fsync(handle)
+    finally:
+        os.close(handle)
+
+
+def prune(snapshots: Path, current: Path, keep: int) -> int:
+    """Takes out all but the newest earlier snapshots; returns how many went."""
+    names = sorted(each for each in snapshots.iterdir() if each.is_dir() and re.match(r"\d{4}-\d\d-\d\dT", each.name))
+    old = [each for each in names if each.name != current.name]
+    gone = old[: max(0, len(old) - keep)]
+    for each in gone:
+        shutil.rmtree(each, ignore_errors=True)
+    return len(gone)

@@ -1,0 +1,166 @@
+"""SCIM 2.0 (RFC 7643, RFC 7644): people and groups, by index or by cursor (RFC 9865), and nobody lost or doubled in silence."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from typing import Any
+
+from .interface import Context, Gathered, Gives, Row, SourceFailed
+from .people import FLAGS, LISTS, person_row
+from .web import Access, Web
+
+ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
+ACCOUNT = "urn:usher-gate:params:scim:schemas:extension:account:1.0:User"
+# Which attribute is which column. The account extension is the stand-in's; a directory of its own says so by `fields`.
+FIELDS: Mapping[str, str] = {
+    "id": "id",
+    "login": "userName",
+    "name": "displayName",
+    "kind": "userType",
+    "unit": f"{ENTERPRISE}:department",
+    "roles": "roles",
+    "licences": "entitlements",
+    "active": "active",
+    "created_at": "meta.created",
+    **{
+        name: f"{ACCOUNT}:{name}"
+        for name in (
+            "break_glass",
+            "home_domain",
+            "sponsor",
+            "mfa",
+            "protection",
+            "last_sign_in_at",
+            "expires_at",
+            "reviewed_at",
+            "attr.owner",
+        )
+    },
+}
+_PAGE = 500
+_PASSES = 3  # how often a list that does not add up is asked for again
+_MOST_PAGES = 100_000
+
+
+class Scim:
+    """A directory that speaks SCIM."""
+
+    gives = Gives(frozenset(("people", "groups", "members")))
+
+    def __init__(self, access: Access, fields: Mapping[str, str], page: int = _PAGE, attributes: bool = True) -> None:
+        self._access, self._page, self._attributes = access, page, attributes
+        self._fields = {**FIELDS, **fields}
+
+    def gather(self, context: Context) -> Gathered:
+        """People and groups."""
+        found = Gathered()
+        with Web(self._access, context) as web:
+            cursor = self._cursor(web)
+            users = self._all(web, "Users", self._wanted(), cursor, context)
+            groups = self._all(web, "Groups", ["id", "displayName", "members"], cursor, context)
+        for user in users:
+            found.add("people", self._row(user))
+        known = {user["id"] for user in users}
+        ids = {group["id"] for group in groups}
+        found.tables.setdefault("groups", [])
+        found.tables.setdefault("members", [])
+        for group in groups:
+            found.add("groups", {"id": group["id"], "name": str(group.get("displayName") or group["id"])})
+            for member in group.get("members") or ():
+                found.add("members", _member(group["id"], member, known, ids))
+        return found
+
+    def _wanted(self) -> list[str]:
+        return sorted(
+            {path.partition(".")[0] if not path.startswith("urn:") else path for path in self._fields.values()}
+            | {"name"}
+        )
+
+    def _cursor(self, web: Web) -> bool:
+        """Whether the server announces pagination by cursor; a server without the page of what it can is asked by index."""
+        try:
+            config = web.json("/ServiceProviderConfig")
+        except SourceFailed as error:
+            if "status 404" in str(error):
+                return False
+            raise
+        pagination = config.get("pagination")
+        return isinstance(pagination, dict) and pagination.get("cursor") is True
+
+    def _all(self, web: Web, kind: str, wanted: list[str], cursor: bool, context: Context) -> list[dict[str, Any]]:
+        """Every resource of a kind, once each; asked for again where the server contradicts itself."""
+        why = ""
+        for _ in range(_PASSES):
+            found: dict[str, dict[str, Any]] = {}
+            given, totals = 0, set[int]()
+            for page, total in self._pages(web, kind, wanted, cursor):
+                totals.add(total)
+                for resource in page:
+                    if not isinstance(resource, dict) or not isinstance(resource.get("id"), str) or not resource["id"]:
+                        raise SourceFailed(f"{self._access.url}/{kind}: gives a resource without an id")
+                    found[resource["id"]] = resource
+                    given += 1
+                context.progress(kind.lower(), len(found), total)
+            if totals == {len(found)} and given == len(found):
+                return list(found.values())
+            said = " and then ".join(str(total) for total in sorted(totals))
+            twice = f", {given - len(found)} of them twice" if given > len(found) else ""
+            why = f"said that there are {said} {kind.lower()}, and gave {given}{twice}"
+        raise SourceFailed(f"{self._access.url}/{kind}: {why}, {_PASSES} times over; nobody is to be lost or doubled")
+
+    def _pages(self, web: Web, kind: str, wanted: list[str], cursor: bool) -> Iterator[tuple[list[Any], int]]:
+        query: dict[str, str | int] = {"count": self._page}
+        if self._attributes:
+            query["attributes"] = ",".join(wanted)
+        place: dict[str, str | int] = {"cursor": ""} if cursor else {"startIndex": 1}
+        seen, cursors = 0, {""}
+        for _ in range(_MOST_PAGES):
+            answer = web.json(f"/{kind}", {**query, **place})
+            page, total = answer.get("Resources") or [], answer.get("totalResults")
+            if not isinstance(page, list) or not isinstance(total, int) or isinstance(total, bool):
+                raise SourceFailed(
+                    f"{self._access.url}/{kind}: answers with no list (Resources, totalResults) of RFC 7644"
+                )
+            yield page, total
+            seen += len(page)
+            after = answer.get("nextCursor")
+            if cursor and isinstance(after, str) and after:
+                if after in cursors:
+                    raise SourceFailed(f"{self._access.url}/{kind}: gives the same cursor twice")
+                cursors.add(after)
+                place = {"cursor": after}
+            elif cursor or not page or seen >= total:
+                return
+            else:
+                place = {"startIndex": seen + 1}
+        raise SourceFailed(f"{self._access.url}/{kind}: gives page after page without an end")
+
+    def _row(self, user: dict[str, Any]) -> Row:
+        values = {column: _value(user, path, column) for column, path in self._fields.items()}
+        if not values.get("name") and isinstance(user.get("name"), dict):
+            values["name"] = str(user["name"].get("formatted") or "")
+        return person_row(values)
+
+
+def _member(group: str, member: Any, known: set[str], groups: set[str]) -> Row:
+    value = str(member.get("value", "")) if isinstance(member, dict) else ""
+    said = str(member.get("type", "")).lower() if isinstance(member, dict) else ""
+    nested = said == "group" if said in ("user", "group") else value in groups and value not in known
+    return {"group": group, "member": value, "type": "group" if nested else "person"}
+
+
+def _value(user: Mapping[str, Any], path: str, column: str) -> str:
+    """What stands at a path: `a.b`, or `urn:…:attribute` of an extension."""
+    found: Any = user
+    if path.startswith("urn:"):
+        schema, _, name = path.rpartition(":")
+        found = (user.get(schema) or {}).get(name) if isinstance(user.get(schema), dict) else None
+    else:
+        for part in path.split("."):
+            found = found.get(part) if isinstance(found, dict) else None
+    if column in LISTS and isinstance(found, list):
+        words = (each.get("value") if isinstance(each, dict) else each for each in found)
+        return ";".join(str(word) for word in words if word not in (None, ""))
+    if column in FLAGS and isinstance(found, bool):
+        return "true" if found else "false"
+    return "" if found is None or isinstance(found, dict | list) else str(found)

@@ -1,0 +1,89 @@
+"""Secrets by name: from the environment, from a file that only its owner can read, or from the system keyring; never shown."""
+
+from __future__ import annotations
+
+import base64
+import os
+import stat
+from pathlib import Path
+from urllib.parse import quote, quote_plus
+
+from ..files.faults import UsherError, quoted
+
+FORMS = "env:NAME, file:PATH or keyring:SERVICE/NAME"
+HIDDEN = "(secret)"
+
+
+def is_reference(text: str) -> bool:
+    """Whether a text names a secret, and is none."""
+    kind, colon, rest = text.partition(":")
+    return bool(colon and rest) and kind in ("env", "file", "keyring")
+
+
+class Secrets:
+    """Fetches secrets and remembers them, so that no text that leaves the program holds one."""
+
+    def __init__(self, folder: Path) -> None:
+        self._folder = folder
+        self._values: set[str] = set()
+
+    def fetch(self, reference: str) -> str:
+        """The secret of a name; raises UsherError, which never holds it."""
+        kind, _, rest = reference.partition(":")
+        value = {"env": self._environment, "file": self._file, "keyring": self._keyring}[kind](rest)
+        if not value:
+            raise UsherError(f"the secret {reference} is empty")
+        self.keep(value)
+        return value
+
+    def keep(self, value: str) -> None:
+        """Remembers a secret that came by another way, such as a token."""
+        if value:
+            data = value.encode()
+            forms = (
+                quote(value, safe=""),
+                quote_plus(value),
+                base64.b64encode(data).decode(),
+                value.replace('"', '\\"'),
+            )
+            self._values |= {value, *forms}
+
+    def hide(self, text: str) -> str:
+        """The text without any secret in it."""
+        for value in sorted(self._values, key=len, reverse=True):
+            text = text.replace(value, HIDDEN)
+        return text
+
+    def _environment(self, name: str) -> str:
+        value = os.environ.get(name)
+        if value is None:
+            raise UsherError(f"the environment has no {name}; set it, or name the secret otherwise ({FORMS})")
+        return value
+
+    def _file(self, name: str) -> str:
+        path = self._folder / Path(name).expanduser()
+        try:
+            with path.open("rb") as stream:
+                mode = os.fstat(stream.fileno()).st_mode
+                if mode & (stat.S_IRWXG | stat.S_IRWXO):
+                    raise UsherError(f"{path} can be read by others than its owner; chmod 600 {path}")
+                return stream.read(64 * 1024).decode("utf-8").strip("\r\n")
+        except (OSError, UnicodeDecodeError) as error:
+            raise UsherError(f"the secret file {path} cannot be read ({error.__class__.__name__})") from None
+
+    def _keyring(self, name: str) -> str:
+        service, _, user = name.partition("/")
+        try:
+            import keyring
+            from keyring.errors import KeyringError
+        except ImportError:
+            raise UsherError("the system keyring needs keyring; pip install 'usher-gate[gather]'") from None
+        try:
+            value = keyring.get_password(service, user)
+        except KeyringError as error:
+            raise UsherError(
+                f"the system keyring cannot be asked for {quoted(name)} ({error.__class__.__name__})"
+            ) from None
+        if value is None:
+            raise UsherError(f"the system keyring has no {quoted(name)}; keyring set {service} {user}")
+        return str(value)

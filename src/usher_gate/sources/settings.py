@@ -1,0 +1,239 @@
+"""The [gather] part of usher-gate.toml: which sources there are, in the order in which they count."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from ..core.record import record
+from ..files.faults import BadInput, Fault, nearest, quoted
+from ..files.workfolder import NAME
+from .entries import FIELDS as ENTRY_FIELDS
+from .entries import Layout
+from .interface import Source
+from .secrets import FORMS, is_reference
+
+_SECRETS = ("token", "client_secret", "password")
+_WEB = ("url", "token", "client_id", "client_secret", "token_url", "scope", "ca", "timeout", "plain")
+_LAYOUT = ("base", "people", "groups", "group_id", "group_name", "member", "fields")
+_NUMBERS = {"timeout", "page", "days", "most", "keep"}
+_FLAGS = {"plain", "attributes", "copy"}
+_LISTS = {"paths", "services", "tables"}
+
+
+@record
+class Kind:
+    """One kind of source: the keys that it must have and may have, and how it is made."""
+
+    needs: tuple[str, ...]
+    may: tuple[str, ...]
+    make: Callable[[Mapping[str, Any]], Source]
+
+
+def _access(given: Mapping[str, Any]) -> Any:
+    from .web import Access
+
+    return Access(**{key: given[key] for key in _WEB if key in given})
+
+
+def _layout(given: Mapping[str, Any]) -> Layout:
+    fields = {**ENTRY_FIELDS, **given.get("fields", {})}
+    return Layout(fields, **{key: given[key] for key in _LAYOUT if key in given and key != "fields"})
+
+
+def _scim(given: Mapping[str, Any]) -> Source:
+    from .scim import Scim
+
+    return Scim(_access(given), given.get("fields", {}), int(given.get("page", 500)), given.get("attributes", True))
+
+
+def _ldap(given: Mapping[str, Any]) -> Source:
+    from .ldap_ import Binding, Ldap
+
+    keys = ("url", "tls", "bind", "user", "password", "ca", "certificate", "key", "timeout", "page")
+    return Ldap(Binding(**{key: given[key] for key in keys if key in given}), _layout(given))
+
+
+def _ldif(given: Mapping[str, Any]) -> Source:
+    from .ldif import Ldif
+
+    return Ldif(Path(given["path"]), _layout(given))
+
+
+def _table(given: Mapping[str, Any]) -> Source:
+    from .mapped import Mapped
+
+    return Mapped(Path(given["path"]), Path(given["mapping"]))
+
+
+def _calendar(given: Mapping[str, Any]) -> Source:
+    from .calendar_ import Calendar
+
+    return Calendar(given["path"], given["service"], int(given.get("days", 14)), int(given.get("most", 50)))
+
+
+def _service(given: Mapping[str, Any]) -> Source:
+    from .service import Service
+
+    return Service(_access(given), tuple(given["services"]), tuple(given.get("tables", ())))
+
+
+def _files(given: Mapping[str, Any]) -> Source:
+    from .copied import Files
+
+    return Files(tuple(given["paths"]))
+
+
+def _sign_ins(given: Mapping[str, Any]) -> Source:
+    from .copied import SignIns
+
+    return SignIns(given["path"], given.get("copy", True))
+
+
+KINDS: Mapping[str, Kind] = {
+    "scim": Kind(("url",), (*_WEB, "fields", "page", "attributes"), _scim),
+    "ldap": Kind(
+        ("url", "base"),
+        ("tls", "bind", "user", "password", "ca", "certificate", "key", "timeout", "page", *_LAYOUT),
+        _ldap,
+    ),
+    "ldif": Kind(("path",), _LAYOUT, _ldif),
+    "table": Kind(("path", "mapping"), (), _table),
+    "calendar": Kind(("path", "service"), ("days", "most"), _calendar),
+    "service": Kind(("url", "services"), (*_WEB, "tables"), _service),
+    "files": Kind(("paths",), (), _files),
+    "sign-ins": Kind(("path",), ("copy",), _sign_ins),
+}
+
+
+@dataclass(frozen=True)
+class Named:
+    """A source by its name."""
+
+    name: str
+    kind: str
+    place: str
+    source: Source
+
+
+@dataclass(frozen=True)
+class GatherSettings:
+    """Everything that gather is told: the sources in their order, and how many earlier snapshots are kept."""
+
+    sources: tuple[Named, ...]
+    keep: int = 7
+
+
+class _Reader:
+    """Reads the section, and knows on which lines its parts stand."""
+
+    def __init__(self, path: Path) -> None:
+        self.path, self.faults = str(path), list[Fault]()
+        self.lines = path.read_text("utf-8-sig").splitlines()
+        self.starts = [
+            number for number, line in enumerate(self.lines, 1) if re.match(r"\s*\[\[\s*gather\.source\s*\]\]", line)
+        ]
+
+    def line(self, key: str, section: int | None = None) -> int:
+        """The line of a key in the section of a source (None: in [gather] itself)."""
+        first = self.starts[section] if section is not None and section < len(self.starts) else 1
+        after = (
+            self.starts[section + 1] if section is not None and section + 1 < len(self.starts) else len(self.lines) + 1
+        )
+        for number in range(first, after):
+            if re.match(rf"\s*\[?\s*\"?{re.escape(key)}\b", self.lines[number - 1]):
+                return number
+        return first
+
+    def fault(self, message: str, key: str = "", section: int | None = None) -> None:
+        """Names a fault."""
+        self.faults.append(Fault(self.path, self.line(key, section), message))
+
+
+def read_gather(folder: Path) -> GatherSettings:
+    """Reads the sources; raises BadInput with every fault, none of which shows a secret."""
+    path = folder / NAME
+    if not path.is_file():
+        raise BadInput(
+            [Fault(str(path), 0, "does not exist; write one with a [[gather.source]] for each source (docs/gather.md)")]
+        )
+    data = tomllib.loads(path.read_text("utf-8-sig")).get("gather", {})
+    reader = _Reader(path)
+    sources = data.get("source", []) if isinstance(data, dict) else []
+    if not isinstance(sources, list) or not sources:
+        raise BadInput([Fault(str(path), 0, "names no source; write a [[gather.source]] for each (docs/gather.md)")])
+    for key in data:
+        if key not in ("keep", "source"):
+            reader.fault(f"unknown key {quoted(key)}; {nearest(key, ('keep', 'source'))}", key)
+    keep = data.get("keep", 7)
+    if not isinstance(keep, int) or isinstance(keep, bool) or keep < 0:
+        reader.fault("keep is how many earlier snapshots are kept; write a whole number", "keep")
+    found = [
+        named for section, given in enumerate(sources) if (named := _one(given, section, reader, folder)) is not None
+    ]
+    names = [each.name for each in found]
+    for name in sorted({name for name in names if names.count(name) > 1}):
+        reader.fault(f"two sources are called {quoted(name)}; give each a name of its own")
+    if reader.faults:
+        raise BadInput(reader.faults)
+    return GatherSettings(tuple(found), keep)
+
+
+def _one(given: Mapping[str, Any], section: int, reader: _Reader, folder: Path) -> Named | None:
+    before = len(reader.faults)
+    kind, name = given.get("kind"), given.get("name")
+    if not isinstance(kind, str) or kind not in KINDS:
+        what = (
+            f"there is no kind {quoted(str(kind))}; {nearest(str(kind), KINDS)}"
+            if kind
+            else f"a source says its kind: {', '.join(KINDS)}"
+        )
+        reader.fault(what, "kind", section)
+        return None
+    if not isinstance(name, str) or not name:
+        reader.fault('a source has a name; write name = "…"', "name", section)
+    form = KINDS[kind]
+    known = ("name", "kind", *form.needs, *form.may)
+    for key, value in given.items():
+        if key not in known:
+            reader.fault(f"unknown key {quoted(key)} of a source of kind {kind}; {nearest(key, known)}", key, section)
+        elif key in _SECRETS and not (isinstance(value, str) and is_reference(value)):
+            reader.fault(f"{key} is the name of a secret, never the secret itself; write {FORMS}", key, section)
+        elif (problem := _problem(key, value)) is not None:
+            reader.fault(f"{key} {problem}", key, section)
+    for key in form.needs:
+        if key not in given:
+            reader.fault(f"a source of kind {kind} needs {key}", "kind", section)
+    if len(reader.faults) > before:
+        return None
+    source = form.make(given)
+    prepare = getattr(source, "prepare", None)
+    if prepare is not None:
+        prepare(folder)
+    return Named(
+        str(name), kind, str(given.get("url") or given.get("path") or ", ".join(given.get("paths", ()))), source
+    )
+
+
+def _problem(key: str, value: Any) -> str | None:
+    """What is wrong with the type of a value."""
+    if key in _NUMBERS:
+        good = isinstance(value, int | float) and not isinstance(value, bool) and 0 < value < 1_000_000
+        return None if good else "is a number greater than 0"
+    if key in _FLAGS:
+        return None if isinstance(value, bool) else "is true or false"
+    if key in _LISTS:
+        good = isinstance(value, list) and bool(value) and all(isinstance(each, str) and each for each in value)
+        return None if good else 'is a list of texts, such as ["one", "two"]'
+    if key == "fields":
+        good = isinstance(value, dict) and all(isinstance(each, str) for each in value.values())
+        return None if good else 'says which attribute is which column, such as {login = "mail"}'
+    if key == "tls":
+        return None if value in ("starttls", "plain") else "is starttls or plain"
+    if key == "bind":
+        return None if value in ("simple", "external") else "is simple or external"
+    return None if isinstance(value, str) and value else "is a text in quotes"

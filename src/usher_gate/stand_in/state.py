@@ -1,0 +1,115 @@
+"""What the stand-in knows: a snapshot's tables as SCIM resources and settings; a change arrives only after a while."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from ..files.credentials import AUTHENTICATORS, PASSES
+from ..files.faults import Faults
+from ..files.people import GROUPS, MEMBERS, PEOPLE
+from ..files.settings import OBSERVATIONS, SETTINGS
+from ..files.snapshot import PARTNERS
+from ..files.tables import read_table
+from ..files.tables.interface import Spec
+
+USER = "urn:ietf:params:scim:schemas:core:2.0:User"
+GROUP = "urn:ietf:params:scim:schemas:core:2.0:Group"
+ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
+ACCOUNT = "urn:usher-gate:params:scim:schemas:extension:account:1.0:User"
+_EXTENDED = (
+    "break_glass",
+    "home_domain",
+    "sponsor",
+    "mfa",
+    "protection",
+    "last_sign_in_at",
+    "expires_at",
+    "reviewed_at",
+    "attr.owner",
+)
+_SPECS = (PEOPLE, GROUPS, MEMBERS, SETTINGS, OBSERVATIONS, AUTHENTICATORS, PASSES, PARTNERS)
+Row = dict[str, str]
+
+
+def rows_of(folder: Path, spec: Spec) -> list[Row]:
+    """A table of a snapshot as rows of texts, empty cells left out; raises BadInput."""
+    faults = Faults()
+    table = read_table(folder, spec, faults)
+    faults.stop_if_any()
+    if table is None:
+        return []
+    every = np.arange(table.rows)
+    columns = {name: column.texts().take(every) for name, column in table.columns.items()}
+    return [{name: cells[row] for name, cells in columns.items() if cells[row]} for row in range(table.rows)]
+
+
+class World:
+    """Everything that the stand-in serves."""
+
+    def __init__(self, folder: Path, arrive_after: float) -> None:
+        self.tables = {spec.name: rows_of(folder, spec) for spec in _SPECS}
+        self.arrive_after = arrive_after
+        self._coming: list[tuple[float, Row]] = []
+        self._lock = threading.Lock()
+        self.users = [_user(row) for row in self.tables["people"]]
+        self.groups = _groups(self.tables["groups"], self.tables["members"])
+
+    def settings(self, service: str) -> list[Row]:
+        """The settings of a service as they are now."""
+        with self._lock:
+            arrived = [row for due, row in self._coming if due <= time.monotonic()]
+            self._coming = [each for each in self._coming if each[0] > time.monotonic()]
+            for row in arrived:
+                key = (row["service"], row["control"], row["scope"])
+                rows = self.tables["settings"]
+                rows[:] = [each for each in rows if (each["service"], each["control"], each["scope"]) != key] + [row]
+        return [
+            {name: cell for name, cell in row.items() if name != "service"}
+            for row in self.tables["settings"]
+            if row["service"] == service
+        ]
+
+    def change(self, row: Row) -> None:
+        """Takes a change, which arrives later."""
+        with self._lock:
+            self._coming.append((time.monotonic() + self.arrive_after, row))
+
+
+def _user(row: Mapping[str, str]) -> dict[str, Any]:
+    made: dict[str, Any] = {
+        "schemas": [USER, ENTERPRISE, ACCOUNT],
+        "id": row["id"],
+        "userName": row["login"],
+        "userType": row.get("kind", "member"),
+        "active": row.get("active", "true") == "true",
+        "meta": {"resourceType": "User"} | ({"created": row["created_at"]} if "created_at" in row else {}),
+    }
+    made |= {"displayName": row["name"]} if "name" in row else {}
+    made |= {"roles": [{"value": word} for word in row["roles"].split(";")]} if "roles" in row else {}
+    made |= {"entitlements": [{"value": word} for word in row["licences"].split(";")]} if "licences" in row else {}
+    made |= {ENTERPRISE: {"department": row["unit"]}} if "unit" in row else {}
+    account = {name: row[name] for name in _EXTENDED if name in row}
+    return made | ({ACCOUNT: account} if account else {})
+
+
+def _groups(groups: list[Row], members: list[Row]) -> list[dict[str, Any]]:
+    inside: dict[str, list[dict[str, str]]] = {}
+    for row in members:
+        kind = "Group" if row.get("type") == "group" else "User"
+        inside.setdefault(row["group"], []).append({"value": row["member"], "type": kind})
+    return [
+        {
+            "schemas": [GROUP],
+            "id": row["id"],
+            "displayName": row.get("name", row["id"]),
+            "members": inside.get(row["id"], []),
+            "meta": {"resourceType": "Group"},
+        }
+        for row in groups
+    ]
