@@ -8,6 +8,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+from urllib.parse import urlsplit
 
 from ..core.record import record
 from ..files.faults import BadInput, Fault, nearest, quoted
@@ -236,4 +237,8 @@ def _problem(key: str, value: Any) -> str | None:
         return None if value in ("starttls", "plain") else "is starttls or plain"
     if key == "bind":
         return None if value in ("simple", "external") else "is simple or external"
-    return None if isinstance(value, str) and value else "is a text in quotes"
+    if not isinstance(value, str) or not value:
+        return "is a text in quotes"
+    if key in ("url", "token_url") and "@" in urlsplit(value).netloc:
+        return "holds a user or a password; name them by their keys"
+    return None
