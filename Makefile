@@ -36,8 +36,9 @@ $(VENV)/bin/python:
 $(RUN): pyproject.toml | $(VENV)/bin/python
 	@echo "setting up .venv (once)" && $(BIN)/python -m pip install --quiet --disable-pip-version-check -e . && touch $@
 
-$(DEV): pyproject.toml | $(VENV)/bin/python
-	@echo "setting up .venv for development (once)" && $(BIN)/python -m pip install --quiet --disable-pip-version-check -e '.[dev]' && touch $@ $(RUN)
+$(DEV): pyproject.toml tools/system-packages.sh | $(VENV)/bin/python
+	@tools/system-packages.sh
+	@echo "setting up .venv for development (once)" && $(BIN)/python -m pip install --quiet --disable-pip-version-check -e '.[dev,gather,ldap]' && touch $@ $(RUN)
 
 clean:
 	rm -rf $(VENV) $(DEMO) build dist .mypy_cache .ruff_cache .pytest_cache .hypothesis

@@ -116,7 +116,7 @@ def _key_by_value(joined: Joined) -> None:
                 continue
             for column in sorted({*row, *known} - {"", "note"}):
                 if known.get(column, "") != row.get(column, ""):
-                    text = f"{' '.join(key)}: {known.get(column) or 'nothing'} or {row.get(column) or 'nothing'}"
+                    text = f"{' '.join(key[:3])}: {known.get(column) or 'nothing'} or {row.get(column) or 'nothing'}"
                     joined.contradict(f"{table}' {column}", known[""], source, text)
         if table in joined.tables:
             joined.tables[table] = [{column: cell for column, cell in row.items() if column} for row in first.values()]

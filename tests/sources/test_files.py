@@ -1,0 +1,316 @@
+"""Sources that are files: LDIF, exports with a mapping, calendars, logs; and how sources are joined."""
+
+from __future__ import annotations
+
+import base64
+import csv
+import json
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from tests.program import call
+from tests.sources.ground import settings, source, write
+from usher_gate.sources.entries import normal_dn, unit_of
+from usher_gate.sources.interface import Gathered, SourceFailed
+from usher_gate.sources.join import join
+from usher_gate.sources.ldif import read_ldif
+
+ORGANISATION = "usher-gate: snapshot/1\nname: Northmere\ntaken_at: 2026-01-01T00:00:00Z   # gather writes it anew\n"
+SERVICES = "usher-gate: services/1\nservices: [{id: tidecall}]\n"
+
+
+@pytest.fixture
+def folder(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
+    monkeypatch.chdir(tmp_path)
+    write(tmp_path, {"organisation.yaml": ORGANISATION, "services.yaml": SERVICES})
+    return tmp_path
+
+
+def gather(folder: Path, *sources: str) -> tuple[int, str]:
+    hand = source(name="hand", kind="files", paths=["organisation.yaml", "services.yaml"])
+    (folder / "usher-gate.toml").write_text(settings(hand, *sources))
+    done = call("gather")
+    return done.status, done.out + done.err
+
+
+def table(folder: Path, name: str) -> list[dict[str, str]]:
+    with (folder / "snapshot" / f"{name}.csv").open(newline="") as stream:
+        return [{key: cell for key, cell in row.items() if cell} for row in csv.DictReader(stream)]
+
+
+LDIF = """\
+version: 1
+# the crew
+dn: uid=asta,ou=Deck,ou=Fleet,dc=northmere,dc=example
+objectClass: inetOrgPerson
+entryUUID: P1
+mail: asta@northme
+ re.example
+displayName:: QXN0YSDDhQ==
+title: admin
+title: helper
+createTimestamp: 20240201080000Z
+
+dn:: dWlkPWJlbixvdT1TaG9yZSxkYz1ub3J0aG1lcmUsZGM9ZXhhbXBsZQ==
+objectclass: InetOrgPerson
+entryUUID: P2
+mail: ben@northmere.example
+
+
+dn: cn=watch,ou=groups,dc=northmere,dc=example
+objectClass: groupOfNames
+cn: watch
+description: Duty watch
+member: UID=asta, ou=Deck,ou=Fleet,dc=northmere,dc=example
+member: cn=control,ou=groups,dc=northmere,dc=example
+member: uid=gone,dc=northmere,dc=example
+
+dn: cn=control,ou=groups,dc=northmere,dc=example
+objectClass: groupOfNames
+cn: control
+member: cn=watch,ou=groups,dc=northmere,dc=example
+member: uid=ben,ou=Shore,dc=northmere,dc=example
+"""
+
+
+@pytest.mark.parametrize("ends", ["\n", "\r\n"])
+def test_ldif_with_folded_lines_base64_comments_and_nested_groups(folder: Path, ends: str) -> None:
+    (folder / "crew.ldif").write_bytes(LDIF.replace("\n", ends).encode())
+    status, said = gather(folder, source(name="crew", kind="ldif", path="crew.ldif"))
+    assert status == 0, said
+    assert table(folder, "people") == [
+        {"id": "P1", "login": "asta@northmere.example", "kind": "member", "name": "Asta Å", "unit": "/Fleet/Deck", "roles": "admin;helper",
+         "created_at": "2024-02-01T08:00:00Z"},
+        {"id": "P2", "login": "ben@northmere.example", "kind": "member", "unit": "/Shore"},
+    ]  # fmt: skip
+    assert table(folder, "groups") == [{"id": "control", "name": "control"}, {"id": "watch", "name": "Duty watch"}]
+    assert [(row["group"], row["member"], row["type"]) for row in table(folder, "members")] == [
+        ("control", "P2", "person"), ("control", "watch", "group"), ("watch", "P1", "person"), ("watch", "control", "group"),
+    ]  # fmt: skip
+    assert "1 members of groups are DNs that no person or group has" in said
+    assert (
+        (folder / "snapshot/organisation.yaml")
+        .read_text()
+        .splitlines()[2]
+        .startswith(f"taken_at: {datetime.now(UTC):%Y-%m-%d}T")
+    )
+
+
+@pytest.mark.parametrize(
+    ("text", "message"),
+    [
+        ("dn: a=b\nobjectClass inetOrgPerson\n", ":1: a record has a line without a colon"),
+        ("\n\ndn: a=b\nmail:: ###\n", "a value after :: is not base64"),
+        ("dn: a=b\nmail:< file:///etc/passwd\n", "a value by URL (:<) is not read"),
+        ("dn: a=b\nchangetype: delete\n", "a record of changes"),
+        ("mail: a@b.example\n", "begins without dn:"),
+    ],
+)
+def test_damaged_ldif_fails_with_its_place(folder: Path, text: str, message: str) -> None:
+    (folder / "crew.ldif").write_text(text)
+    status, said = gather(folder, source(name="crew", kind="ldif", path="crew.ldif"))
+    assert (status, message in said, "crew.ldif:" in said) == (4, True, True), said
+
+
+@given(st.lists(st.tuples(st.text(st.characters(min_codepoint=33, max_codepoint=0x2FF, exclude_characters=":"), min_size=1, max_size=90), st.booleans()), min_size=1, max_size=6),
+       st.integers(20, 76))  # fmt: skip
+def test_any_values_survive_ldif_however_they_are_folded_and_coded(
+    tmp_path_factory: pytest.TempPathFactory, values: list[tuple[str, bool]], width: int
+) -> None:
+    lines = ["dn: uid=x,dc=northmere,dc=example"]
+    for text, coded in values:
+        plain = not coded and text.isascii() and text[0] not in "<: "
+        lines.append(f"mail: {text}" if plain else f"mail:: {base64.b64encode(text.encode()).decode()}")
+    folded = [
+        line[:width] + "".join("\n " + line[start : start + width - 1] for start in range(width, len(line), width - 1))
+        for line in lines
+    ]
+    path = tmp_path_factory.mktemp("ldif") / "x.ldif"
+    path.write_text("\n".join(folded) + "\n")
+    [(dn, entry)] = read_ldif(path, frozenset({"mail"}))
+    assert dn == "uid=x,dc=northmere,dc=example"
+    assert [value.decode() for value in entry["mail"]] == [text for text, _ in values]
+
+
+def test_distinguished_names() -> None:
+    assert unit_of("uid=a,ou=Deck\\, fore,OU=Fleet,dc=x") == "/Fleet/Deck, fore"
+    assert unit_of("uid=a,dc=x") == ""
+    assert normal_dn("UID = a , OU=Deck,dc=X") == normal_dn("uid=a,ou=deck,dc=x")
+
+
+MAPPING = """\
+usher-gate: mapping/1
+rows: data.accounts
+into:
+  - table: people
+    columns:
+      id: account
+      login: mail
+      kind: {from: type, values: {E: member, X: guest}}
+      mfa: {value: required}
+  - settings: tidecall
+    scope: {level: person, from: account}
+    controls:
+      door.waiting-room: {from: room.wait, values: {"true": members, "false": everyone}, missing: guests}
+      door.passcode-length: pin_length
+    pinned: {from: locked}
+ignore: [colour]
+"""
+ACCOUNTS = [
+    {
+        "account": "P1",
+        "mail": "a@northmere.example",
+        "type": "E",
+        "room": {"wait": True},
+        "pin_length": 8,
+        "locked": True,
+        "colour": "red",
+    },
+    {"account": "P2", "mail": "b@northmere.example", "type": "X", "room": {}, "shoe": 44},
+]
+
+
+def test_an_export_by_its_mapping(folder: Path) -> None:
+    write(folder, {"map.yaml": MAPPING, "roster.json": json.dumps({"data": {"accounts": ACCOUNTS}})})
+    status, said = gather(folder, source(name="roster", kind="table", path="roster.json", mapping="map.yaml"))
+    assert status == 0, said
+    assert [(row["id"], row["kind"], row["mfa"]) for row in table(folder, "people")] == [
+        ("P1", "member", "required"),
+        ("P2", "guest", "required"),
+    ]
+    assert [(row["control"], row["scope"], row["value"], row.get("pinned")) for row in table(folder, "settings")] == [
+        ("door.passcode-length", "person:P1", "8", "true"), ("door.waiting-room", "person:P1", "members", "true"),
+        ("door.waiting-room", "person:P2", "guests", None),
+    ]  # fmt: skip
+    assert "columns that the mapping does not speak of: shoe" in said
+
+
+def test_a_value_that_the_mapping_does_not_speak_of_is_refused_and_shown_by_try(folder: Path) -> None:
+    rows = [*ACCOUNTS, {**ACCOUNTS[0], "account": "P3", "mail": "c@northmere.example", "room": {"wait": "perhaps"}}]
+    write(folder, {"map.yaml": MAPPING, "roster.json": json.dumps({"data": {"accounts": rows}})})
+    status, said = gather(folder, source(name="roster", kind="table", path="roster.json", mapping="map.yaml"))
+    assert status == 4
+    assert "room.wait holds 'perhaps' (1 rows), of which map.yaml does not speak" in said
+    tried = call("gather", "--try", "roster")
+    assert tried.status == 4
+    assert "people: 3 rows" in tried.out
+    assert not (folder / "snapshot").exists()
+    lines = [line.split() for line in tried.out.splitlines()]
+    assert ["room.wait", "perhaps", "1", "refused"] in lines
+    assert ["shoe", "1"] in lines
+    write(folder, {"map.yaml": MAPPING.replace("missing: guests", "missing: guests, other: leave")})
+    assert gather(folder, source(name="roster", kind="table", path="roster.json", mapping="map.yaml"))[0] == 0
+
+
+@pytest.mark.parametrize(
+    ("name", "text", "message"),
+    [
+        ("r.csv", "account,mail\nP1\n", "r.csv:2: has 1 cells where the first line has 2"),
+        ("r.json", '{"data": {}}', "r.json: has no data.accounts"),
+        ("r.jsonl", '{"account": ', "r.jsonl: is not JSON"),
+        ("r.xlsx", "", "is of no known kind"),
+    ],
+)
+def test_exports_that_cannot_be_read(folder: Path, name: str, text: str, message: str) -> None:
+    write(folder, {"map.yaml": MAPPING, name: text})
+    status, said = gather(folder, source(name="roster", kind="table", path=name, mapping="map.yaml"))
+    assert (status, message in said) == (4, True), said
+
+
+@pytest.mark.parametrize(
+    ("old", "new", "message"),
+    [
+        ("level: person, from: account", "level: person", "map.yaml:11: into[1].scope"),
+        ("{value: required}", "{}", "write either from: COLUMN or value: TEXT"),
+        ("table: people", "table: persons", "map.yaml:4"),
+    ],
+)
+def test_what_is_wrong_in_a_mapping(folder: Path, old: str, new: str, message: str) -> None:
+    write(folder, {"map.yaml": MAPPING.replace(old, new), "r.json": "{}"})
+    status, said = gather(folder, source(name="roster", kind="table", path="r.json", mapping="map.yaml"))
+    assert (status, message in said) == (2, True), said
+
+
+def calendar(*events: str) -> str:
+    body = "".join(f"BEGIN:VEVENT\n{event}\nEND:VEVENT\n" for event in events)
+    return f"BEGIN:VCALENDAR\nVERSION:2.0\nPRODID:-//northmere//EN\n{body}END:VCALENDAR\n".replace("\n", "\r\n")
+
+
+def test_planned_meetings_with_recurrence_and_settings_of_their_own(folder: Path) -> None:
+    soon = datetime.now(UTC).replace(microsecond=0) + timedelta(hours=30)
+    start, once = f"{soon:%Y%m%dT%H%M%SZ}", f"{soon + timedelta(days=1):%Y%m%dT%H%M%SZ}"
+    organiser = "ORGANIZER:mailto:Asta@northmere.example"
+    write(folder, {"people.csv": "id,login,kind\nP1,asta@northmere.example,member\n", "plans/a.ics": calendar(
+        f"UID:weekly\nDTSTAMP:{start}\nDTSTART:{start}\nRRULE:FREQ=DAILY;COUNT=40\n{organiser}\nSUMMARY:Watch handover\nATTENDEE:mailto:x@partner.example",
+        f"UID:once\nDTSTAMP:{start}\nDTSTART:{once}\nDTEND:{once}\n{organiser}\nX-USHER-GATE-SETTING:door.waiting-room=everyone\nX-USHER-GATE-KIND:webinar",
+        f"UID:flood\nDTSTAMP:{start}\nDTSTART:{start}\nRRULE:FREQ=SECONDLY\n{organiser}",
+        f"UID:nobody\nDTSTAMP:{start}\nDTSTART:{once}")})  # fmt: skip
+    people = source(name="people", kind="files", paths=["people.csv"])
+    status, said = gather(
+        folder, people, source(name="plans", kind="calendar", path="plans", service="tidecall", days=7, most=5)
+    )
+    assert status == 0, said
+    meetings = table(folder, "meetings")
+    assert [row["id"] for row in meetings if row["recurring"] == "true"] == [
+        f"weekly/{soon + timedelta(days=n):%Y-%m-%dT%H:%M:%SZ}" for n in range(5)
+    ]
+    single = next(row for row in meetings if row["id"] == "once")
+    assert (single["organiser"], single["kind"], single["recurring"]) == ("asta@northmere.example", "webinar", "false")
+    assert table(folder, "settings") == [
+        {"service": "tidecall", "control": "door.waiting-room", "scope": "meeting:once", "value": "everyone"}
+    ]
+    for text in ("flood: comes more often than daily", "nobody: has no organiser", "weekly: 1 further occurrences"):
+        assert text in said, text
+
+
+def test_logs_are_copied_or_referred_to(folder: Path) -> None:
+    write(
+        folder,
+        {"people.csv": "id,login,kind\nP1,asta@northmere.example,member\n", "logs/day.csv": "time,person,resource\n"},
+    )
+    people = source(name="people", kind="files", paths=["people.csv"])
+    status, said = gather(folder, people, source(name="log", kind="sign-ins", path="logs", copy=False))
+    assert (status, "usher-gate rehearse --sign-ins logs" in said) == (0, True)
+    assert gather(folder, people, source(name="log", kind="sign-ins", path="logs/day.csv"))[0] == 0
+    assert (folder / "snapshot/sign_ins.csv").read_text() == "time,person,resource\n"
+
+
+def test_people_are_joined_by_id_else_login_and_contradictions_are_named(folder: Path) -> None:
+    write(folder, {"people.csv": "id,login,kind,unit\nP1,asta@northmere.example,member,/Fleet\n", "map.yaml": MAPPING, "r.json": json.dumps({"data": {"accounts": [
+        {"account": "X9", "mail": "Asta@northmere.example", "type": "X", "room": {"wait": True}},
+        {"account": "P2", "mail": "b@northmere.example", "type": "E", "room": {"wait": False}}]}})})  # fmt: skip
+    one = source(name="roster", kind="table", path="r.json", mapping="map.yaml")
+    mapped = MAPPING.replace(
+        "  - settings",
+        "  - table: authenticators\n    columns: {person: account, type: {value: multi-factor-otp}}\n  - settings",
+    )
+    (folder / "map.yaml").write_text(mapped)
+    (folder / "map2.yaml").write_text(
+        "usher-gate: mapping/1\ninto:\n  - table: people\n    columns: {id: id, login: login, kind: kind, unit: unit}\n"
+    )
+    status, said = gather(folder, source(name="directory", kind="table", path="people.csv", mapping="map2.yaml"), one)
+    assert status == 0, said
+    assert [(row["id"], row["kind"], row.get("unit"), row.get("mfa")) for row in table(folder, "people")] == [
+        ("P1", "member", "/Fleet", "required"), ("P2", "member", None, "required"),
+    ]  # fmt: skip
+    assert (
+        "directory and roster contradict each other about people's kind (1 times; directory counts): P1: member or guest"
+        in said
+    )
+    assert {row["scope"] for row in table(folder, "settings")} == {"person:P1", "person:P2"}
+    assert {row["person"] for row in table(folder, "authenticators")} == {"P1", "P2"}
+
+
+def test_settings_that_two_sources_give_differently() -> None:
+    row = {"service": "s", "control": "door.host-first", "scope": "organisation", "value": "on"}
+    joined = join([("a", Gathered({"settings": [row]})), ("b", Gathered({"settings": [{**row, "value": "off"}, row]}))])
+    assert joined.tables["settings"] == [row]
+    assert joined.notes() == [
+        "a and b contradict each other about settings' value (1 times; a counts): s door.host-first organisation: on or off"
+    ]
+    with pytest.raises(SourceFailed, match="nowhere"):
+        raise SourceFailed("nowhere")
