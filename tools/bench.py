@@ -288,6 +288,7 @@ def rows(sizes: dict[str, tuple[int, tuple[str, ...]]], say: Callable[[str], Non
         big, small = whole["1M parquet"].seconds, whole["200k parquet"].seconds
         ratio("1M people against 200k", big / small, 5.5, f"{big:.1f} / {small:.1f} s")
         sign_in_rows(ratio)
+        gather_rows(ratio)
     return found
 
 
@@ -415,6 +416,77 @@ def sign_in_rows(ratio: Callable[..., None]) -> None:
         2.5,
         f"{mine.seconds:.2f} / {decode.seconds:.2f} s; {mine.peak:.0f} / {decode.peak:.0f} MiB",
     )
+
+
+_DOWNLOAD = """
+import sys, httpx2
+url, secret = sys.argv[1:]
+with httpx2.Client(timeout=300) as client:
+    token = client.post(url + '/token', auth=('practice', secret), data={'grant_type': 'client_credentials'}).json()['access_token']
+    client.headers['Authorization'] = 'Bearer ' + token
+    for kind in ('Users', 'Groups'):
+        start = 1
+        while True:
+            data = client.get(f'{url}/scim/v2/{kind}', params={'startIndex': start, 'count': 2000}).content
+            start += 2000
+            if len(data) < 1000:
+                break
+"""
+_TOML = """
+snapshot = "snapshot"
+[gather]
+keep = 0
+[[gather.source]]
+name = "hand"
+kind = "files"
+paths = ["organisation.yaml"]
+[[gather.source]]
+"""
+
+
+def gather_rows(ratio: Callable[..., None]) -> None:
+    """The lines about gathering."""
+    from bench_data import write, write_ldif
+
+    write(DATA / "200k", 200_000, ("parquet", "csv", "jsonl"))
+    source = DATA / "200k" / "parquet" / "snapshot"
+    ldif = write_ldif(DATA / "200k.ldif", source)
+    secret = "a-secret-for-the-bench"
+    with tempfile.TemporaryDirectory() as name:
+        work = Path(name)
+        (work / "organisation.yaml").write_text("usher-gate: snapshot/1\nname: Bench\ntaken_at: 2026-01-01T00:00:00Z\n")
+        os.environ["STAND_IN_SECRET"] = secret
+        command: list[str | Path] = [PROGRAM, "stand-in", "--snapshot", source, "--page", "2000", "--port", "8399"]
+        server = subprocess.Popen(command, stdout=subprocess.PIPE, text=True)
+        assert server.stdout is not None
+        try:
+            while not server.stdout.readline().startswith("secret"):
+                pass
+            url = "http://127.0.0.1:8399"
+            access = f'client_id = "practice"\nclient_secret = "env:STAND_IN_SECRET"\ntoken_url = "{url}/token"\n'
+            (work / "usher-gate.toml").write_text(
+                f'{_TOML}name = "directory"\nkind = "scim"\nurl = "{url}/scim/v2"\npage = 2000\nattributes = false\n{access}'
+            )
+            mine = cost(["env", "-C", work, PROGRAM, "gather"])
+            merely = cost([sys.executable, "-c", _DOWNLOAD, url, secret])
+        finally:
+            server.terminate()
+            server.wait()
+        ratio(
+            "gathering 200k people and 600k memberships from the stand-in (SCIM), against merely downloading the same pages",
+            mine.seconds / merely.seconds,
+            2,
+            f"{mine.seconds:.1f} / {merely.seconds:.1f} s; {mine.peak:.0f} / {merely.peak:.0f} MiB",
+        )
+        (work / "usher-gate.toml").write_text(f'{_TOML}name = "directory"\nkind = "ldif"\npath = "{ldif}"\n')
+        mine = cost(["env", "-C", work, PROGRAM, "gather"])
+        merely = cost([sys.executable, "-c", f"kept = [line for line in open({str(ldif)!r}, 'rb')]"])
+        ratio(
+            "gathering the same from LDIF, against merely reading the same lines",
+            mine.seconds / merely.seconds,
+            4,
+            f"{mine.seconds:.1f} / {merely.seconds:.1f} s; {mine.peak:.0f} / {merely.peak:.0f} MiB",
+        )
 
 
 def machine() -> str:

@@ -195,3 +195,33 @@ def _write_jsonl(path: Path, table: pa.Table) -> None:
                 elif name in lists:
                     row[name] = [word for word in row[name].split(";") if word]
             stream.write(json.dumps(row) + "\n")
+
+
+def write_ldif(path: Path, snapshot: Path) -> Path:
+    """The same people and groups as a directory would write them out, unless they are there already."""
+    if path.exists():
+        return path
+    base = "dc=northmere,dc=example"
+    people = pq.read_table(
+        snapshot / "people.parquet", columns=["id", "login", "name", "unit", "created_at"]
+    ).to_pylist()
+    names = {}
+    members: dict[str, list[str]] = {}
+    for row in pq.read_table(snapshot / "members.parquet").to_pylist():
+        members.setdefault(row["group"], []).append(row["member"])
+    with path.with_suffix(".part").open("w") as stream:
+        for row in people:
+            units = ",".join(f"ou={part}" for part in reversed(row["unit"].strip("/").split("/")) if part)
+            names[row["id"]] = f"uid={row['id']},{units + ',' if units else ''}{base}"
+            stamp = row["created_at"].translate(str.maketrans("", "", "-T:"))
+            stream.write(
+                f"dn: {names[row['id']]}\nobjectClass: inetOrgPerson\nobjectClass: organizationalPerson\nobjectClass: person\n"
+                f"uid: {row['id']}\ncn: {row['name']}\nsn: {row['id']}\ndisplayName: {row['name']}\nmail: {row['login']}\n"
+                f"entryUUID: {row['id']}\ncreateTimestamp: {stamp}\nmodifyTimestamp: {stamp}\nentryCSN: {stamp}.000000Z#000000#000#000000\n\n"
+            )
+        for group, inside in members.items():
+            stream.write(f"dn: cn={group},ou=groups,{base}\nobjectClass: groupOfNames\ncn: {group}\n")
+            stream.writelines(f"member: {names.get(each) or f'cn={each},ou=groups,{base}'}\n" for each in inside)
+            stream.write("\n")
+    path.with_suffix(".part").replace(path)
+    return path

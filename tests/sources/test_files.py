@@ -103,7 +103,7 @@ def test_ldif_with_folded_lines_base64_comments_and_nested_groups(folder: Path, 
 @pytest.mark.parametrize(
     ("text", "message"),
     [
-        ("dn: a=b\nobjectClass inetOrgPerson\n", ":1: a record has a line without a colon"),
+        ("dn: a=b\nobjectClass inetOrgPerson\n", ":2: a record has a line without a colon"),
         ("\n\ndn: a=b\nmail:: ###\n", "a value after :: is not base64"),
         ("dn: a=b\nmail:< file:///etc/passwd\n", "a value by URL (:<) is not read"),
         ("dn: a=b\nchangetype: delete\n", "a record of changes"),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import uuid
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
@@ -39,15 +40,22 @@ class Layout:
         return sorted({"objectClass", self.group_id, self.group_name, self.member, *self.fields.values()})
 
 
+_BLANKS = re.compile(r"\s*([,=])\s*")
+
+
 def normal_dn(dn: str) -> str:
     """A DN as it is compared: case and blanks around commas and equal signs do not count (RFC 4514)."""
     if "\\" in dn:
         return ",".join("=".join(part.strip() for part in piece.split("=", 1)) for piece in _split(dn)).casefold()
-    return ",".join([part.strip() for part in dn.replace(" =", "=").replace("= ", "=").split(",")]).casefold()
+    if ", " in dn or " ," in dn or "= " in dn or " =" in dn or dn[:1] == " " or dn[-1:] == " ":
+        dn = _BLANKS.sub(r"\1", dn.strip())
+    return dn.casefold()
 
 
 def _split(dn: str) -> list[str]:
     """The parts of a DN; an escaped comma does not part."""
+    if "\\" not in dn:
+        return dn.split(",")
     parts, start, place = [], 0, 0
     while place < len(dn):
         if dn[place] == "\\":
@@ -87,26 +95,38 @@ def tables(entries: Iterable[tuple[str, Attributes]], layout: Layout) -> Gathere
     people, groups = layout.people.lower().encode(), layout.groups.lower().encode()
     names = {column: attribute.lower() for column, attribute in layout.fields.items()}
     ids: dict[str, tuple[str, str]] = {}  # by DN: person or group, and id
+    exact: dict[bytes, tuple[str, str]] = {}  # the same by the DN as it is written, which is how most groups have it
     waiting: list[tuple[str, list[bytes]]] = []
-    odd = 0
+    odd, units = 0, dict[str, str]()
+    columns = [(column, name, column in LISTS, column in _TIMES) for column, name in names.items()]
     for dn, attributes in entries:
         classes = [each.lower() for each in attributes.get("objectclass", ())]
         if people in classes:
-            values = {column: _text(attributes.get(name), column in LISTS) for column, name in names.items()}
-            values |= {column: _time(values[column]) for column in _TIMES if column in values}
-            values.setdefault("unit", "")
-            values["unit"] = values["unit"] or unit_of(dn)
+            values = {}
+            for column, name, join, moment in columns:
+                if given := attributes.get(name):
+                    text = (
+                        given[0].decode("utf-8", "replace").strip()
+                        if len(given) == 1 or not join
+                        else _text(given, True)
+                    )
+                    values[column] = _time(text) if moment else text
+            if "unit" not in values:
+                above = dn.partition(",")[2] if "\\" not in dn else dn
+                if above not in units:
+                    units[above] = unit_of(f"x,{above}" if above is not dn else dn)
+                values["unit"] = units[above]
             if not values.get("id") or not values.get("login"):
                 odd += 1
                 continue
             found.tables["people"].append(person_row(values))
-            ids[normal_dn(dn)] = ("person", values["id"])
+            exact[dn.encode()] = ids[normal_dn(dn)] = ("person", values["id"])
         elif groups in classes:
             group = _text(attributes.get(layout.group_id.lower())) or str(uuid.uuid5(uuid.NAMESPACE_X500, dn))
             found.tables["groups"].append(
                 {"id": group, "name": _text(attributes.get(layout.group_name.lower())) or group}
             )
-            ids[normal_dn(dn)] = ("group", group)
+            exact[dn.encode()] = ids[normal_dn(dn)] = ("group", group)
             waiting.append((group, attributes.get(layout.member.lower(), [])))
     if odd:
         found.notes.append(
@@ -115,7 +135,7 @@ def tables(entries: Iterable[tuple[str, Attributes]], layout: Layout) -> Gathere
     members, nobody = found.tables["members"], 0
     for group, dns in waiting:
         for each in dns:
-            kind, member = ids.get(normal_dn(each.decode("utf-8", "replace")), ("", ""))
+            kind, member = exact.get(each) or ids.get(normal_dn(each.decode("utf-8", "replace")), ("", ""))
             if kind:
                 members.append({"group": group, "member": member, "type": kind})
             elif each.strip(b" ,"):

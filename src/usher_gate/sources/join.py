@@ -48,16 +48,18 @@ def join(sources: Sequence[tuple[str, Gathered]]) -> Joined:
     joined = Joined()
     people: dict[str, tuple[Row, str]] = {}
     logins: dict[str, str] = {}
+    givers = Counter(table for _, gathered in sources for table in gathered.tables)
+    several = frozenset(table for table, number in givers.items() if number > 1)
     for name, gathered in sources:
         final: dict[str, str] = {}  # this source's ids that another source calls otherwise
         for row in gathered.tables.get("people", ()):
             _add_person(row, name, people, logins, final, joined)
         for table, rows in gathered.tables.items():
             if table != "people":
-                _add_rows(table, rows, name, final, joined)
+                _add_rows(table, rows, name if table in several else None, final, joined)
     if people:
         joined.tables["people"] = [row for row, _ in people.values()]
-    _key_by_value(joined)
+    _key_by_value(joined, several)
     return joined
 
 
@@ -90,8 +92,11 @@ def _add_person(
             joined.contradict(f"people's {column}", first, source, f"{mine}: {known[column]} or {cell}")
 
 
-def _add_rows(table: str, rows: Sequence[Row], source: str, final: Mapping[str, str], joined: Joined) -> None:
+def _add_rows(table: str, rows: Sequence[Row], source: str | None, final: Mapping[str, str], joined: Joined) -> None:
     kept = joined.tables.setdefault(table, [])
+    if not final and source is None:
+        kept += rows
+        return
     for row in rows:
         if final:
             if table in _OF_PERSON and row.get("person", "") in final:
@@ -100,12 +105,14 @@ def _add_rows(table: str, rows: Sequence[Row], source: str, final: Mapping[str, 
                 row = {**row, "member": final[row["member"]]}
             elif table == "settings" and row.get("scope", "")[:7] == "person:" and row["scope"][7:] in final:
                 row = {**row, "scope": f"person:{final[row['scope'][7:]]}"}
-        kept.append({**row, "": source} if table in _KEYS else row)
+        kept.append({**row, "": source} if table in _KEYS and source is not None else row)
 
 
-def _key_by_value(joined: Joined) -> None:
+def _key_by_value(joined: Joined, several: frozenset[str]) -> None:
     """Takes out what two sources both gave, and names what they gave differently."""
     for table, columns in _KEYS.items():
+        if table not in several:
+            continue
         first: dict[tuple[str, ...], Row] = {}
         for row in joined.tables.get(table, ()):
             source = row.pop("", "")

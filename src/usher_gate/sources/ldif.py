@@ -4,13 +4,16 @@ from __future__ import annotations
 
 import base64
 import binascii
-from collections.abc import Iterator
+import re
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from .entries import Attributes, Layout, tables
 from .interface import Context, Gathered, Gives, SourceFailed
 
 _BLOCK = 8 * 1024 * 1024
+_LF = b"\n"
+_NO_COLON = re.compile(rb"\n([^#\n:][^\n:]*)(?=\n|$)")  # a literal first character is what makes it quick
 
 
 class Ldif:
@@ -33,71 +36,75 @@ class Ldif:
             raise SourceFailed(f"{path}: cannot be read ({error.strerror})") from None
 
 
-def read_ldif(path: Path, wanted: frozenset[str], say: object = None) -> Iterator[tuple[str, Attributes]]:
+def read_ldif(
+    path: Path, wanted: frozenset[str], say: Callable[[int], None] | None = None
+) -> Iterator[tuple[str, Attributes]]:
     """The entries of a file with the wanted attributes (in lower case; options such as `;lang-en` do not count).
 
     Raises SourceFailed with FILE:LINE.
     """
+    names = "|".join(re.escape(name) for name in sorted({"dn", "changetype", *wanted}))
+    pattern = re.compile(rf"\n({names})(?:;[^:\n]*)?:([:<]?) *(.*)".encode(), re.IGNORECASE)
     line, rest = 1, b""
     with path.open("rb") as stream:
         while True:
             data = stream.read(_BLOCK)
-            text = (rest + data).replace(b"\r\n", b"\n")
-            if data and text.endswith(b"\r"):
-                text, rest = text[:-1], b"\r"
-            else:
-                rest = b""
-            end = text.rfind(b"\n\n") + 2 if data else len(text)
-            if data and end < 2:
-                rest = text + rest
+            text = rest + data
+            end = max(text.rfind(b"\n\n"), text.rfind(b"\n\r\n")) + 1 if data else len(text)
+            if data and not end:
+                rest = text
                 continue
-            yield from _records(text[:end], line, path, wanted)
+            yield from _records(text[:end], line, path, pattern)
             line += text.count(b"\n", 0, end)
-            rest = text[end:] + rest
-            if callable(say):
+            rest = text[end:]
+            if say is not None:
                 say(stream.tell())
             if not data:
                 return
 
 
-def _records(text: bytes, line: int, path: Path, wanted: frozenset[str]) -> Iterator[tuple[str, Attributes]]:
-    for record in text.split(b"\n\n"):
-        lines = record.count(b"\n") + 2
-        if b"\n " in record:
-            record = record.replace(b"\n ", b"")
-        entry: dict[str, list[bytes]] = {}
-        dn = ""
-        for raw in record.split(b"\n"):
-            if not raw or raw.startswith((b"#", b"version:")):
-                continue
-            name, colon, value = raw.partition(b":")
-            if not colon:
-                raise SourceFailed(
-                    f"{path}:{line}: a record has a line without a colon; LDIF has NAME: VALUE (RFC 2849)"
-                )
-            key = name.lower().decode("ascii", "replace").partition(";")[0]
-            if key not in wanted and key not in ("dn", "changetype"):
-                continue
-            value = _value(value, path, line)
-            if key == "dn":
-                dn = value.decode("utf-8", "replace")
-            elif key == "changetype":
-                raise SourceFailed(f"{path}:{line}: a record of changes; write the directory out as content")
-            else:
-                entry.setdefault(key, []).append(value)
-        if dn:
-            yield dn, entry
-        elif entry:
-            raise SourceFailed(f"{path}:{line}: a record begins without dn:")
-        line += lines
+def _records(text: bytes, line: int, path: Path, pattern: re.Pattern[bytes]) -> Iterator[tuple[str, Attributes]]:
+    """The entries of some whole records; each begins with its dn."""
+    whole = text  # as it stands in the file, to find lines in
+    if b"\r" in text:
+        text = text.replace(b"\r\n", b"\n")
+    if b"\n " in text:
+        text = text.replace(b"\n ", b"")
+    text = _LF + text
+    if odd := _NO_COLON.search(text):
+        raise _damage(path, line, whole, odd[1], "a record has a line without a colon; LDIF has NAME: VALUE (RFC 2849)")
+    lower: dict[bytes, str] = {}
+    dn, entry = "", dict[str, list[bytes]]()
+    for name, mark, value in pattern.findall(text):
+        key = lower.get(name)
+        if key is None:
+            key = lower[name] = name.lower().decode()
+        if mark:
+            value = _decoded(mark, value, path, line, whole)
+        if key == "dn":
+            if dn:
+                yield dn, entry
+            dn, entry = value.decode("utf-8", "replace"), {}
+        elif not dn or key == "changetype":
+            why = "a record begins without dn:" if not dn else "a record of changes; write the directory out as content"
+            raise _damage(path, line, whole, name, why)
+        elif key in entry:
+            entry[key].append(value)
+        else:
+            entry[key] = [value]
+    if dn:
+        yield dn, entry
 
 
-def _value(value: bytes, path: Path, line: int) -> bytes:
-    if value.startswith(b":"):
-        try:
-            return base64.b64decode(value[1:].strip(), validate=True)
-        except binascii.Error:
-            raise SourceFailed(f"{path}:{line}: a value after :: is not base64") from None
-    if value.startswith(b"<"):
-        raise SourceFailed(f"{path}:{line}: a value by URL (:<) is not read; write the value itself")
-    return value.lstrip(b" ")
+def _decoded(mark: bytes, value: bytes, path: Path, line: int, whole: bytes) -> bytes:
+    if mark == b"<":
+        raise _damage(path, line, whole, b":<", "a value by URL (:<) is not read; write the value itself")
+    try:
+        return base64.b64decode(value, validate=True)
+    except binascii.Error:
+        raise _damage(path, line, whole, value[:20], "a value after :: is not base64") from None
+
+
+def _damage(path: Path, line: int, whole: bytes, what: bytes, why: str) -> SourceFailed:
+    """The failure, with the line on which something stands."""
+    return SourceFailed(f"{path}:{line + whole.count(_LF, 0, max(0, whole.find(what)))}: {why}")

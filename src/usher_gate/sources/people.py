@@ -14,8 +14,9 @@ _KINDS = {"employee": "member", "external": "guest", "contractor": "member", "ap
 def person_row(values: Mapping[str, str]) -> Row:
     """A row from values by column: empty cells left out, the kind in our words, the unit as a path."""
     row = {column: value for column, value in values.items() if value != ""}
-    kind = row.get("kind", "").lower()
-    row["kind"] = kind if kind in KINDS else _KINDS.get(kind, "member")
+    kind = row.get("kind", "")
+    if kind not in KINDS:
+        row["kind"] = kind.lower() if kind.lower() in KINDS else _KINDS.get(kind.lower(), "member")
     unit = row.get("unit", "")
     if unit and not unit.startswith("/"):
         row["unit"] = "/" + "/".join(part.strip() for part in unit.split("/") if part.strip())

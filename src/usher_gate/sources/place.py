@@ -13,6 +13,7 @@ import shutil
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from datetime import datetime
+from operator import itemgetter
 from pathlib import Path
 from typing import Any
 
@@ -134,9 +135,16 @@ def _write_table(path: Path, table: str, rows: Sequence[Row]) -> None:
         out = io.TextIOWrapper(stream, "utf-8", newline="")
         writer = csv.writer(out, lineterminator="\n")
         writer.writerow(names)
-        writer.writerows(sorted([row.get(name, "") for name in names] for row in rows))
+        writer.writerows(sorted(_cells(rows, names)))
         out.flush()
         out.detach()
+
+
+def _cells(rows: Sequence[Row], names: Sequence[str]) -> list[tuple[str, ...]]:
+    """The rows as cells in the order of the columns."""
+    if len(names) > 1 and all(len(row) == len(names) for row in rows):
+        return list(map(itemgetter(*names), rows))
+    return [tuple([row.get(name, "") for name in names]) for row in rows]
 
 
 def _needed(table: str) -> tuple[str, ...]:

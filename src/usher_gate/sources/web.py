@@ -9,6 +9,8 @@ from email.utils import parsedate_to_datetime
 from typing import Any
 from urllib.parse import quote, urlsplit
 
+import msgspec
+
 from ..core.record import record
 from ..files.faults import UsherError
 from .interface import Context, SourceFailed
@@ -169,8 +171,8 @@ class Web:
             if len(data) > _LARGEST:
                 raise SourceFailed(f"{response.request.url}: answers with more than {_LARGEST >> 20} MiB")
         try:
-            found = json.loads(bytes(data))
-        except (ValueError, RecursionError):
+            found = msgspec.json.decode(data)
+        except (msgspec.DecodeError, UnicodeDecodeError, RecursionError):
             raise _Broken("what came is not JSON") from None
         if not isinstance(found, dict):
             raise _Broken("what came is no JSON object")
