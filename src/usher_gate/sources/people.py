@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from ..files.people import KINDS, PEOPLE
 from .interface import Row
 
-LISTS, FLAGS = ("roles", "licences"), ("active", "break_glass")
+LISTS = ("roles", "licences")
 _KINDS = {"employee": "member", "external": "guest", "contractor": "member", "application": "service", "": "member"}
 
 

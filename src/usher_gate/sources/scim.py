@@ -6,8 +6,8 @@ from collections.abc import Iterator, Mapping
 from typing import Any
 
 from .interface import Context, Gathered, Gives, Row, SourceFailed
-from .people import FLAGS, LISTS, person_row
-from .web import Access, Web
+from .people import LISTS, person_row
+from .web import Access, Web, ahead
 
 ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
 ACCOUNT = "urn:usher-gate:params:scim:schemas:extension:account:1.0:User"
@@ -50,6 +50,7 @@ class Scim:
     def __init__(self, access: Access, fields: Mapping[str, str], page: int = _PAGE, attributes: bool = True) -> None:
         self._access, self._page, self._attributes = access, page, attributes
         self._fields = {**FIELDS, **fields}
+        self._plan = [(column, *_path(path)) for column, path in self._fields.items()]
 
     def gather(self, context: Context) -> Gathered:
         """People and groups."""
@@ -93,7 +94,7 @@ class Scim:
         for _ in range(_PASSES):
             found: dict[str, dict[str, Any]] = {}
             given, totals = 0, set[int]()
-            for page, total in self._pages(web, kind, wanted, cursor):
+            for page, total in ahead(self._pages(web, kind, wanted, cursor)):
                 totals.add(total)
                 for resource in page:
                     if not isinstance(resource, dict) or not isinstance(resource.get("id"), str) or not resource["id"]:
@@ -136,10 +137,25 @@ class Scim:
         raise SourceFailed(f"{self._access.url}/{kind}: gives page after page without an end")
 
     def _row(self, user: dict[str, Any]) -> Row:
-        values = {column: _value(user, path, column) for column, path in self._fields.items()}
-        if not values.get("name") and isinstance(user.get("name"), dict):
+        values: dict[str, str] = {}
+        for column, first, rest in self._plan:
+            found = user.get(first)
+            for part in rest:
+                found = found.get(part) if isinstance(found, dict) else None
+            if found is not None:
+                values[column] = found if isinstance(found, str) else _text(found, column)
+        if "name" not in values and isinstance(user.get("name"), dict):
             values["name"] = str(user["name"].get("formatted") or "")
         return person_row(values)
+
+
+def _path(path: str) -> tuple[str, tuple[str, ...]]:
+    """The parts of a path: `a.b`, or `urn:…:attribute` of an extension, whose name may hold dots."""
+    if path.startswith("urn:"):
+        schema, _, name = path.rpartition(":")
+        return schema, (name,)
+    first, *rest = path.split(".")
+    return first, tuple(rest)
 
 
 def _member(group: str, member: Any, known: set[str], groups: set[str]) -> Row:
@@ -149,18 +165,11 @@ def _member(group: str, member: Any, known: set[str], groups: set[str]) -> Row:
     return {"group": group, "member": value, "type": "group" if nested else "person"}
 
 
-def _value(user: Mapping[str, Any], path: str, column: str) -> str:
-    """What stands at a path: `a.b`, or `urn:…:attribute` of an extension."""
-    found: Any = user
-    if path.startswith("urn:"):
-        schema, _, name = path.rpartition(":")
-        found = (user.get(schema) or {}).get(name) if isinstance(user.get(schema), dict) else None
-    else:
-        for part in path.split("."):
-            found = found.get(part) if isinstance(found, dict) else None
+def _text(found: Any, column: str) -> str:
+    """What is no text, as one: flags as true and false, several values joined where the column is a list."""
     if column in LISTS and isinstance(found, list):
         words = (each.get("value") if isinstance(each, dict) else each for each in found)
         return ";".join(str(word) for word in words if word not in (None, ""))
-    if column in FLAGS and isinstance(found, bool):
+    if isinstance(found, bool):
         return "true" if found else "false"
-    return "" if found is None or isinstance(found, dict | list) else str(found)
+    return "" if isinstance(found, dict | list) else str(found)
