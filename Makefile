@@ -34,7 +34,7 @@ $(VENV)/bin/python:
 	@$(PYTHON) -m venv $(VENV)
 
 $(RUN): pyproject.toml | $(VENV)/bin/python
-	@echo "setting up .venv (once)" && $(BIN)/python -m pip install --quiet --disable-pip-version-check -e . && touch $@
+	@echo "setting up .venv (once)" && $(BIN)/python -m pip install --quiet --disable-pip-version-check -e '.[gather]' && touch $@
 
 $(DEV): pyproject.toml tools/system-packages.sh | $(VENV)/bin/python
 	@tools/system-packages.sh

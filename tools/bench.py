@@ -343,12 +343,12 @@ from pathlib import Path
 from usher_gate.core.access import Gatekeeper
 from usher_gate.core.rehearsal import Tally
 from usher_gate.core.replay import Recall
-from usher_gate.files.sign_ins import Unread, read_sign_ins
+from usher_gate.files.sign_ins import Part, Unread, read_sign_ins
 from usher_gate.files.snapshot import read_snapshot
 recall, unread = Recall(Gatekeeper(read_snapshot(Path(sys.argv[1])).snapshot)), Unread()
 tally = Tally(recall)
 start = time.perf_counter()
-for batch in read_sign_ins(Path(sys.argv[2]), recall, unread):
+for batch in read_sign_ins([Part(Path(sys.argv[2]))], recall, unread):
     tally.add(batch.events, batch.time, batch.result)
 print((time.perf_counter() - start) / unread.read)
 """

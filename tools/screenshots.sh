@@ -46,4 +46,59 @@ shot exceptions usher-gate exceptions
 shot baseline usher-gate baseline --rule DOOR-01
 FONT=9 CELLS=170x50 shot sign-in usher-gate sign-in asta.brandt@northmere.example --resource cargo-portal
 FONT=9 CELLS=170x50 shot holes usher-gate holes
-FONT=10 CELLS=156x43 shot rehearse usher-gate rehearse --draft drafts/cargo-portal.yaml --rows 6
+FONT=10 CELLS=156x43 shot rehearse usher-gate rehearse --draft drafts/cargo-portal.yaml --rows 3
+
+# Gathering: a practice ground beside a folder that gathers from it.
+mkdir -p "$work/practice" && cd "$work/practice"
+cp ../northmere/snapshot/{organisation,services,access-rules}.yaml ../northmere/baseline.yaml ../northmere/exceptions.yaml .
+export STAND_IN_SECRET=a-secret-of-my-own
+port=$(python3 -c 'import socket; s = socket.socket(); s.bind(("127.0.0.1", 0)); print(s.getsockname()[1])')
+usher-gate stand-in --port "$port" --misbehave 429 --misbehave cut >/dev/null 2>&1 & pids+=("$!")
+access="client_id = \"practice\"
+client_secret = \"env:STAND_IN_SECRET\"
+token_url = \"http://127.0.0.1:$port/token\""
+cat > usher-gate.toml <<TOML
+snapshot = "snapshot"
+baseline = "baseline.yaml"
+
+[gather]
+keep = 7
+
+[[gather.source]]
+name = "by hand"
+kind = "files"
+paths = ["organisation.yaml", "services.yaml", "access-rules.yaml"]
+
+[[gather.source]]
+name = "directory"
+kind = "scim"
+url = "http://127.0.0.1:$port/scim/v2"
+$access
+
+[[gather.source]]
+name = "services"
+kind = "service"
+url = "http://127.0.0.1:$port"
+services = ["tidecall", "quaychat", "beaconcast"]
+tables = ["authenticators", "passes", "partners", "observations"]
+$access
+
+[[gather.source]]
+name = "roster"
+kind = "table"
+path = "roster.csv"
+mapping = "roster-map.yaml"
+TOML
+printf '%s\n' account,mail,type,wait_room,shoe N1001,asta.brandt@northmere.example,E,true,44 N1002,bjarke.vik@northmere.example,E,perhaps,41 > roster.csv
+cat > roster-map.yaml <<YAML
+usher-gate: mapping/1
+into:
+  - table: people
+    columns: {id: account, login: mail, kind: {from: type, values: {E: member, X: guest}}}
+  - settings: tidecall
+    scope: {level: person, from: account}
+    controls:
+      door.waiting-room: {from: wait_room, values: {"true": members, "false": everyone}}
+YAML
+until usher-gate gather --try directory >/dev/null 2>&1; do sleep 0.2; done
+shot gather 'usher-gate gather; usher-gate gather --partial; usher-gate gather --try roster'

@@ -7,9 +7,13 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from tests.program import call, process
 from tests.tiny import write_tiny
+from usher_gate.files.sign_ins.interface import Part
+from usher_gate.files.sign_ins.lines import blocks
 from usher_gate.files.sign_ins.ocsf import types_of
 
 RULES = """\
@@ -276,3 +280,65 @@ def test_files_that_cannot_be_used_at_all(tiny: Path, arguments: tuple[str, ...]
     assert done.status == 2
     assert message in done.err
     assert "Traceback" not in done.err
+
+
+@given(
+    st.lists(st.text(st.characters(min_codepoint=97, max_codepoint=122), max_size=40), max_size=30),
+    st.integers(1, 6),
+    st.booleans(),
+)
+@settings(max_examples=200)
+def test_the_parts_of_a_file_hold_each_line_once_with_its_number(
+    tmp_path_factory: pytest.TempPathFactory, lines: list[str], pieces: int, ends: bool
+) -> None:
+    path = tmp_path_factory.mktemp("parts") / "x.jsonl"
+    path.write_text("\n".join(lines) + ("\n" if ends else ""))
+    size = path.stat().st_size
+    cuts = [size * number // pieces for number in range(pieces)]
+    found = []
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr("usher_gate.files.sign_ins.lines.BLOCK", 16)
+        for first, last in zip(cuts, [*cuts[1:], None], strict=True):
+            for data, line in blocks(Part(path, first, last)):
+                found += list(enumerate(data.decode().removesuffix("\n").split("\n"), line))
+    assert [each for each in found if each[1]] == [each for each in enumerate(lines, 1) if each[1]]
+
+
+@pytest.mark.parametrize("ending", ["jsonl", "parquet", "csv"])
+def test_the_answer_is_the_same_with_any_number_of_processes(
+    demo: Path, monkeypatch: pytest.MonkeyPatch, ending: str
+) -> None:
+    import pyarrow.csv as pacsv
+    import pyarrow.parquet as pq
+
+    logs = demo / "more"
+    logs.mkdir()
+    table = pacsv.read_csv(demo / "snapshot/sign_ins.csv", convert_options=pacsv.ConvertOptions(include_columns=["time", "person", "resource", "client"],
+                           column_types={"time": "string"}))  # fmt: skip
+    if ending == "parquet":
+        pq.write_table(table, logs / "a.parquet", row_group_size=1500)
+    else:
+        rows = (
+            [json.dumps(row) for row in table.to_pylist()]
+            if ending == "jsonl"
+            else (demo / "snapshot/sign_ins.csv").read_text().splitlines()
+        )
+        (logs / f"a.{ending}").write_text("\n".join(rows) + "\n")
+    (logs / "b.csv").write_text((demo / "snapshot/sign_ins.csv").read_text())
+    alone = process("rehearse", "--sign-ins", "more", "--format", "json").out
+    monkeypatch.setattr("usher_gate.files.sign_ins.workers.SMALL", 0)
+    monkeypatch.setattr("os.sched_getaffinity", lambda _: set(range(3)))
+    together = call("rehearse", "--sign-ins", "more", "--format", "json").out
+    assert alone == together
+    assert json.loads(alone)["events"]["read"] == 40_000
+
+
+def test_a_damaged_file_stops_all_processes(tiny: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("usher_gate.files.sign_ins.workers.SMALL", 0)
+    monkeypatch.setattr("os.sched_getaffinity", lambda _: {0, 1})
+    logs = tiny / "logs"
+    logs.mkdir()
+    (logs / "a.csv").write_text(HEAD)
+    (logs / "b.csv").write_text("time,persom,resource\n")
+    done = call("rehearse", "--sign-ins", "logs")
+    assert (done.status, "b.csv:1: unknown column 'persom'" in done.err) == (2, True)

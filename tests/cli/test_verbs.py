@@ -21,7 +21,7 @@ def test_the_demo_is_the_same_every_time_and_checks_itself(tmp_path: Path) -> No
     assert first.out.splitlines()[:-1] == second.out.splitlines()[:-1]
     assert "Try next: cd one && usher-gate why" in first.out
     for name, text in files().items():
-        assert (tmp_path / "one" / name).read_text() == text
+        assert (tmp_path / "one" / name).read_bytes().decode() == text
     assert process("demo", "one", "--fresh", cwd=tmp_path).status == 0
     (tmp_path / "one" / "usher-gate.toml").write_text("# mine\n")
     assert process("demo", "one", "--fresh", cwd=tmp_path).status == 2
@@ -56,8 +56,30 @@ def test_the_examples_run_as_they_stand_on_the_demo(demo: Path, line: str) -> No
 
     program, *arguments = shlex.split(line)
     assert program == "usher-gate"
-    done = process(*arguments, cwd=demo)
+    if arguments[0] == "stand-in":
+        run_until_it_serves(arguments, demo)
+        return
+    done = process(*arguments, cwd=demo / "practice" if arguments[0] == "gather" else demo)
     assert done.status in ((0, 1) if arguments[0] == "check" else (0,)), done.err
+
+
+def run_until_it_serves(arguments: list[str], folder: Path) -> None:
+    """The stand-in serves until it is interrupted; the port of its own choice, since others test beside us."""
+    import signal
+    import subprocess
+    import sys
+
+    program = Path(sys.executable).with_name("usher-gate")
+    child = subprocess.Popen(
+        [program, *arguments, "--port", "0"], cwd=folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
+    )
+    assert child.stdout is not None
+    said = [child.stdout.readline() for _ in range(5)]
+    child.send_signal(signal.SIGINT)
+    assert child.wait(30) == 130
+    assert "practice ground" in said[0]
+    assert "237 people, 24 groups" in said[1]
+    child.communicate()
 
 
 def test_why_tells_each_step_and_where_a_pin_ended_the_walk(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

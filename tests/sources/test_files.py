@@ -194,7 +194,7 @@ def test_a_value_that_the_mapping_does_not_speak_of_is_refused_and_shown_by_try(
     write(folder, {"map.yaml": MAPPING, "roster.json": json.dumps({"data": {"accounts": rows}})})
     status, said = gather(folder, source(name="roster", kind="table", path="roster.json", mapping="map.yaml"))
     assert status == 4
-    assert "room.wait holds 'perhaps' (1 rows), of which map.yaml does not speak" in said
+    assert "room.wait holds 'perhaps' (1 times), of which map.yaml does not speak" in said
     tried = call("gather", "--try", "roster")
     assert tried.status == 4
     assert "people: 3 rows" in tried.out
@@ -303,6 +303,30 @@ def test_people_are_joined_by_id_else_login_and_contradictions_are_named(folder:
     )
     assert {row["scope"] for row in table(folder, "settings")} == {"person:P1", "person:P2"}
     assert {row["person"] for row in table(folder, "authenticators")} == {"P1", "P2"}
+
+
+def test_in_part_people_of_another_source_stay_but_are_not_counted(folder: Path) -> None:
+    write(
+        folder,
+        {
+            "people.csv": "id,login,kind,roles\nP1,asta@northmere.example,member,admin\n",
+            "map.yaml": MAPPING,
+            "r.json": "[]",
+        },
+    )
+    write(folder, {"baseline.yaml": "usher-gate: baseline/1\nname: b\nversion: v\nrules:\n"
+                   "  - {id: R1, title: t, subject: organisation, expect: {count: {any: true}, between: [1, 9]}}\n"})  # fmt: skip
+    sources = (
+        source(name="people", kind="files", paths=["people.csv"]),
+        source(name="roster", kind="table", path="r.json", mapping="map.yaml"),
+    )
+    assert gather(folder, *sources)[0] == 4
+    assert not (folder / "snapshot").exists()
+    done = call("gather", "--partial")
+    assert done.status == 4
+    assert "roster is missing, so these are not known: people, settings of tidecall" in done.err
+    [finding] = json.loads(call("check", "--format", "json").out)["findings"]
+    assert (finding["verdict"], finding["reason"]) == ("unknown", "no-fact")
 
 
 def test_settings_that_two_sources_give_differently() -> None:

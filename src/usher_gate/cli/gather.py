@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from ..sources.interface import Progress
     from ..sources.settings import GatherSettings
 
-EXAMPLES = """examples (docs/gather.md shows the settings file, a systemd timer and a cron line):
+EXAMPLES = """examples (in the folder practice of what 'usher-gate demo' wrote; docs/gather.md has a timer and a cron line):
   usher-gate gather
   usher-gate gather --partial --log-format json
   usher-gate gather --try roster"""
@@ -96,7 +96,8 @@ class _Log:
 
     def report(self, report: Report) -> None:
         """How a source went."""
-        counts = ", ".join(f"{number:,} {what}" for what, number in report.counts.items()) or "nothing"
+        names = (what if "." in what else f"{number:,} {what}" for what, number in report.counts.items())
+        counts = ", ".join(names) or "nothing"
         fields = {"source": report.name, "kind": report.kind, "seconds": round(report.seconds, 3)}
         if report.failed:
             self._say("error", f"{report.name} ({report.kind}) failed: {report.failed}", **fields, state="failed")
@@ -172,7 +173,7 @@ def _attempt(name: str, settings: GatherSettings, folder: Path) -> int:
         raise SourceFailed(context.secrets.hide(str(error))) from None
     import shutil
 
-    from ..outputs.digest import Section
+    from ..outputs.digest import Section, count
     from ..outputs.interface import Look
     from ..outputs.safe import for_terminal as safe
     from ..outputs.table import console, draw
@@ -186,7 +187,9 @@ def _attempt(name: str, settings: GatherSettings, folder: Path) -> int:
                 more = f"and {len(rows) - 5:,} more" if len(rows) > 5 else ""
                 draw(
                     out,
-                    Section(f"{table}: {len(rows):,} rows", tuple((column, False) for column in columns), shown, more),
+                    Section(
+                        f"{table}: {count(len(rows), 'row')}", tuple((column, False) for column in columns), shown, more
+                    ),
                 )
             else:
                 out.print(f"\n{table}: no rows")

@@ -50,9 +50,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace) -> int:
     """Rehearses."""
     from ..core.access import Gatekeeper
-    from ..core.rehearsal import Tally
     from ..core.replay import Recall
-    from ..files.sign_ins import Unread, read_sign_ins, sign_in_files
+    from ..files.sign_ins import sign_in_files
+    from ..files.sign_ins.workers import tally_all
     from ..files.snapshot import read_snapshot
     from ..outputs.rehearsal import RehearsalAnswer, write_rehearsal, write_rehearsal_csv, write_rehearsal_json
 
@@ -60,17 +60,12 @@ def run(arguments: argparse.Namespace) -> int:
     snapshot = read_snapshot(folder).snapshot
     if snapshot.access_rules is None:
         raise UsherError("the snapshot has no access-rules.yaml, so nothing is known about what a sign-in meets")
-    path = arguments.sign_ins or _table(folder)
-    files = sign_in_files(path)
+    files = sign_in_files(arguments.sign_ins or _table(folder))
     present = Gatekeeper(snapshot)
     draft = _draft(arguments.draft, snapshot)
-    recall, unread = Recall(present, draft), Unread()
-    tally = Tally(recall)
+    recall = Recall(present, draft)
     with working("rehearsing", "events") as progress:
-        for batch in read_sign_ins(path, recall, unread):
-            tally.add(batch.events, batch.time, batch.result)
-            if progress is not None:
-                progress(unread.read, 0)
+        tally, unread = tally_all(files, recall, lambda read: progress(read, 0) if progress is not None else None)
     tried = draft or Gatekeeper(_enforced(snapshot))
     answer = RehearsalAnswer(
         snapshot,

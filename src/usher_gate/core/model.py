@@ -385,6 +385,7 @@ class Snapshot:
     second_factor_default: bool = False
     access_rules: tuple[AccessRule, ...] | None = None
     notes: tuple[str, ...] = field(default=())
+    people_whole: bool = True  # whether everybody is there; where not, nobody can be counted
     unit_paths: frozenset[str] = frozenset()  # also those in which only inactive people are
     group_ids: tuple[str, ...] = ()  # also where there are groups, but no members
     group_titles: tuple[str | None, ...] = ()

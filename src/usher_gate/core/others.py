@@ -74,6 +74,9 @@ def _count(leaf: Leaf, checker: Checker) -> Outcome:
     except Unanswerable as gap:
         checker.scopes.notes.add(f"a count asks for {gap}, which the snapshot does not have: it is unknown")
         return Outcome(UNKNOWN, "no-fact")
+    if not checker.snapshot.people_whole:
+        checker.scopes.notes.add("not everybody is in the snapshot, so nobody can be counted: a count is unknown")
+        return Outcome(UNKNOWN, "no-fact")
     if leaf.comparison.passes(counted):
         return Outcome(MEETS, "", counted)
     return Outcome(DRIFTS, "fails", counted, None, Root(None, "count", "organisation", None))

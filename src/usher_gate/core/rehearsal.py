@@ -94,6 +94,21 @@ class Rehearsal:
         return sum(sum(self.got_in[now]) for now in (STUCK, DENIED))
 
 
+Counted = tuple[dict[str, Longs], dict[str, Bools]]
+
+
+@record
+class State:
+    """What a tally has counted."""
+
+    days: dict[int, Longs]
+    rules: Counted
+    resources: Counted
+    people: Longs
+    uses: tuple[Use, ...]
+    used: int
+
+
 class _By:
     """Counts by some name: sign-ins by what becomes of them, and the people concerned."""
 
@@ -106,6 +121,17 @@ class _By:
             self._counts[name], self._whose[name] = np.zeros(len(HARD), np.int64), np.zeros(self._people, bool)
         self._counts[name] += np.bincount(fate, minlength=len(HARD))
         self._whose[name][person] = True
+
+    def state(self) -> Counted:
+        """What was counted."""
+        return self._counts, self._whose
+
+    def merge(self, other: Counted) -> None:
+        """Adds what was counted elsewhere."""
+        for name, counts in other[0].items():
+            known = self._counts.get(name)
+            self._counts[name] = counts if known is None else known + counts
+            self._whose[name] = other[1][name] if known is None else self._whose[name] | other[1][name]
 
     def rows(self) -> tuple[Hurt, ...]:
         """What was counted, most first."""
@@ -179,6 +205,23 @@ class Tally:
             certain = events.at(known)
             for name, mask in self.recall.causes(certain):
                 self._rules.add(name, fate[known][mask], certain.person[mask])
+
+    def state(self) -> State:
+        """What was counted, to be added elsewhere."""
+        return State(
+            self._days, self._rules.state(), self._resources.state(), self._people, tuple(self._uses), self._used
+        )
+
+    def merge(self, other: State) -> None:
+        """Adds what another tally counted."""
+        for day, cells in other.days.items():
+            self._days[day] = self._days.get(day, 0) + cells
+        self._rules.merge(other.rules)
+        self._resources.merge(other.resources)
+        if len(other.people):
+            self._people = self._people + other.people if len(self._people) else other.people
+        self._uses = sorted([*self._uses, *other.uses], key=_latest)[:_USES]
+        self._used += other.used
 
     def done(self) -> Rehearsal:
         """The answer so far."""

@@ -10,7 +10,7 @@ from pathlib import Path
 from ..baselines import keep_rules, starter_text
 from ..files.catalogue import shipped_catalogue
 from ..files.write import whole_file
-from . import state
+from . import practice, state
 from .people import COLUMNS, GROUPS, authenticators, memberships, people
 from .sign_ins import COLUMNS as SIGN_IN_COLUMNS
 from .sign_ins import draft, ocsf, sign_ins
@@ -68,6 +68,7 @@ def files() -> Mapping[str, str]:
         "snapshot/sign_ins.csv": _csv(SIGN_IN_COLUMNS, (event.row() for event in events)),
         "logs/2026-11-19.ocsf.jsonl": "".join(f"{line}\n" for line in ocsf(events, everybody, "2026-11-19")),
         "drafts/cargo-portal.yaml": draft(),
+        **{f"practice/{name}": text for name, text in practice.files(everybody).items()},
     }
 
 

@@ -32,6 +32,11 @@ class Manifest:
     missing: tuple[Missing, ...]
 
     @property
+    def people_whole(self) -> bool:
+        """Whether no source of people is missing."""
+        return not any("people" in each.tables for each in self.missing)
+
+    @property
     def untold(self) -> frozenset[str]:
         """The services whose settings are not known."""
         return frozenset(service for each in self.missing for service in each.settings_of)

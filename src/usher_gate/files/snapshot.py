@@ -104,6 +104,7 @@ def read_snapshot(folder: Path) -> Read:
         authenticators=authenticators,
         passes=passes,
         access_rules=rules,
+        people_whole=manifest is None or manifest.people_whole,
         notes=tuple(faults.notes),
     )
     return Read(snapshot, table)

@@ -27,7 +27,7 @@ from .table import STYLES, console, draw
 
 FATES = tuple(OUTCOMES[fate] for fate in HARD)  # challenged, stuck, denied, unknown
 _SHOWN = (2, 1, 0, 3)  # the worst first
-_STEPS = " ▁▂▃▄▅▆▇█"
+_STEPS = " ▁▂▃▄▅▆▇"  # none is full, so that one row does not touch the next
 
 
 @record

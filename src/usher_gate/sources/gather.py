@@ -81,7 +81,7 @@ def gather(
                 tables = tuple(sorted(named.source.gives.tables))
                 lost.append(Missing(named.name, report.failed, tables, named.source.gives.services or ()))
         if lost:
-            _refuse(lost, partial)
+            _refuse(lost, any(_gives_people(gathered) for _, gathered in found), partial)
         joined = join(found)
         missing = [_leave_out(each, joined) for each in lost]
         notes = [f"{name}: {note}" for name, gathered in found for note in gathered.notes] + joined.notes()
@@ -104,19 +104,26 @@ def gather(
     return Done(final, tuple(reports), tuple(notes), tuple(missing), pruned)
 
 
-def _refuse(lost: Sequence[Missing], partial: bool) -> None:
+def _gives_people(gathered: Gathered) -> bool:
+    return bool(gathered.tables.get("people")) or any(name.startswith("people.") for name in gathered.files)
+
+
+def _refuse(lost: Sequence[Missing], people: bool, partial: bool) -> None:
     names = ", ".join(each.source for each in lost)
     if not partial:
         raise Incomplete(f"nothing was replaced: {names} could not be read (--partial keeps the rest)")
-    needed = [each.source for each in lost if {"people", "organisation"} & set(each.tables)]
+    needed = [each.source for each in lost if "organisation" in each.tables or ("people" in each.tables and not people)]
     if needed:
         raise Incomplete(f"nothing was replaced: without {', '.join(needed)} nobody knows who there is")
 
 
 def _leave_out(lost: Missing, joined: Joined) -> Missing:
-    """Takes out what cannot be believed for want of a source; returns what is not known then."""
+    """Takes out what cannot be believed for want of a source; returns what is not known then.
+
+    People whom other sources gave stay; how many there are is not known.
+    """
     tables = set(lost.tables) - {"settings"}
-    for table in tables:
+    for table in tables - {"people"}:
         joined.tables.pop(table, None)
     if "settings" in lost.tables:
         rows = joined.tables.get("settings")

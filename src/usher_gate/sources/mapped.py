@@ -146,7 +146,7 @@ class Mapped:
             column = sorted(left.refused)[0]
             word, number = sorted(left.values[column].items(), key=lambda each: (-each[1], each[0]))[0]
             raise SourceFailed(
-                f"{self._path}: {column} holds {quoted(word)} ({number} rows), of which {self._mapping} does not speak; "
+                f"{self._path}: {column} holds {quoted(word)} ({number} times), of which {self._mapping} does not speak; "
                 "add it to values, or write other: leave (usher-gate gather --try lists all)"
             )
         if left.columns:

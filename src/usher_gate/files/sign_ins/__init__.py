@@ -2,36 +2,36 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 
 from ...core.replay import Recall
 from ..faults import BadInput, Fault
-from .interface import SIGN_INS, Batch, Meanings, Unread
+from .interface import SIGN_INS, Batch, Meanings, Part, Unread
 from .methods import AMR, FACTORS, WHOLE
 
-__all__ = ["AMR", "FACTORS", "SIGN_INS", "WHOLE", "Batch", "Unread", "read_sign_ins", "sign_in_files"]
+__all__ = ["AMR", "FACTORS", "SIGN_INS", "WHOLE", "Batch", "Part", "Unread", "read_sign_ins", "sign_in_files"]
 
-Reader = Callable[[Path, Meanings, Unread], Iterator[Batch]]
+Reader = Callable[[Part, Meanings, Unread], Iterator[Batch]]
 
 
-def _csv(path: Path, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
+def _csv(part: Part, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
     from .columns import read_csv
 
-    return read_csv(path, meanings, unread)
+    return read_csv(part.path, meanings, unread)
 
 
-def _parquet(path: Path, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
+def _parquet(part: Part, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
     from .columns import read_parquet
 
-    return read_parquet(path, meanings, unread)
+    return read_parquet(part, meanings, unread)
 
 
-def _lines(path: Path, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
+def _lines(part: Part, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
     from .lines import is_ocsf, read_lines
     from .ocsf import read_ocsf
 
-    return (read_ocsf if is_ocsf(path) else read_lines)(path, meanings, unread)
+    return (read_ocsf if is_ocsf(part.path) else read_lines)(part, meanings, unread)
 
 
 FORMATS: Mapping[str, Reader] = {".csv": _csv, ".jsonl": _lines, ".ndjson": _lines, ".parquet": _parquet}
@@ -54,16 +54,16 @@ def sign_in_files(path: Path) -> list[Path]:
     return [path]
 
 
-def read_sign_ins(path: Path, recall: Recall, unread: Unread) -> Iterator[Batch]:
-    """The sign-ins of a file or a folder, some at a time. What cannot be read is counted in `unread`.
+def read_sign_ins(parts: Sequence[Part], recall: Recall, unread: Unread) -> Iterator[Batch]:
+    """The sign-ins of some files or parts of files, some at a time. What cannot be read is counted in `unread`.
 
     Raises BadInput where a file as a whole cannot be used.
     """
     meanings = Meanings(recall)
-    for each in sign_in_files(path):
+    for each in parts:
         try:
-            yield from FORMATS[each.suffix](each, meanings, unread)
+            yield from FORMATS[each.path.suffix](each, meanings, unread)
         except OSError as error:
             raise BadInput(
-                [Fault(str(each), 0, f"cannot be read ({error.strerror or 'it is damaged'}); write it anew")]
+                [Fault(str(each.path), 0, f"cannot be read ({error.strerror or 'it is damaged'}); write it anew")]
             ) from None

@@ -15,31 +15,43 @@ import pyarrow.compute as pc
 from ...core.model import MISSING, Bools, Ints, Longs
 from ..faults import BadInput, Fault, Faults
 from ..tables.arrowcolumn import ArrowColumn
-from .interface import COLUMNS, SIGN_INS, Batch, Meanings, Unread
+from .interface import COLUMNS, SIGN_INS, Batch, Meanings, Part, Unread
 
-ROWS = 256 * 1024
+READ = 1024 * 1024  # rows that are read at once, since each reading brings a dictionary of its own
+ROWS = 128 * 1024  # rows that are decided at once, which stay in the cache
 _WORDS = pa.dictionary(pa.int32(), pa.string())
 
 
 class _Column:
-    """A column whose words are looked up once, also where the dictionary grows from batch to batch."""
+    """A column whose words are looked up once, however many dictionaries hold them.
+
+    `_every` holds each distinct word so far and `_meant` what it means; `_numbers` is the same in the order of the dictionary at hand.
+    """
 
     def __init__(self, name: str, meanings: Meanings) -> None:
         self._coder = meanings.coders[name]
-        self._dictionary = pa.array([], pa.string())
-        self._numbers = np.full(1, MISSING, np.int32)
+        self._every = self._dictionary = pa.array([], pa.string())
+        self._meant, self._numbers = np.zeros(0, np.int32), np.full(1, MISSING, np.int32)
 
     def numbers(self, array: Any) -> Ints:
         """What the cells mean."""
-        words, known = array.dictionary, len(self._dictionary)
-        if not words[:known].equals(self._dictionary):
-            self._numbers, known = self._numbers[-1:], 0
-        if len(words) > known:
-            coded = np.fromiter(map(self._coder.__getitem__, words[known:].to_pylist()), np.int32, len(words) - known)
-            self._numbers = np.concatenate((self._numbers[:-1], coded, self._numbers[-1:]))
-        self._dictionary = words
+        words = array.dictionary
+        if not words.equals(self._dictionary):
+            self._learn(words)
         found: Ints = self._numbers.take(_codes(array), mode="wrap")  # quicker than an index; -1 is the last
         return found
+
+    def _learn(self, words: Any) -> None:
+        """Finds the words of a new dictionary among those that are known (in Arrow), and looks up the others."""
+        pair = [
+            pa.DictionaryArray.from_arrays(np.arange(len(each), dtype=np.int32), each) for each in (self._every, words)
+        ]
+        both = pa.chunked_array(pair).unify_dictionaries()
+        self._every = both.chunk(1).dictionary
+        fresh = self._every[len(self._meant) :].to_pylist()
+        self._meant = np.append(self._meant, np.fromiter(map(self._coder.__getitem__, fresh), np.int32, len(fresh)))
+        places = both.chunk(1).indices.to_numpy(zero_copy_only=False)
+        self._numbers, self._dictionary = np.append(self._meant[places], np.int32(MISSING)), words
 
 
 def _codes(array: Any) -> Ints:
@@ -108,6 +120,12 @@ def _batches(
         before += each.num_rows
 
 
+def _slices(batches: Iterator[Any]) -> Iterator[Any]:
+    """The same in smaller pieces."""
+    for each in batches:
+        yield from (each.slice(start, ROWS) for start in range(0, each.num_rows, ROWS))
+
+
 def _ahead(batches: Iterator[Any]) -> Iterator[Any]:
     """The same, the next one being read while one is used."""
     from concurrent.futures import ThreadPoolExecutor
@@ -119,10 +137,11 @@ def _ahead(batches: Iterator[Any]) -> Iterator[Any]:
             yield each
 
 
-def read_parquet(path: Path, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
+def read_parquet(part: Part, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
     """The sign-ins of a Parquet file; where faults name a line, it is the row, counted from 1."""
     import pyarrow.parquet as pq
 
+    path = part.path
     try:
         schema = pq.read_schema(path)
         _check_columns(list(schema.names), path)
@@ -132,7 +151,9 @@ def read_parquet(path: Path, meanings: Meanings, unread: Unread) -> Iterator[Bat
             pre_buffer=True,
         )
         wanted = [name for name in schema.names if not name.startswith("x.")]
-        rows = file.iter_batches(ROWS, columns=wanted)
+        groups = range(part.first, file.num_row_groups if part.last is None else part.last)
+        before = sum(file.metadata.row_group(number).num_rows for number in range(part.first))
+        rows = file.iter_batches(READ, row_groups=list(groups), columns=wanted)
         names = [name for name in schema.names if name in wanted]
         if (
             "time" in names
@@ -146,7 +167,7 @@ def read_parquet(path: Path, meanings: Meanings, unread: Unread) -> Iterator[Bat
                     )
                 ]
             )
-        yield from _batches(_ahead(rows), names, path, lambda row: row + 1, meanings, unread)
+        yield from _batches(_slices(_ahead(rows)), names, path, lambda row: before + row + 1, meanings, unread)
     except (pa.ArrowException, ValueError):
         raise BadInput([Fault(str(path), 0, "is not a whole Parquet file; write it anew")]) from None
 

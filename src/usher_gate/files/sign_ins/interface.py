@@ -29,6 +29,16 @@ _KEPT = 10_000  # distinct things that are wrong, of each kind
 
 
 @record
+class Part:
+    """A file, or a share of one: in JSON Lines the lines that begin in these bytes, in Parquet these row groups, in CSV all of it.
+    `last` None is the end."""
+
+    path: Path
+    first: int = 0
+    last: int | None = None
+
+
+@record
 class Batch:
     """Some sign-ins that can be decided: when each was (microseconds), and its result (MISSING where that is not said)."""
 
@@ -52,6 +62,13 @@ class Unread:
             key = key if len(self.counts) < _KEPT else (why, "…")
             self.places.setdefault(key, (str(path), line()))
         self.counts[key] = self.counts.get(key, 0) + count
+
+    def merge(self, other: Unread) -> None:
+        """Adds what another reader could not read."""
+        self.read += other.read
+        for key, count in other.counts.items():
+            self.counts[key] = self.counts.get(key, 0) + count
+            self.places[key] = min(self.places.get(key, other.places[key]), other.places[key])
 
     @property
     def total(self) -> int:

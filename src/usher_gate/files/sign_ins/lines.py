@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Iterator, Sequence
 from pathlib import Path
-from typing import Any
+from typing import Any, BinaryIO
 
 import msgspec
 import numpy as np
@@ -13,29 +13,50 @@ import numpy as np
 from ...core.model import NO_TIME
 from ..faults import BadInput, Fault, nearest, quoted
 from ..times import parse_time
-from .interface import COLUMNS, SIGN_INS, Batch, Meanings, Unread, told_by
+from .interface import COLUMNS, SIGN_INS, Batch, Meanings, Part, Unread, told_by
 
 BLOCK = 4 * 1024 * 1024
 _LONGEST = 64 * 1024 * 1024
 
 
-def blocks(path: Path) -> Iterator[tuple[bytes, int]]:
-    """A file in blocks of whole lines, each with the number of its first line."""
-    first, rest = 1, b""
-    with path.open("rb") as stream:
+def blocks(part: Part) -> Iterator[tuple[bytes, int]]:
+    """A file (or the lines of it that begin in a part) in blocks of whole lines, each with the number of its first line."""
+    with part.path.open("rb") as stream:
+        (line, place), rest = _begin(stream, part), b""
+        if part.last is not None and place >= part.last:  # one long line of the part before covers this one
+            return
         while data := stream.read(BLOCK):
-            if first == 1 and not rest:
+            if place == 0:
                 data = data.removeprefix(b"\xef\xbb\xbf")
+            place += len(data)
+            done = part.last is not None and place >= part.last
             data = rest + data
             end = data.rfind(b"\n") + 1
+            if part.last is not None and done:
+                over = place - part.last  # the last line of ours ends behind the part's end, or just there
+                cut = data.find(b"\n", max(0, len(data) - over - 1)) + 1
+                end, done = (cut, True) if cut else (end, False)
             if not end and len(data) > _LONGEST:
-                raise BadInput([Fault(str(path), first, "is a line of more than 64 MiB; write one object a line")])
+                raise BadInput([Fault(str(part.path), line, "is a line of more than 64 MiB; write one object a line")])
             rest = data[end:]
             if end:
-                yield data[:end], first
-                first += data.count(b"\n", 0, end)
+                yield data[:end], line
+                line += data.count(b"\n", 0, end)
+            if done:
+                return
     if rest.strip():
-        yield rest, first
+        yield rest, line
+
+
+def _begin(stream: BinaryIO, part: Part) -> tuple[int, int]:
+    """Goes to the first line that begins in the part: its number, and where that is."""
+    line, left = 1, part.first - 1
+    while left > 0 and (data := stream.read(min(BLOCK, left))):
+        line += data.count(b"\n")
+        left -= len(data)
+    if part.first:
+        line += stream.readline().endswith(b"\n")
+    return line, stream.tell()
 
 
 def is_ocsf(path: Path) -> bool:
@@ -51,11 +72,11 @@ def is_ocsf(path: Path) -> bool:
     return False
 
 
-def read_lines(path: Path, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
+def read_lines(part: Part, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
     """The sign-ins of a table in JSON Lines. A line that is no JSON object is counted as unread; a column that nobody knows is an error."""
-    decoder = msgspec.json.Decoder(dict[str, Any])
+    decoder, path = msgspec.json.Decoder(dict[str, Any]), part.path
     seen: set[str] = set()
-    for data, first in blocks(path):
+    for data, first in blocks(part):
         rows, lines = _decoded(decoder, data, first, path, unread)
         names = set().union(*rows)
         if names - seen:

@@ -16,7 +16,7 @@ import numpy as np
 from ...core.accessrules import CLIENTS, DEVICES, PLATFORMS, RISKS
 from ...core.model import MISSING, Ints
 from ...core.rehearsal import RESULTS
-from .interface import BAD, Batch, Coder, Meanings, Unread, told_by
+from .interface import BAD, Batch, Coder, Meanings, Part, Unread, told_by
 from .lines import blocks
 from .methods import AMR, FACTORS, SOME_SECOND_FACTOR, WHOLE
 
@@ -246,11 +246,11 @@ def _other(kind: tuple[int, int | None, str | None]) -> str | None:
     return None
 
 
-def read_ocsf(path: Path, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
+def read_ocsf(part: Part, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
     """The sign-ins of a file of OCSF events; others are counted as unread, with the reason."""
     decoder = msgspec.json.Decoder(Event)
-    reading = _Reading(meanings)
-    for data, first in blocks(path):
+    reading, path = _Reading(meanings), part.path
+    for data, first in blocks(part):
         events, lines = _decoded(decoder, data, first, path, unread)
         events, lines = _sign_ins(events, lines, path, unread)
         try:

@@ -1,0 +1,117 @@
+"""Several processes for large logs: each takes its share of the files, and what they count is added up."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Sequence
+from itertools import pairwise
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, cast
+
+from ...core.rehearsal import Tally
+from ...core.replay import Recall
+from . import read_sign_ins
+from .interface import Part, Unread
+
+if TYPE_CHECKING:
+    from multiprocessing.connection import Connection
+
+SMALL = 48 * 1024 * 1024  # bytes in all that are not worth a second process
+
+
+def shares(files: Sequence[Path], count: int) -> list[list[Part]]:
+    """The files for so many workers; a large one is split where its format allows."""
+    sizes = {path: path.stat().st_size for path in files}
+    fair = max(1, sum(sizes.values()) // count)
+    parts: list[tuple[int, Part]] = []
+    for path, size in sizes.items():
+        pieces = min(count, -(-size // fair)) if size > fair // 2 else 1
+        parts += [(size // pieces, part) for part in _split(path, size, pieces)]
+    loads: list[tuple[int, list[Part]]] = [(0, []) for _ in range(count)]
+    for size, part in sorted(parts, key=lambda each: -each[0]):
+        least = min(range(count), key=lambda number: loads[number][0])
+        loads[least] = (loads[least][0] + size, [*loads[least][1], part])
+    return [mine for _, mine in loads if mine]
+
+
+def _split(path: Path, size: int, pieces: int) -> list[Part]:
+    if pieces < 2 or path.suffix == ".csv":
+        return [Part(path)]
+    if path.suffix == ".parquet":
+        import pyarrow.parquet as pq
+
+        try:
+            groups = int(pq.read_metadata(path).num_row_groups)
+        except (OSError, ValueError):
+            return [Part(path)]  # whoever reads it says what is wrong
+        cuts = [groups * number // pieces for number in range(pieces + 1)]
+        return [Part(path, first, last) for first, last in pairwise(cuts) if first < last]
+    cuts = [size * number // pieces for number in range(pieces)]
+    return [Part(path, first, last) for first, last in zip(cuts, [*cuts[1:], None], strict=True)]
+
+
+def tally_all(files: Sequence[Path], recall: Recall, progress: Callable[[int], None]) -> tuple[Tally, Unread]:
+    """Decides and counts everything in these files; the answer is the same with any number of processes."""
+    cores = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else 1
+    # Parquet is read by Arrow, which uses every core as it is.
+    large = sum(path.stat().st_size for path in files if path.suffix != ".parquet") >= SMALL
+    work = shares(files, min(cores, 8)) if large and cores > 1 else [[Part(path) for path in files]]
+    if len(work) == 1:
+        return _work(work[0], recall, progress)
+    return _together(work, recall, progress)
+
+
+def _work(parts: Sequence[Part], recall: Recall, progress: Callable[[int], None]) -> tuple[Tally, Unread]:
+    tally, unread = Tally(recall), Unread()
+    for batch in read_sign_ins(parts, recall, unread):
+        tally.add(batch.events, batch.time, batch.result)
+        progress(unread.read)
+    return tally, unread
+
+
+def _together(work: Sequence[Sequence[Part]], recall: Recall, progress: Callable[[int], None]) -> tuple[Tally, Unread]:
+    import multiprocessing
+    from multiprocessing.connection import wait
+
+    forks = multiprocessing.get_context("fork")  # what was read is shared, not copied
+    pipes: dict[Any, Any] = {}
+    for parts in work:
+        ours, theirs = forks.Pipe(duplex=False)
+        child = forks.Process(target=_child, args=(theirs, parts, recall), daemon=True)
+        child.start()
+        theirs.close()
+        pipes[ours] = child
+    tally, unread, read = Tally(recall), Unread(), dict.fromkeys(pipes, 0)
+    waiting = set(pipes)
+    try:
+        while waiting:
+            for pipe in cast("list[Any]", wait(list(waiting))):
+                kind, what = pipe.recv()
+                if kind == "read":
+                    read[pipe] = what
+                    progress(sum(read.values()))
+                elif kind == "failed":
+                    raise what
+                else:
+                    tally.merge(what[0])
+                    unread.merge(what[1])
+                    waiting.discard(pipe)
+    except EOFError:
+        raise RuntimeError("a process that reads sign-ins was ended from outside") from None
+    finally:
+        for child in pipes.values():
+            child.kill() if waiting else child.join()
+    return tally, unread
+
+
+def _child(pipe: Connection, parts: Sequence[Part], recall: Recall) -> None:
+    try:
+        tally, unread = _work(parts, recall, lambda read: pipe.send(("read", read)))
+        pipe.send(("done", (tally.state(), unread)))
+    except KeyboardInterrupt:
+        pass
+    except Exception as error:  # told to whoever waits, and raised there
+        pipe.send(("failed", error))
+    finally:
+        pipe.close()
+        os._exit(0)
