@@ -55,6 +55,17 @@ def test_the_demo_and_its_check_fit_the_schemas(demo: Path) -> None:
     validate("check", json.loads(call("check", "--format", "json").out))
 
 
+def test_what_gathering_reads_and_writes_fits_the_schemas(demo: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.chdir(demo / "practice")
+    validate("mapping", load(Path("roster-map.yaml")))
+    assert call("gather").status == 0
+    validate("manifest", json.loads(Path("snapshot/manifest.json").read_text()))
+    with pytest.raises(jsonschema.ValidationError):
+        validate(
+            "mapping", {"usher-gate": "mapping/1", "into": [{"table": "people", "columns": {"id": {"form": "x"}}}]}
+        )
+
+
 @pytest.mark.parametrize("strength", STRENGTHS)
 def test_the_starter_baselines_fit_the_schema(strength: str) -> None:
     validate("baseline", yaml.load(starter_text(strength), Loader12))

@@ -59,6 +59,7 @@ dn:: dWlkPWJlbixvdT1TaG9yZSxkYz1ub3J0aG1lcmUsZGM9ZXhhbXBsZQ==
 objectclass: InetOrgPerson
 entryUUID: P2
 mail: ben@northmere.example
+employeeType: Pilot
 
 
 dn: cn=watch,ou=groups,dc=northmere,dc=example
@@ -91,6 +92,7 @@ def test_ldif_with_folded_lines_base64_comments_and_nested_groups(folder: Path, 
     assert [(row["group"], row["member"], row["type"]) for row in table(folder, "members")] == [
         ("control", "P2", "person"), ("control", "watch", "group"), ("watch", "P1", "person"), ("watch", "control", "group"),
     ]  # fmt: skip
+    assert "read as members: 'Pilot' (1 times)" in said
     assert "1 members of groups are DNs that no person or group has" in said
     assert (
         (folder / "snapshot/organisation.yaml")

@@ -96,7 +96,7 @@ class _Log:
 
     def report(self, report: Report) -> None:
         """How a source went."""
-        names = (what if "." in what else f"{number:,} {what}" for what, number in report.counts.items())
+        names = (name if "." in name else f"{number:,} {name}" for name, number in report.counts.items())
         counts = ", ".join(names) or "nothing"
         fields = {"source": report.name, "kind": report.kind, "seconds": round(report.seconds, 3)}
         if report.failed:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
-import json
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
@@ -44,6 +42,8 @@ class Manifest:
 
 def digest(path: Path) -> str:
     """The SHA-256 of a file."""
+    import hashlib  # only where there is a manifest
+
     with path.open("rb") as stream:
         return hashlib.file_digest(stream, "sha256").hexdigest()
 
@@ -61,6 +61,8 @@ def manifest_text(
     missing: Sequence[Missing],
 ) -> str:
     """The manifest as it is written."""
+    import json
+
     lost = [
         {"source": each.source, "why": each.why, "tables": list(each.tables), "settings_of": list(each.settings_of)}
         for each in missing
@@ -81,6 +83,8 @@ def read_manifest(folder: Path, faults: Faults) -> Manifest | None:
     path = folder / NAME
     if not path.exists():
         return None
+    import json
+
     try:
         found = json.loads(path.read_text("utf-8"))
         listed = {str(each["name"]): (str(each["sha256"]), int(each["bytes"])) for each in found["files"]}

@@ -297,6 +297,35 @@ def _result() -> Schema:
     )
 
 
+def _mapping() -> Schema:
+    text: Schema = {"type": "string"}
+    moved = {"values": {"type": "object", "additionalProperties": {"type": "string"}}, "missing": text, "other": text}
+    cell: Schema = {"anyOf": [_TEXT, _object({"from": _TEXT}, moved), _object({"value": text})]}
+    cells: Schema = {"type": "object", "additionalProperties": cell}
+    below = _object({"level": {"enum": ["unit", "group", "person"]}, "from": _TEXT}, moved)
+    scope: Schema = {"anyOf": [_object({"level": {"const": "organisation"}}), below]}
+    extra = dict.fromkeys(("pinned", "rank", "active", "changed_at", "note"), cell)
+    into: Schema = {
+        "anyOf": [
+            _object({"settings": _TEXT, "scope": scope, "controls": cells}, extra),
+            _object({"table": _TEXT, "columns": cells}),
+        ]
+    }
+    return _file("mapping/1", {"into": {**_list(into), "minItems": 1}}, {"rows": _TEXT, "ignore": _TEXTS})
+
+
+def _manifest() -> Schema:
+    rows: Schema = {"type": "object", "additionalProperties": _COUNT}
+    state: Schema = {"enum": ["whole", "missing"]}
+    seconds: Schema = {"type": "number", "minimum": 0}
+    source = _object({"name": _TEXT, "kind": _TEXT, "from": _TEXT, "seconds": seconds, "rows": rows, "state": state})
+    sha256: Schema = {"type": "string", "pattern": "^[0-9a-f]{64}$"}
+    file = _object({"name": _TEXT, "sha256": sha256, "bytes": _COUNT, "rows": _nullable(_COUNT)})
+    missing = _object({"source": _TEXT, "why": _TEXT, "tables": _TEXTS, "settings_of": _TEXTS})
+    lists = {"sources": _list(source), "files": _list(file), "missing": _list(missing)}
+    return _file("manifest/1", {"taken_at": _TIME, "finished_at": _TIME, **lists})
+
+
 def schemas() -> dict[str, Schema]:
     """Every schema by the name of its file in the package (without `.schema.json`)."""
     selector = {"$defs": {"selector": _selector()}}
@@ -319,6 +348,8 @@ def schemas() -> dict[str, Schema]:
         ),
         "exceptions": _file("exceptions/1", {"exceptions": _nullable(_list(_exception()))}, **selector),
         "check": _result(),
+        "mapping": _mapping(),
+        "manifest": _manifest(),
     }
 
 

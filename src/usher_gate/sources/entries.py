@@ -8,7 +8,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
 from .interface import Gathered
-from .people import LISTS, person_row
+from .people import LISTS, Odd, person_row
 
 Attributes = Mapping[str, list[bytes]]  # by name in lower case
 FIELDS: Mapping[str, str] = {
@@ -97,7 +97,7 @@ def tables(entries: Iterable[tuple[str, Attributes]], layout: Layout) -> Gathere
     ids: dict[str, tuple[str, str]] = {}  # by DN: person or group, and id
     exact: dict[bytes, tuple[str, str]] = {}  # the same by the DN as it is written, which is how most groups have it
     waiting: list[tuple[str, list[bytes]]] = []
-    odd, units = 0, dict[str, str]()
+    odd, kinds, units = 0, Odd(), dict[str, str]()
     columns = [(column, name, column in LISTS, column in _TIMES) for column, name in names.items()]
     for dn, attributes in entries:
         classes = [each.lower() for each in attributes.get("objectclass", ())]
@@ -119,7 +119,7 @@ def tables(entries: Iterable[tuple[str, Attributes]], layout: Layout) -> Gathere
             if not values.get("id") or not values.get("login"):
                 odd += 1
                 continue
-            found.tables["people"].append(person_row(values))
+            found.tables["people"].append(person_row(values, kinds))
             exact[dn.encode()] = ids[normal_dn(dn)] = ("person", values["id"])
         elif groups in classes:
             group = _text(attributes.get(layout.group_id.lower())) or str(uuid.uuid5(uuid.NAMESPACE_X500, dn))
@@ -128,6 +128,7 @@ def tables(entries: Iterable[tuple[str, Attributes]], layout: Layout) -> Gathere
             )
             exact[dn.encode()] = ids[normal_dn(dn)] = ("group", group)
             waiting.append((group, attributes.get(layout.member.lower(), [])))
+    found.notes += kinds.notes()
     if odd:
         found.notes.append(
             f"{odd} entries of people have no {layout.fields['id']} or no {layout.fields['login']}, and are left out"

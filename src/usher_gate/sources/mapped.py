@@ -13,7 +13,7 @@ from typing import Any
 from ..files.faults import BadInput, Fault, Faults, nearest, quoted
 from ..files.yamltree import Cursor, read_yaml
 from .interface import Context, Gathered, Gives, Row, SourceFailed
-from .people import LISTS, person_row
+from .people import LISTS, Odd, person_row
 from .service import cell_text
 
 LEVELS = ("organisation", "unit", "group", "person")
@@ -66,6 +66,7 @@ class Leftover:
     columns: Counter[str] = field(default_factory=Counter)
     values: dict[str, Counter[str]] = field(default_factory=dict)
     refused: set[str] = field(default_factory=set)
+    kinds: Odd = field(default_factory=Odd)
 
 
 def read_mapping(path: Path) -> Mapping1:
@@ -175,13 +176,14 @@ class Mapped:
                     found.tables[table].append(row)
             if number % 10_000 == 0:
                 context.progress("rows", number, 0)
+        found.notes += left.kinds.notes()
         return found, left
 
 
 def _rows_of(into: Into, flat: Mapping[str, str], left: Leftover) -> Iterator[tuple[str, Row]]:
     if into.table != "settings":
         row = {column: text for column, cell in into.cells.items() if (text := _translated(cell, flat, left)) != ""}
-        yield into.table, person_row(row) if into.table == "people" else row
+        yield into.table, person_row(row, left.kinds) if into.table == "people" else row
         return
     target = _translated(into.target, flat, left) if into.level != "organisation" else ""
     if into.level != "organisation" and not target:

@@ -2,21 +2,51 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping
 
+from ..files.faults import quoted
 from ..files.people import KINDS, PEOPLE
 from .interface import Row
 
 LISTS = ("roles", "licences")
+# SCIM's own extension, and the one in which the stand-in keeps what SCIM has no attribute for.
+ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
+ACCOUNT = "urn:usher-gate:params:scim:schemas:extension:account:1.0:User"
+EXTENDED = (
+    "break_glass",
+    "home_domain",
+    "sponsor",
+    "mfa",
+    "protection",
+    "last_sign_in_at",
+    "expires_at",
+    "reviewed_at",
+    "attr.owner",
+)
 _KINDS = {"employee": "member", "external": "guest", "contractor": "member", "application": "service", "": "member"}
 
 
-def person_row(values: Mapping[str, str]) -> Row:
+class Odd(Counter[str]):
+    """Words for a person's kind that nobody knows, which are read as `member`."""
+
+    def notes(self) -> list[str]:
+        """The remark that they deserve, if there are any."""
+        if not self:
+            return []
+        words = ", ".join(f"{quoted(word)} ({number} times)" for word, number in sorted(self.items())[:10])
+        return [f"people of a kind that is none of {', '.join(KINDS)} are read as members: {words}"]
+
+
+def person_row(values: Mapping[str, str], odd: Odd) -> Row:
     """A row from values by column: empty cells left out, the kind in our words, the unit as a path."""
     row = {column: value for column, value in values.items() if value != ""}
     kind = row.get("kind", "")
     if kind not in KINDS:
-        row["kind"] = kind.lower() if kind.lower() in KINDS else _KINDS.get(kind.lower(), "member")
+        word = kind.lower()
+        row["kind"] = word if word in KINDS else _KINDS.get(word, "member")
+        if word not in KINDS and word not in _KINDS:
+            odd[kind] += 1
     unit = row.get("unit", "")
     if unit and not unit.startswith("/"):
         row["unit"] = "/" + "/".join(part.strip() for part in unit.split("/") if part.strip())

@@ -18,34 +18,24 @@ from pathlib import Path
 from typing import Any
 
 from ..files import manifest as form
+from ..files.credentials import AUTHENTICATORS, PASSES
 from ..files.faults import UsherError
+from ..files.people import GROUPS, MEMBERS
+from ..files.settings import OBSERVATIONS, SETTINGS
+from ..files.sign_ins import SIGN_INS
+from ..files.snapshot import PARTNERS
+from ..files.tables.interface import Spec
 from .interface import FAILED, Gathered, Row
 from .join import Joined
 from .people import columns
 
-_SPECS: Mapping[str, tuple[str, ...]] = {
-    "groups": ("id", "name", "owner"),
-    "members": ("group", "member", "type"),
-    "settings": ("service", "control", "scope", "value", "pinned", "rank", "active", "changed_at", "note"),
-    "observations": ("person", "service", "control", "value", "seen_at"),
-    "authenticators": ("person", "type", "registered_at"),
-    "passes": ("person", "issued_at", "starts_at", "expires_at", "single_use", "used_at", "issuer"),
-    "partners": ("domain", "guests_in", "guests_out", "home_mfa_counts", "home_device_counts"),
-    "meetings": ("id", "service", "organiser", "kind", "starts_at", "ends_at", "recurring", "invitees", "label"),
-    "sign_ins": (
-        "time",
-        "person",
-        "resource",
-        "address",
-        "network",
-        "client",
-        "platform",
-        "device",
-        "risk",
-        "shown",
-        "result",
-    ),
-}
+MEETINGS = Spec(
+    "meetings",
+    ("id", "service", "organiser", "starts_at"),
+    ("ends_at", "kind", "recurring", "invitees", "label"),
+)
+_TABLES = (GROUPS, MEMBERS, SETTINGS, OBSERVATIONS, AUTHENTICATORS, PASSES, PARTNERS, SIGN_INS, MEETINGS)
+_SPECS: Mapping[str, Spec] = {spec.name: spec for spec in _TABLES}
 _BUILDING = ".building-"
 
 
@@ -123,11 +113,7 @@ def _write_table(path: Path, table: str, rows: Sequence[Row]) -> None:
     import io
 
     given = {column for row in rows for column in row}
-    names = (
-        columns(given)
-        if table == "people"
-        else [name for name in _SPECS[table] if name in given or name in _needed(table)]
-    )
+    names = columns(given) if table == "people" else _ordered(_SPECS[table], given)
     unknown = given - set(names)
     if unknown:
         raise UsherError(f"a source gives {table} with the column {sorted(unknown)[0]}, which that table does not have")
@@ -147,17 +133,9 @@ def _cells(rows: Sequence[Row], names: Sequence[str]) -> list[tuple[str, ...]]:
     return [tuple([row.get(name, "") for name in names]) for row in rows]
 
 
-def _needed(table: str) -> tuple[str, ...]:
-    needed = {
-        "groups": 2,
-        "members": 3,
-        "settings": 4,
-        "observations": 5,
-        "authenticators": 2,
-        "partners": 1,
-        "sign_ins": 3,
-    }
-    return _SPECS[table][: needed.get(table, 0)]
+def _ordered(spec: Spec, given: set[str]) -> list[str]:
+    """The columns that must be there and those that somebody gave, in the table's order."""
+    return [*spec.required, *(name for name in spec.optional if name in given)]
 
 
 def _stamped(text: str, stamp: str, path: Path) -> str:

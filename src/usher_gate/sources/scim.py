@@ -6,11 +6,9 @@ from collections.abc import Iterator, Mapping
 from typing import Any
 
 from .interface import Context, Gathered, Gives, Row, SourceFailed
-from .people import LISTS, person_row
+from .people import ACCOUNT, ENTERPRISE, EXTENDED, LISTS, Odd, person_row
 from .web import Access, Web, ahead
 
-ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
-ACCOUNT = "urn:usher-gate:params:scim:schemas:extension:account:1.0:User"
 # Which attribute is which column. The account extension is the stand-in's; a directory of its own says so by `fields`.
 FIELDS: Mapping[str, str] = {
     "id": "id",
@@ -22,20 +20,7 @@ FIELDS: Mapping[str, str] = {
     "licences": "entitlements",
     "active": "active",
     "created_at": "meta.created",
-    **{
-        name: f"{ACCOUNT}:{name}"
-        for name in (
-            "break_glass",
-            "home_domain",
-            "sponsor",
-            "mfa",
-            "protection",
-            "last_sign_in_at",
-            "expires_at",
-            "reviewed_at",
-            "attr.owner",
-        )
-    },
+    **{name: f"{ACCOUNT}:{name}" for name in EXTENDED},
 }
 _PAGE = 500
 _PASSES = 3  # how often a list that does not add up is asked for again
@@ -54,13 +39,13 @@ class Scim:
 
     def gather(self, context: Context) -> Gathered:
         """People and groups."""
-        found = Gathered()
+        found, odd = Gathered(), Odd()
         with Web(self._access, context) as web:
             cursor = self._cursor(web)
             users = self._all(web, "Users", self._wanted(), cursor, context)
             groups = self._all(web, "Groups", ["id", "displayName", "members"], cursor, context)
         for user in users:
-            found.add("people", self._row(user))
+            found.add("people", self._row(user, odd))
         known = {user["id"] for user in users}
         ids = {group["id"] for group in groups}
         found.tables.setdefault("groups", [])
@@ -69,6 +54,7 @@ class Scim:
             found.add("groups", {"id": group["id"], "name": str(group.get("displayName") or group["id"])})
             for member in group.get("members") or ():
                 found.add("members", _member(group["id"], member, known, ids))
+        found.notes += odd.notes()
         return found
 
     def _wanted(self) -> list[str]:
@@ -136,7 +122,7 @@ class Scim:
                 place = {"startIndex": seen + 1}
         raise SourceFailed(f"{self._access.url}/{kind}: gives page after page without an end")
 
-    def _row(self, user: dict[str, Any]) -> Row:
+    def _row(self, user: dict[str, Any], odd: Odd) -> Row:
         values: dict[str, str] = {}
         for column, first, rest in self._plan:
             found = user.get(first)
@@ -146,7 +132,7 @@ class Scim:
                 values[column] = found if isinstance(found, str) else _text(found, column)
         if "name" not in values and isinstance(user.get("name"), dict):
             values["name"] = str(user["name"].get("formatted") or "")
-        return person_row(values)
+        return person_row(values, odd)
 
 
 def _path(path: str) -> tuple[str, tuple[str, ...]]:

@@ -17,22 +17,10 @@ from ..files.settings import OBSERVATIONS, SETTINGS
 from ..files.snapshot import PARTNERS
 from ..files.tables import read_table
 from ..files.tables.interface import Spec
+from ..sources.people import ACCOUNT, ENTERPRISE, EXTENDED
 
 USER = "urn:ietf:params:scim:schemas:core:2.0:User"
 GROUP = "urn:ietf:params:scim:schemas:core:2.0:Group"
-ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
-ACCOUNT = "urn:usher-gate:params:scim:schemas:extension:account:1.0:User"
-_EXTENDED = (
-    "break_glass",
-    "home_domain",
-    "sponsor",
-    "mfa",
-    "protection",
-    "last_sign_in_at",
-    "expires_at",
-    "reviewed_at",
-    "attr.owner",
-)
 _SPECS = (PEOPLE, GROUPS, MEMBERS, SETTINGS, OBSERVATIONS, AUTHENTICATORS, PASSES, PARTNERS)
 Row = dict[str, str]
 
@@ -94,7 +82,7 @@ def _user(row: Mapping[str, str]) -> dict[str, Any]:
     made |= {"roles": [{"value": word} for word in row["roles"].split(";")]} if "roles" in row else {}
     made |= {"entitlements": [{"value": word} for word in row["licences"].split(";")]} if "licences" in row else {}
     made |= {ENTERPRISE: {"department": row["unit"]}} if "unit" in row else {}
-    account = {name: row[name] for name in _EXTENDED if name in row}
+    account = {name: row[name] for name in EXTENDED if name in row}
     return made | ({ACCOUNT: account} if account else {})
 
 
