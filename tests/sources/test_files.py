@@ -329,6 +329,11 @@ def test_in_part_people_of_another_source_stay_but_are_not_counted(folder: Path)
     assert "roster is missing, so these are not known: people, settings of tidecall" in done.err
     [finding] = json.loads(call("check", "--format", "json").out)["findings"]
     assert (finding["verdict"], finding["reason"]) == ("unknown", "no-fact")
+    write(folder, {"settings.csv": "service,control,scope,value\ntidecall,door.host-first,organisation,on\n"})
+    more = source(name="more", kind="files", paths=["settings.csv"])
+    gather(folder, *sources, more)
+    assert call("gather", "--partial").status == 4  # of a table in a file, what the roster would have added is missing
+    assert not (folder / "snapshot/settings.csv").exists()
 
 
 def test_settings_that_two_sources_give_differently() -> None:

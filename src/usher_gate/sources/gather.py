@@ -83,7 +83,7 @@ def gather(
         if lost:
             _refuse(lost, any(_gives_people(gathered) for _, gathered in found), partial)
         joined = join(found)
-        missing = [_leave_out(each, joined) for each in lost]
+        missing = [_leave_out(each, joined, [gathered for _, gathered in found]) for each in lost]
         notes = [f"{name}: {note}" for name, gathered in found for note in gathered.notes] + joined.notes()
         describe = [
             {
@@ -117,12 +117,18 @@ def _refuse(lost: Sequence[Missing], people: bool, partial: bool) -> None:
         raise Incomplete(f"nothing was replaced: without {', '.join(needed)} nobody knows who there is")
 
 
-def _leave_out(lost: Missing, joined: Joined) -> Missing:
+def _leave_out(lost: Missing, joined: Joined, found: Sequence[Gathered]) -> Missing:
     """Takes out what cannot be believed for want of a source; returns what is not known then.
 
     People whom other sources gave stay; how many there are is not known.
     """
     tables = set(lost.tables) - {"settings"}
+    for gathered in found:  # a file holds what it holds: a table of which a part is missing goes as a whole
+        copied = {Path(name).stem for name in gathered.files}
+        tables |= copied & {"settings"} & set(lost.tables)
+        gathered.files = {
+            name: path for name, path in gathered.files.items() if Path(name).stem not in set(lost.tables) - {"people"}
+        }
     for table in tables - {"people"}:
         joined.tables.pop(table, None)
     if "settings" in lost.tables:
