@@ -54,7 +54,7 @@ def run(arguments: argparse.Namespace) -> int:
     from ..files.sign_ins import sign_in_files
     from ..files.sign_ins.workers import tally_all
     from ..files.snapshot import read_snapshot
-    from ..outputs.rehearsal import RehearsalAnswer, write_rehearsal, write_rehearsal_csv, write_rehearsal_json
+    from ..outputs.rehearsal import RehearsalAnswer, write_rehearsal_csv, write_rehearsal_json
 
     folder = need(places(arguments).snapshot, "snapshot")
     snapshot = read_snapshot(folder).snapshot
@@ -82,6 +82,8 @@ def run(arguments: argparse.Namespace) -> int:
         if arguments.format in writers:
             writers[arguments.format](answer, stream)
         else:
+            from ..outputs.rehearsal_table import write_rehearsal
+
             write_rehearsal(answer, stream, look(arguments, arguments.rows))
     say_notes(tuple(sorted(present.notes | tried.notes)))
     return 0
@@ -124,8 +126,11 @@ def _observed(snapshot: Snapshot) -> str:
 
 def _new(present: Gatekeeper, tried: Gatekeeper) -> tuple[Lockout, ...]:
     """Who would be locked out of a resource for administrators; only where somebody is who is not now."""
+    after = tried.lockouts()
+    if not after:
+        return ()
     before = {(each.resource, each.of): set(each.people) for each in present.lockouts()}
-    return tuple(each for each in tried.lockouts() if set(each.people) - before.get((each.resource, each.of), set()))
+    return tuple(each for each in after if set(each.people) - before.get((each.resource, each.of), set()))
 
 
 def _missed(unread: Unread) -> tuple[Missed, ...]:

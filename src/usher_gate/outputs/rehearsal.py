@@ -1,4 +1,4 @@
-"""What a change would have done to sign-ins that happened: for a person, and as JSON (form rehearsal/1)."""
+"""What a change would have done to sign-ins that happened: as JSON (form rehearsal/1) and as CSV."""
 
 from __future__ import annotations
 
@@ -7,27 +7,17 @@ from datetime import UTC, datetime, timedelta
 from typing import Any, TextIO
 
 import numpy as np
-from rich.padding import Padding
-from rich.text import Text
 
 from ..core.decide import OWN
 from ..core.model import Snapshot
-from ..core.networks import ELSEWHERE
 from ..core.record import record
-from ..core.rehearsal import HARD, Day, Hurt, Rehearsal, Use
+from ..core.rehearsal import HARD, Rehearsal
 from ..core.replay import OUTCOMES, PARTNER, Taking
 from ..core.result import Lockout
 from ..files.times import show_time
-from .digest import Section, count
-from .holes import locked_section
-from .interface import Look
 from .json_ import text
-from .safe import for_terminal as safe
-from .table import STYLES, console, draw
 
 FATES = tuple(OUTCOMES[fate] for fate in HARD)  # challenged, stuck, denied, unknown
-_SHOWN = (2, 1, 0, 3)  # the worst first
-_STEPS = " ▁▂▃▄▅▆▇"  # none is full, so that one row does not touch the next
 
 
 @record
@@ -65,172 +55,15 @@ def titles(answer: RehearsalAnswer) -> Mapping[str, str]:
     return {**found, OWN: "the person must show a second factor", PARTNER: "the partner's guests_in is off"}
 
 
-def _answer(answer: RehearsalAnswer) -> str:
-    done = answer.rehearsal
-    if not done.sign_ins:
-        return "No sign-in could be decided."
-    hurt = dict(zip(FATES, done.hurt, strict=True))
-    if not any(hurt.values()):
-        return f"Nobody would be hurt: all {done.inside:,} sign-ins that got in would still get in."
-    shut = hurt["denied"] + hurt["stuck"]
-    whose = count(len(done.people), "person", "people")
-    said = f"Of {done.inside:,} sign-ins that got in, {shut:,} would not any more ({hurt['denied']:,} denied, {hurt['stuck']:,} stuck)"
-    if hurt["challenged"]:
-        said += f", and {hurt['challenged']:,} would be challenged"
-    if hurt["unknown"]:
-        said += f"; of {hurt['unknown']:,} it cannot be told"
-    return f"{said}: {whose}."
-
-
-def _details(answer: RehearsalAnswer) -> list[str]:
-    done, unused = answer.rehearsal, sum(each.count for each in answer.missed)
-    days = sorted({date(each.day) for each in (done.days[:1] + done.days[-1:])})
-    period = f", {' to '.join(days)}" if days else ""
-    found = [f"Tried: {answer.change}."]
-    found.append(
-        f"{count(answer.read, 'event')} in {count(answer.files, 'file')}{period}; {unused:,} could not be used."
-    )
-    if done.eased:
-        found.append(f"{done.eased:,} that are denied or stuck now would be let in or challenged.")
-    if done.denied_now:
-        found.append(
-            f"{done.denied_now:,} got in although the rules as they are would not let them: the rules or the people changed "
-            "since, or the log does not say all that was shown."
-        )
-    return found
-
-
-def _hurt_rows(rows: Sequence[Hurt], most: int) -> list[tuple[str, ...]]:
-    return [(safe(each.name), *(_number(each.sign_ins[fate]) for fate in _SHOWN)) for each in rows[: most or None]]
-
-
-def _number(number: int) -> str:
-    return f"{number:,}" if number else "·"
-
-
-_FATE_COLUMNS = tuple((FATES[fate], True) for fate in _SHOWN)
-
-
-def _more(rows: Sequence[object], most: int) -> str:
-    return f"and {len(rows) - most} more: --rows 0" if most and len(rows) > most else ""
-
-
-def _sections(answer: RehearsalAnswer, most: int) -> list[Section]:
-    done, named = answer.rehearsal, titles(answer)
-    modes = {each.rule.id: each.rule.mode for each in answer.rules if each.then}
-    rules = [
-        (*cells, f"{each.people:,}", modes.get(each.name, ""), safe(named.get(each.name, "")))
-        for cells, each in zip(_hurt_rows(done.rules, most), done.rules, strict=False)
-    ]
-    resources = [
-        (*cells, f"{each.people:,}")
-        for cells, each in zip(_hurt_rows(done.resources, most), done.resources, strict=False)
-    ]
-    logins = _logins(answer)
-    people = [(safe(login), *cells) for login, cells in zip(logins, _hurt_rows(done.people, most), strict=False)]
-    missed = [
-        (f"{each.count:,}", safe(each.why), safe(each.value), each.place) for each in answer.missed[: most or None]
-    ]
-    whose = ("people", True)
-    return [
-        Section(
-            "The rules that do it",
-            (("rule", False), *_FATE_COLUMNS, whose, ("mode", False), ("title", False)),
-            tuple(rules),
-            _more(done.rules, most),
-        ),
-        Section(
-            "What they signed in to",
-            (("resource", False), *_FATE_COLUMNS, whose),
-            tuple(resources),
-            _more(done.resources, most),
-        ),
-        Section(
-            "Who would be hurt",
-            (("login", False), ("id", False), *_FATE_COLUMNS),
-            tuple(people),
-            _more(done.people, most),
-        ),
-        locked_section("Locked out then", answer.lockouts),
-        Section(
-            f"Break-glass accounts were used: {count(done.used, 'time')}",
-            (("when", False), ("login", False), ("to", False), ("from", False), ("result", False)),
-            tuple(_use(each, login) for each, login in zip(done.uses[: most or None], _users(answer), strict=False)),
-            _more(done.uses, most),
-        ),
-        Section(
-            "Events that could not be used",
-            (("events", True), ("why", False), ("what stands there", False), ("first", False)),
-            tuple(missed),
-            _more(answer.missed, most),
-        ),
-    ]
-
-
-def _users(answer: RehearsalAnswer) -> list[str]:
+def users(answer: RehearsalAnswer) -> list[str]:
+    """The logins of the uses of break-glass accounts."""
     who = np.array([each.person for each in answer.rehearsal.uses], np.int64)
     return answer.snapshot.people.logins.take(who)
 
 
-def _use(use: Use, login: str) -> tuple[str, ...]:
-    place = "not said" if use.networks is None else " and ".join(sorted(use.networks)) or ELSEWHERE
-    return show_time(use.time), safe(login), safe(use.resource), safe(place), use.result
-
-
-def _logins(answer: RehearsalAnswer) -> list[str]:
+def logins(answer: RehearsalAnswer) -> list[str]:
+    """The logins of the people who would be hurt."""
     return answer.snapshot.people.logins.take(np.array(answer.rehearsal.rows, np.int64))
-
-
-def _spark(numbers: Sequence[int]) -> str:
-    """Numbers as a row of little columns; whatever is not nothing can be seen."""
-    most = max(numbers)
-    return "".join(_STEPS[0 if not each else max(1, round(each / most * (len(_STEPS) - 1)))] for each in numbers)
-
-
-def _of_day(day: Day | None, place: int) -> int:
-    if day is None:
-        return 0
-    return day.got_in if place < 0 else day.hurt[place]
-
-
-def _pictures(days: Sequence[Day], width: int) -> list[tuple[str, str, str]]:
-    """The days as a picture: what, the columns, and the highest of them. Many days are added up to fit."""
-    filled: list[Day | None] = (
-        [None] * (days[-1].day - days[0].day + 1) if days[-1].day - days[0].day < 4000 else [*days]
-    )
-    for each in days if len(filled) != len(days) else ():
-        filled[each.day - days[0].day] = each
-    if len(filled) == len(days):
-        filled = [*days]
-    step = -(-len(filled) // width)
-    rows = []
-    for place in (-1, *_SHOWN):
-        name = "got in" if place < 0 else FATES[place]
-        numbers = [_of_day(each, place) for each in filled]
-        if any(numbers):
-            peak = next(each for each in days if _of_day(each, place) == max(numbers))
-            sums = [sum(numbers[start : start + step]) for start in range(0, len(numbers), step)]
-            rows.append((name, _spark(sums), f"most: {max(numbers):,} on {date(peak.day)}"))
-    return rows
-
-
-def write_rehearsal(answer: RehearsalAnswer, stream: TextIO, look: Look) -> None:
-    """Writes the answer for a person, the widest question first."""
-    done = answer.rehearsal
-    with console(stream, look) as out:
-        out.print(Text(_answer(answer), style="bold"))
-        for line in _details(answer):
-            out.print(Padding(Text(safe(line)), (0, 0, 0, 2)))
-        if len(done.days) > 1:
-            first, last = date(done.days[0].day), date(done.days[-1].day)
-            out.print(Text(f"\nDay by day, {first} to {last}", style="bold"))
-            for name, columns, peak in _pictures(done.days, max(20, look.width - 50)):
-                out.print(
-                    Text(f"  {name:<11} ") + Text(columns, style=STYLES.get(name, "")) + Text(f"  {peak}", style="dim")
-                )
-        for section in _sections(answer, look.rows):
-            if section.rows:
-                draw(out, section)
 
 
 def _fates(numbers: Sequence[int]) -> dict[str, int]:
@@ -240,7 +73,7 @@ def _fates(numbers: Sequence[int]) -> dict[str, int]:
 def write_rehearsal_json(answer: RehearsalAnswer, stream: TextIO) -> None:
     """Writes the answer as JSON."""
     done, named = answer.rehearsal, titles(answer)
-    logins = _logins(answer)
+    names = logins(answer)
     parts: dict[str, list[Any]] = {
         "changes": [
             {"now": OUTCOMES[now], "then": OUTCOMES[then], "sign_ins": number, "got_in": done.got_in[now][then]}
@@ -259,7 +92,7 @@ def write_rehearsal_json(answer: RehearsalAnswer, stream: TextIO) -> None:
         "resources": [{"name": each.name, **_fates(each.sign_ins), "people": each.people} for each in done.resources],
         "people": [
             {"id": each.name, "login": login, **_fates(each.sign_ins)}
-            for each, login in zip(done.people, logins, strict=True)
+            for each, login in zip(done.people, names, strict=True)
         ],
         "lockouts": [
             {"resource": each.resource, "people": list(each.people), "of": each.of, "all": each.all}
@@ -268,7 +101,7 @@ def write_rehearsal_json(answer: RehearsalAnswer, stream: TextIO) -> None:
         "break_glass": [
             {"time": show_time(each.time), "login": login, "resource": each.resource, "result": each.result or None}
             | {"network": None if each.networks is None else sorted(each.networks)}
-            for each, login in zip(done.uses, _users(answer), strict=True)
+            for each, login in zip(done.uses, users(answer), strict=True)
         ],
         "unused": [
             {"why": each.why, "value": each.value, "events": each.count, "first": each.place} for each in answer.missed
@@ -302,5 +135,5 @@ def write_rehearsal_csv(answer: RehearsalAnswer, stream: TextIO) -> None:
     writer = csv.writer(stream, lineterminator="\n")
     writer.writerow(("person", "login", *FATES))
     people = answer.rehearsal.people
-    for each, login in zip(people, _logins(answer), strict=True):
+    for each, login in zip(people, logins(answer), strict=True):
         writer.writerow((for_spreadsheet(each.name), for_spreadsheet(login), *each.sign_ins))
