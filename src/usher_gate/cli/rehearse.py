@@ -15,6 +15,7 @@ from .common import add_output, look, need, output, places, say_notes, working
 
 if TYPE_CHECKING:
     from ..core.access import Gatekeeper
+    from ..core.accessrules import AccessRule
     from ..core.model import Snapshot
     from ..core.result import Lockout
     from ..files.sign_ins import Unread
@@ -62,11 +63,11 @@ def run(arguments: argparse.Namespace) -> int:
         raise UsherError("the snapshot has no access-rules.yaml, so nothing is known about what a sign-in meets")
     files = sign_in_files(arguments.sign_ins or _table(folder))
     present = Gatekeeper(snapshot)
-    draft = _draft(arguments.draft, snapshot)
+    draft = _draft(arguments.draft, present)
     recall = Recall(present, draft)
     with working("rehearsing", "events") as progress:
         tally, unread = tally_all(files, recall, lambda read: progress(read, 0) if progress is not None else None)
-    tried = draft or Gatekeeper(_enforced(snapshot))
+    tried = draft or present.with_rules(_enforced(snapshot))
     answer = RehearsalAnswer(
         snapshot,
         f"the draft {arguments.draft}" if draft is not None else _observed(snapshot),
@@ -99,8 +100,7 @@ def _table(folder: Path) -> Path:
     raise UsherError(f"{folder} has no table sign_ins; write --sign-ins PATH")
 
 
-def _draft(path: Path | None, snapshot: Snapshot) -> Gatekeeper | None:
-    from ..core.access import Gatekeeper
+def _draft(path: Path | None, present: Gatekeeper) -> Gatekeeper | None:
     from ..files.access_rules import read_access_rules
 
     if path is None:
@@ -108,15 +108,16 @@ def _draft(path: Path | None, snapshot: Snapshot) -> Gatekeeper | None:
     if not path.exists():
         raise UsherError(f"{path} does not exist; name a file of access rules, such as a copy of the snapshot's")
     faults = Faults()
+    snapshot = present.snapshot
     rules = read_access_rules(path, snapshot, snapshot.networks, snapshot.resources, faults)
     faults.stop_if_any()
-    return Gatekeeper(replace(snapshot, access_rules=rules))
+    return present.with_rules(rules or ())
 
 
-def _enforced(snapshot: Snapshot) -> Snapshot:
-    """The snapshot with its observed rules enforced."""
-    rules = (replace(rule, mode="enforce") if rule.mode == "observe" else rule for rule in snapshot.access_rules or ())
-    return replace(snapshot, access_rules=tuple(rules))
+def _enforced(snapshot: Snapshot) -> tuple[AccessRule, ...]:
+    """The rules, the observed ones enforced."""
+    rules = snapshot.access_rules or ()
+    return tuple(replace(rule, mode="enforce") if rule.mode == "observe" else rule for rule in rules)
 
 
 def _observed(snapshot: Snapshot) -> str:

@@ -7,6 +7,7 @@ them, conditions into classes by the rules that they satisfy, and only classes a
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Sequence
+from dataclasses import replace
 from functools import cached_property
 from itertools import product
 from typing import TypeVar
@@ -244,6 +245,18 @@ class Gatekeeper:
         _, first, which = np.unique(key, return_index=True, return_inverse=True)
         return which.reshape(-1).astype(np.int32), first.tolist()
 
+    @cached_property
+    def _levels(self) -> Ints:
+        """Of each kit the most that could be shown, as a number of LEVELS."""
+        return np.array([LEVELS.index(self._could_show(person) - DEVICE_PROOFS) for person in self.kits[1]], np.int32)
+
+    def with_rules(self, rules: tuple[AccessRule, ...]) -> Gatekeeper:
+        """The same people before other rules."""
+        other = Gatekeeper(replace(self.snapshot, access_rules=rules))
+        for name in ("guests", "must_show", "partner_rows", "kits", "_levels"):  # these do not depend on rules
+            other.__dict__[name] = getattr(self, name)
+        return other
+
     # Coverage
 
     def covering(self, proof: str, client: str, device: str) -> tuple[int, bool]:
@@ -374,7 +387,6 @@ class Gatekeeper:
         """For whom of these every possible sign-in to a resource is denied or stuck, whatever missing data might hold."""
         whom, out = np.zeros(len(self.guests), bool), np.zeros(len(self.guests), bool)
         whom[people] = True
-        levels = np.array([LEVELS.index(self._could_show(person) - DEVICE_PROOFS) for person in self.kits[1]], np.int32)
         for home, some in self._by_device(whom):
             if home is not None and not home.guests_in:
                 out[some] = True
@@ -382,7 +394,7 @@ class Gatekeeper:
             devices: tuple[tuple[str, ...], ...] = (DEVICES, ("unknown",)) if home is None else (DEVICES,)
             if home is not None and not home.home_device:
                 devices = (("unknown",),)
-            level, must_show = levels[self.kits[0][some]], self.must_show[some]
+            level, must_show = self._levels[self.kits[0][some]], self.must_show[some]
             for key in sorted(set(zip(level.tolist(), must_show.tolist(), strict=True))):
                 mine = some[(level == key[0]) & (must_show == key[1])]
                 open_to = np.zeros(len(mine), bool)

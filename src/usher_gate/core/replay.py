@@ -52,7 +52,7 @@ class Events:
     def __len__(self) -> int:
         return len(self.person)
 
-    def at(self, rows: Longs) -> Events:
+    def at(self, rows: Longs | slice) -> Events:
         """Only those at these rows."""
         return Events(*(getattr(self, name)[rows] for name in ("person", "resource", "network", *DIMENSIONS, "shown")))
 

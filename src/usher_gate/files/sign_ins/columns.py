@@ -17,7 +17,7 @@ from ..faults import BadInput, Fault, Faults
 from ..tables.arrowcolumn import ArrowColumn
 from .interface import COLUMNS, SIGN_INS, Batch, Meanings, Part, Unread
 
-READ = 1024 * 1024  # rows that are read at once, since each reading brings a dictionary of its own
+READ = 512 * 1024  # rows that are read at once, since each reading brings a dictionary of its own
 ROWS = 128 * 1024  # rows that are decided at once, which stay in the cache
 _WORDS = pa.dictionary(pa.int32(), pa.string())
 
@@ -116,14 +116,9 @@ def _batches(
             return list(zip(words, count.tolist(), rows[first].tolist(), strict=True))
 
         numbers = {name: column.numbers(arrays[name]) for name, column in columns.items()}
-        yield meanings.batch(numbers, time, wrong, told, lambda row, start=before: line(start + row), path, unread)  # type: ignore[misc]
+        whole = meanings.batch(numbers, time, wrong, told, lambda row, start=before: line(start + row), path, unread)  # type: ignore[misc]
+        yield from whole.pieces(ROWS)
         before += each.num_rows
-
-
-def _slices(batches: Iterator[Any]) -> Iterator[Any]:
-    """The same in smaller pieces."""
-    for each in batches:
-        yield from (each.slice(start, ROWS) for start in range(0, each.num_rows, ROWS))
 
 
 def _ahead(batches: Iterator[Any]) -> Iterator[Any]:
@@ -148,7 +143,7 @@ def read_parquet(part: Part, meanings: Meanings, unread: Unread) -> Iterator[Bat
         file = pq.ParquetFile(
             path,
             read_dictionary=[each.name for each in schema if pa.types.is_string(each.type) and each.name != "time"],
-            pre_buffer=True,
+            pre_buffer=False,  # or the whole file would be held
         )
         wanted = [name for name in schema.names if not name.startswith("x.")]
         groups = range(part.first, file.num_row_groups if part.last is None else part.last)
@@ -167,7 +162,7 @@ def read_parquet(part: Part, meanings: Meanings, unread: Unread) -> Iterator[Bat
                     )
                 ]
             )
-        yield from _batches(_slices(_ahead(rows)), names, path, lambda row: before + row + 1, meanings, unread)
+        yield from _batches(_ahead(rows), names, path, lambda row: before + row + 1, meanings, unread)
     except (pa.ArrowException, ValueError):
         raise BadInput([Fault(str(path), 0, "is not a whole Parquet file; write it anew")]) from None
 

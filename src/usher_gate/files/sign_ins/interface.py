@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Hashable, Iterable, Mapping
+from collections import Counter
+from collections.abc import Callable, Hashable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
@@ -45,6 +46,12 @@ class Batch:
     events: Events
     time: Longs
     result: Ints
+
+    def pieces(self, rows: int) -> Iterator[Batch]:
+        """The same, some rows at a time."""
+        for start in range(0, len(self.time), rows):
+            some = slice(start, start + rows)
+            yield Batch(self.events.at(some), self.time[some], self.result[some])
 
 
 @dataclass
@@ -123,12 +130,11 @@ class Meanings:
 
     @cached_property
     def _by_login(self) -> dict[str, int]:
-        found: dict[str, int] = {}
         people = self.recall.snapshot.people
-        for number, login in enumerate(people.logins.take(np.arange(len(people)))):
-            found[login.casefold()] = (
-                BAD if login.casefold() in found else number
-            )  # one login of two people names neither
+        logins = [login.casefold() for login in people.logins.take(np.arange(len(people)))]
+        found = dict(zip(logins, range(len(logins)), strict=True))
+        if len(found) < len(logins):  # one login of two people names neither
+            found.update((login, BAD) for login, number in Counter(logins).items() if number > 1)
         return found
 
     def _person(self, word: str) -> int:
