@@ -278,9 +278,11 @@ def test_killed_at_any_moment_the_old_snapshot_or_the_new_one_is_there_whole(tmp
     folder.mkdir()
     ldif_folder(folder, 4000)
     program, rnd = Path(sys.executable).with_name("usher-gate"), random.Random(17)
-    start = time.monotonic()
-    assert process("gather", cwd=folder).status == 0
-    lasts = time.monotonic() - start
+    lasts = 60.0
+    for _ in range(3):  # the first one may be slow: nothing is in the system's cache yet
+        start = time.monotonic()
+        assert process("gather", cwd=folder).status == 0
+        lasts = min(lasts, time.monotonic() - start)
     seen, stopped = {(folder / "snapshot").readlink()}, 0
     for number in range(50):
         (folder / "people.ldif").write_text((folder / "people.ldif").read_text().replace(f"p{number}@", f"q{number}@"))
