@@ -230,6 +230,50 @@ def test_what_is_wrong_in_the_settings_file(folder: Path, text: str, message: st
     assert "abc123" not in done.err
 
 
+@pytest.mark.parametrize(
+    ("text", "message"),
+    [
+        ("[gather\n", "usher-gate.toml:1: is not TOML here"),
+        ('gather = "all"\n', "usher-gate.toml: names no source"),
+        ("[gather]\nsource = [1]\n", "usher-gate.toml: names no source"),
+        (None, "usher-gate.toml: does not exist"),
+    ],
+)
+def test_a_settings_file_that_says_nothing(folder: Path, text: str | None, message: str) -> None:
+    if text is not None:
+        (folder / "usher-gate.toml").write_text(text)
+    done = gathered()
+    assert (done.status, message in done.err) == (2, True), done.err
+
+
+@pytest.mark.parametrize(
+    ("arguments", "message"),
+    [
+        (("--snapshot", "nowhere"), "nowhere: does not exist"),
+        (("--port", "99999"), "there is no port 99999"),
+        (("--client-secret", "abc123"), "is the name of a secret, never the secret itself"),
+    ],
+)
+def test_a_stand_in_that_cannot_start(folder: Path, arguments: tuple[str, ...], message: str) -> None:
+    done = call("stand-in", *arguments)
+    assert (done.status, message in done.err, "abc123" in done.err) == (2, True, False), done.err
+
+
+def test_what_is_wrong_in_many_rows_is_said_once(folder: Path) -> None:
+    ldif_folder(folder, 30)
+    rows = "".join(f"P{n},x\n" for n in range(20))
+    mapping = "usher-gate: mapping/1\ninto:\n  - settings: tidecall\n    scope: {level: person, from: id}\n    controls: {door.wating-room: wait}\n"
+    write(folder, {"r.csv": "id,wait\n" + rows, "m.yaml": mapping})
+    more = source(name="roster", kind="table", path="r.csv", mapping="m.yaml")
+    (folder / "usher-gate.toml").write_text((folder / "usher-gate.toml").read_text() + "\n" + more)
+    done = gathered()
+    assert done.status == 2
+    assert "there is no control 'door.wating-room'; did you mean 'door.waiting-room'? (and 19 more lines)" in done.err
+    assert done.err.count("usher-gate: error:") == 1
+    assert not (folder / "snapshot").exists()
+    assert not list((folder / "snapshots").glob(".building-*"))
+
+
 def test_secrets_come_from_files_that_only_the_owner_reads(folder: Path, tmp_path: Path) -> None:
     with stand_in(tmp_path) as server:
         texts = [each.replace("env:GROUND_SECRET", "file:secret") for each in of_server(server)]

@@ -63,12 +63,15 @@ def run(arguments: argparse.Namespace) -> int:
     import os
     import secrets as random
 
+    from ..files.snapshot import read_snapshot
     from ..sources.secrets import FORMS, Secrets, is_reference
     from ..stand_in.server import BANNER, Options, StandIn
     from ..stand_in.state import World
 
     if not is_reference(arguments.client_secret):
         raise UsherError(f"--client-secret is the name of a secret, never the secret itself; write {FORMS}")
+    if not 0 <= arguments.port <= 65535:
+        raise UsherError(f"there is no port {arguments.port}; name one from 1 to 65535, or 0 for any")
     made_up = arguments.client_secret == "env:STAND_IN_SECRET" and "STAND_IN_SECRET" not in os.environ
     secret = random.token_urlsafe(12) if made_up else Secrets(Path()).fetch(arguments.client_secret)
     options = Options(
@@ -88,6 +91,7 @@ def run(arguments: argparse.Namespace) -> int:
             folder = Path(name) / "demo"
             write_demo(folder)
             folder = folder / "snapshot"
+        read_snapshot(folder)  # whatever is wrong with it is said now
         world = World(folder, arguments.arrive_after)
     try:
         server = StandIn(arguments.port, world, options)

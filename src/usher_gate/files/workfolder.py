@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import tomllib
 from pathlib import Path
+from typing import Any
 
 from ..core.record import record
 from .faults import BadInput, Fault, nearest, quoted
@@ -23,25 +24,31 @@ class WorkFolder:
     exceptions: Path | None = None
 
 
-def read_workfolder(folder: Path) -> WorkFolder:
-    """The working folder's places, relative ones counted from the folder; raises BadInput."""
-    path = folder / NAME
+def read_toml(path: Path) -> tuple[str, dict[str, Any]]:
+    """The text of the settings file and what it says, both empty where there is none; raises BadInput."""
     shown = str(path)
     try:
         text = path.read_text("utf-8-sig")
     except FileNotFoundError:
-        return WorkFolder()
+        return "", {}
     except (OSError, UnicodeDecodeError) as error:
         raise BadInput(
             [Fault(shown, 0, f"cannot be read ({error.__class__.__name__}); make it a readable UTF-8 file")]
         ) from None
     try:
-        data = tomllib.loads(text)
+        return text, tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
         place = re.search(r"line (\d+)", str(error))
         raise BadInput(
             [Fault(shown, int(place[1]) if place else 1, 'is not TOML here; write lines such as snapshot = "snapshot"')]
         ) from None
+
+
+def read_workfolder(folder: Path) -> WorkFolder:
+    """The working folder's places, relative ones counted from the folder; raises BadInput."""
+    path = folder / NAME
+    shown = str(path)
+    text, data = read_toml(path)
     faults = []
     for key, value in data.items():
         line = next(

@@ -111,7 +111,7 @@ def _sections(answer: RehearsalAnswer, most: int) -> list[Section]:
         locked_section("Locked out then", answer.lockouts),
         Section(
             f"Break-glass accounts were used: {count(done.used, 'time')}",
-            (("when", False), ("login", False), ("to", False), ("from", False), ("result", False)),
+            (("when (UTC)", False), ("login", False), ("result", False), ("from", False), ("to", False)),
             tuple(_use(each, login) for each, login in zip(done.uses[: most or None], users(answer), strict=False)),
             _more(done.uses, most),
         ),
@@ -126,7 +126,7 @@ def _sections(answer: RehearsalAnswer, most: int) -> list[Section]:
 
 def _use(use: Use, login: str) -> tuple[str, ...]:
     place = "not said" if use.networks is None else " and ".join(sorted(use.networks)) or ELSEWHERE
-    return show_time(use.time), safe(login), safe(use.resource), safe(place), use.result
+    return show_time(use.time).removesuffix(" UTC"), safe(login), use.result, safe(place), safe(use.resource)
 
 
 def _spark(numbers: Sequence[int]) -> str:

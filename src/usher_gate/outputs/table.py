@@ -50,7 +50,7 @@ FILLS = {
     "excepted": "·",
 }
 _WIDEST_BAR = 100
-_WHOLE = ("login", "step", "where", "fate", "exception", "rule")
+_WHOLE = ("login", "id", "step", "where", "fate", "exception", "rule", "when (UTC)", "first")
 _COLOURED = ("severity", "worst", "verdict", "state", "outcome")
 
 

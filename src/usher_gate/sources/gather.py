@@ -151,7 +151,10 @@ def _validate(building: Path) -> None:
         read_snapshot(building)
     except BadInput as error:
         shutil.rmtree(building, ignore_errors=True)
-        inside = f"{building}/"
+        alike: dict[tuple[str, str], list[Fault]] = {}
+        for each in error.faults:
+            alike.setdefault((each.file.replace(f"{building}/", "what was gathered: "), each.message), []).append(each)
         raise BadInput(
-            Fault(each.file.replace(inside, "what was gathered: "), each.line, each.message) for each in error.faults
+            Fault(file, every[0].line, message + (f" (and {len(every) - 1} more lines)" if len(every) > 1 else ""))
+            for (file, message), every in alike.items()
         ) from None

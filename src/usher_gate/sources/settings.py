@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import tomllib
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
@@ -12,7 +11,7 @@ from urllib.parse import urlsplit
 
 from ..core.record import record
 from ..files.faults import BadInput, Fault, nearest, quoted
-from ..files.workfolder import NAME
+from ..files.workfolder import NAME, read_toml
 from .entries import FIELDS as ENTRY_FIELDS
 from .entries import Layout
 from .interface import Source
@@ -132,9 +131,9 @@ class GatherSettings:
 class _Reader:
     """Reads the section, and knows on which lines its parts stand."""
 
-    def __init__(self, path: Path) -> None:
+    def __init__(self, path: Path, text: str) -> None:
         self.path, self.faults = str(path), list[Fault]()
-        self.lines = path.read_text("utf-8-sig").splitlines()
+        self.lines = text.splitlines()
         self.starts = [
             number for number, line in enumerate(self.lines, 1) if re.match(r"\s*\[\[\s*gather\.source\s*\]\]", line)
         ]
@@ -162,10 +161,10 @@ def read_gather(folder: Path) -> GatherSettings:
         raise BadInput(
             [Fault(str(path), 0, "does not exist; write one with a [[gather.source]] for each source (docs/gather.md)")]
         )
-    data = tomllib.loads(path.read_text("utf-8-sig")).get("gather", {})
-    reader = _Reader(path)
+    text, whole = read_toml(path)
+    data, reader = whole.get("gather", {}), _Reader(path, text)
     sources = data.get("source", []) if isinstance(data, dict) else []
-    if not isinstance(sources, list) or not sources:
+    if not isinstance(sources, list) or not sources or not all(isinstance(each, dict) for each in sources):
         raise BadInput([Fault(str(path), 0, "names no source; write a [[gather.source]] for each (docs/gather.md)")])
     for key in data:
         if key not in ("keep", "source"):

@@ -59,6 +59,13 @@ def _begin(stream: BinaryIO, part: Part) -> tuple[int, int]:
     return line, stream.tell()
 
 
+def each_line(data: bytes, first: int) -> Iterator[tuple[int, bytes]]:
+    """The lines of a block that hold anything, with their numbers."""
+    for line, raw in enumerate(data.split(b"\n"), first):
+        if raw.strip():
+            yield line, raw
+
+
 def is_ocsf(path: Path) -> bool:
     """Whether the first object of a file is an OCSF event: it has a class_uid."""
     with path.open("rb") as stream:
@@ -111,9 +118,7 @@ def _decoded(
     decoder: msgspec.json.Decoder[dict[str, Any]], data: bytes, first: int, path: Path, unread: Unread
 ) -> tuple[list[dict[str, Any]], Sequence[int]]:
     rows, lines = [], []
-    for line, raw in enumerate(data.split(b"\n"), first):
-        if not raw.strip():
-            continue
+    for line, raw in each_line(data, first):
         try:
             rows.append(decoder.decode(raw))
             lines.append(line)

@@ -17,7 +17,7 @@ from ...core.accessrules import CLIENTS, DEVICES, PLATFORMS, RISKS
 from ...core.model import MISSING, Ints
 from ...core.rehearsal import RESULTS
 from .interface import BAD, Batch, Coder, Meanings, Part, Unread, told_by
-from .lines import blocks
+from .lines import blocks, each_line
 from .methods import AMR, FACTORS, SOME_SECOND_FACTOR, WHOLE
 
 AUTHENTICATION, LOGON = 3002, 1
@@ -288,9 +288,7 @@ def _decoded(
     except (msgspec.DecodeError, UnicodeDecodeError):
         pass
     events, lines = [], []
-    for line, raw in enumerate(data.split(b"\n"), first):
-        if not raw.strip():
-            continue
+    for line, raw in each_line(data, first):
         try:
             events.append(decoder.decode(raw))
             lines.append(line)
