@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -26,7 +27,9 @@ def stand_in(folder: Path, **options: Any) -> Iterator[StandIn]:
             {name.removeprefix("snapshot/"): text for name, text in files().items() if name.startswith("snapshot/")},
         )
     given = {"client_secret": SECRET, "latency": 0.05, **options}
-    server = StandIn(0, World(snapshot, given.pop("arrive_after", 0.0)), Options(**given))
+    server = StandIn(
+        0, World(snapshot, given.pop("arrive_after", 0.0), given.pop("clock", time.monotonic)), Options(**given)
+    )
     thread = threading.Thread(target=server.serve_forever, kwargs={"poll_interval": 0.02}, daemon=True)
     thread.start()
     try:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -40,7 +40,8 @@ def rows_of(folder: Path, spec: Spec) -> list[Row]:
 class World:
     """Everything that the stand-in serves."""
 
-    def __init__(self, folder: Path, arrive_after: float) -> None:
+    def __init__(self, folder: Path, arrive_after: float, clock: Callable[[], float] = time.monotonic) -> None:
+        self._clock = clock
         self.tables = {spec.name: rows_of(folder, spec) for spec in _SPECS}
         self.arrive_after = arrive_after
         self._coming: list[tuple[float, Row]] = []
@@ -51,8 +52,9 @@ class World:
     def settings(self, service: str) -> list[Row]:
         """The settings of a service as they are now."""
         with self._lock:
-            arrived = [row for due, row in self._coming if due <= time.monotonic()]
-            self._coming = [each for each in self._coming if each[0] > time.monotonic()]
+            now = self._clock()
+            arrived = [row for due, row in self._coming if due <= now]
+            self._coming = [each for each in self._coming if each[0] > now]
             for row in arrived:
                 key = (row["service"], row["control"], row["scope"])
                 rows = self.tables["settings"]
@@ -66,7 +68,7 @@ class World:
     def change(self, row: Row) -> None:
         """Takes a change, which arrives later."""
         with self._lock:
-            self._coming.append((time.monotonic() + self.arrive_after, row))
+            self._coming.append((self._clock() + self.arrive_after, row))
 
 
 def _user(row: Mapping[str, str]) -> dict[str, Any]:
