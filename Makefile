@@ -5,14 +5,20 @@ BIN := $(VENV)/bin
 RUN := $(VENV)/.run-ready
 DEV := $(VENV)/.dev-ready
 DEMO ?= northmere
+VENV_LOWEST := .venv-lowest
+LOWEST := $(VENV_LOWEST)/.dev-ready
 
-.PHONY: demo test lint bench screenshots docs clean
+.PHONY: demo test test-lowest lint bench screenshots docs clean
 
 demo: $(RUN)
 	@$(BIN)/usher-gate demo --fresh $(DEMO)
 
 test: $(DEV)
 	$(BIN)/python -m pytest -n auto
+
+# The same with the lowest versions that pyproject.toml allows, in a .venv-lowest of its own.
+test-lowest: $(LOWEST)
+	$(VENV_LOWEST)/bin/python -m pytest -n auto
 
 lint: $(DEV)
 	$(BIN)/ruff check src tests tools
@@ -38,7 +44,12 @@ $(RUN): pyproject.toml | $(VENV)/bin/python
 
 $(DEV): pyproject.toml tools/system-packages.sh | $(VENV)/bin/python
 	@tools/system-packages.sh
-	@echo "setting up .venv for development (once)" && $(BIN)/python -m pip install --quiet --disable-pip-version-check -e '.[dev,gather,ldap]' && touch $@ $(RUN)
+	@echo "setting up .venv for development (once)" && $(BIN)/python -m pip install --quiet --disable-pip-version-check -e '.[dev,test,gather,ldap]' && touch $@ $(RUN)
+
+$(LOWEST): pyproject.toml constraints-lowest.txt tools/system-packages.sh | $(VENV)/bin/python
+	@tools/system-packages.sh
+	@echo "setting up .venv-lowest (once)" && $(PYTHON) -m venv $(VENV_LOWEST)
+	@$(VENV_LOWEST)/bin/python -m pip install --quiet --disable-pip-version-check -c constraints-lowest.txt -e '.[test,gather,ldap]' && touch $@
 
 clean:
-	rm -rf $(VENV) $(DEMO) build dist .mypy_cache .ruff_cache .pytest_cache .hypothesis
+	rm -rf $(VENV) $(VENV_LOWEST) $(DEMO) build dist .mypy_cache .ruff_cache .pytest_cache .hypothesis

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import argparse
 import os
+import re
 import sys
+import tomllib
 from pathlib import Path
 
 from usher_gate.files.catalogue import shipped_catalogue
@@ -96,6 +98,20 @@ def methods_page() -> str:
     )  # fmt: skip
 
 
+def lowest_versions() -> str:
+    """constraints-lowest.txt: the lowest version of everything that pyproject.toml allows but the checkers, for `make test-lowest`."""
+    project = tomllib.loads((ROOT / "pyproject.toml").read_text("utf-8"))["project"]
+    extras = [extra for name, extra in project["optional-dependencies"].items() if name != "dev"]
+    wanted = [*project["dependencies"], *(each for extra in extras for each in extra)]
+    made = []
+    for each in wanted:
+        found = re.fullmatch(r"([A-Za-z0-9_.-]+)(?:\[[^]]*\])?>=([0-9.]+)", each)
+        if found is None:
+            raise SystemExit(f"pyproject.toml: {each} is not of the form name>=version, so its lowest version is not known")
+        made.append(f"{found[1]}=={found[2]}\n")
+    return "# Generated from pyproject.toml by `make docs`: the lowest versions that it allows.\n" + "".join(sorted(made, key=str.lower))
+
+
 def main() -> int:
     """Writes, or says what is out of date."""
     parser = argparse.ArgumentParser(description=__doc__)
@@ -104,6 +120,7 @@ def main() -> int:
     made = {ROOT / "src" / "usher_gate" / path: text for path, text in schema_texts().items()}
     made |= {ROOT / "docs" / "controls.md": controls_page(), ROOT / "docs" / "commands.md": commands_page()}
     made[ROOT / "docs" / "methods.md"] = methods_page()
+    made[ROOT / "constraints-lowest.txt"] = lowest_versions()
     stale = [path for path, text in made.items() if not path.exists() or path.read_text("utf-8") != text]
     for path in stale:
         if check:

@@ -119,6 +119,55 @@ def test_a_draft_takes_the_place_of_the_rules_and_says_whom_it_would_lock_out(ti
     assert "'console'" in done.err
 
 
+def parquet_log(path: Path, count: int, **columns: Any) -> None:
+    import pyarrow as pa
+    import pyarrow.parquet as pq
+
+    times = [f"2026-11-19T08:{number // 60 % 60:02}:{number % 60:02}Z" if number % 7 else "" for number in range(count)]
+    made = {"time": times, "person": ["P1"] * count, "resource": ["console"] * count, **columns}
+    pq.write_table(pa.table({name: pa.array(cells) if isinstance(cells, list) else cells for name, cells in made.items()}), path, row_group_size=count // 14 + 1)
+
+
+def as_text(cells: list[Any]) -> Any:
+    """Texts that claim to be UTF-8, and need not be."""
+    import pyarrow as pa
+
+    binary = pa.array([cell if isinstance(cell, bytes) else cell.encode() for cell in cells], pa.binary())
+    return pa.StringArray.from_buffers(len(cells), *binary.buffers()[1:], binary.buffers()[0])
+
+
+def test_a_parquet_log_of_many_row_groups_loses_no_event(tiny: Path) -> None:
+    parquet_log(tiny / "log.parquet", 20_000)
+    result = rehearse("--sign-ins", "log.parquet")
+    assert (result["events"]["read"], result["events"]["decided"]) == (20_000, 20_000 - 2_858)  # every seventh has no time
+    assert [(each["why"], each["value"], each["events"]) for each in result["unused"]] == [("says no time", "", 2_858)]
+
+
+def test_arrow_s_errors_are_told_apart(tiny: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    import pyarrow as pa
+
+    parquet_log(tiny / "log.parquet", 1_000)
+    whole = (tiny / "log.parquet").read_bytes()
+    for damaged in (whole[:-40], b"PAR1" + whole[4:-8] + b"\0\0\0\x7fPAR1"):
+        (tiny / "damaged.parquet").write_bytes(damaged)
+        done = call("rehearse", "--sign-ins", "damaged.parquet")
+        assert done.status == 2
+        assert "damaged.parquet: is not a whole Parquet file; write it anew" in done.err
+    other: dict[str, list[Any]] = {"person": ["P1"] * 14 + [b"P\xff"], "time": [TIME] * 13 + [b"\xff", TIME]}
+    parquet_log(tiny / "other.parquet", 15, **{name: as_text(cells) for name, cells in other.items()})
+    unused = rehearse("--sign-ins", "other.parquet")["unused"]
+    assert {(each["value"], each["first"].rpartition(":")[2]) for each in unused} == {("\\xff", "14"), ("P\\xff", "15")}
+    (tiny / "logs").mkdir()
+    parquet_log(tiny / "logs/numbers.parquet", 15, client=[[1]] * 15)
+    assert "the column client holds list<element: int64>; text is due" in call("rehearse", "--sign-ins", "logs").err
+
+    def ours(*_: object) -> None:
+        raise pa.ArrowInvalid("a mistake of ours")
+
+    monkeypatch.setattr("usher_gate.files.sign_ins.interface.Meanings.batch", ours)
+    assert "this is a bug" in call("rehearse", "--sign-ins", "log.parquet").err
+
+
 def test_events_that_cannot_be_used_are_counted_and_placed(tiny: Path) -> None:
     rows = [
         f"{TIME},P9,console,,,,,,", f"{TIME},P1,consol,,,,,,", f"{TIME[:-1]},P1,console,,,,,,", f"{TIME},P1,console,192.0.2,,,,,", f"{TIME},,console,,,,,,",

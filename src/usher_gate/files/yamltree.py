@@ -18,6 +18,7 @@ from .times import parse_time
 
 LARGEST = 8 * 1024 * 1024
 DEEPEST = 50
+TOO_DEEP = f"nests deeper than {DEEPEST} levels; nothing here needs that"
 MOST_EVENTS = 1_000_000
 _NUMBER = re.compile(r"[-+]?(\.[0-9]+|[0-9][0-9_]*(\.[0-9]*)?)([eE][-+]?[0-9]+)?|0x[0-9a-fA-F]+|0o[0-7]+", re.ASCII)
 _NULLS = ("", "~", "null", "Null", "NULL")
@@ -297,6 +298,9 @@ def parse_yaml(data: bytes, shown: str, faults: Faults) -> Cursor | None:
         node = yaml.compose(text, Loader=_Loader)
     except yaml.MarkedYAMLError as error:
         line = error.problem_mark.line + 1 if error.problem_mark else 1
+        if "depth" in _plain(error.problem):  # the scanner reads ahead of the events, and newer ones have a bound of their own
+            faults.add(shown, line, TOO_DEEP)
+            return None
         faults.add(shown, line, f"is not YAML here ({_plain(error.problem)}); check indentation, quotes and brackets")
         return None
     except yaml.YAMLError:
@@ -332,7 +336,7 @@ def _scan(text: str) -> tuple[int, str] | None:
         if isinstance(event, yaml.CollectionStartEvent):
             depth += 1
             if depth > DEEPEST:
-                return line, f"nests deeper than {DEEPEST} levels; nothing here needs that"
+                return line, TOO_DEEP
         elif isinstance(event, yaml.CollectionEndEvent):
             depth -= 1
         elif isinstance(event, yaml.DocumentStartEvent) and event.explicit and number > 2:

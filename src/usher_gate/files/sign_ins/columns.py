@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 from collections.abc import Callable, Iterator, Sequence
+from contextlib import AbstractContextManager, contextmanager
 from functools import cached_property
 from pathlib import Path
 from typing import Any
@@ -14,7 +15,8 @@ import pyarrow.compute as pc
 
 from ...core.model import MISSING, Bools, Ints, Longs
 from ..faults import BadInput, Fault, Faults
-from ..tables.arrowcolumn import ArrowColumn
+from ..tables.arrowcolumn import ArrowColumn, words_of
+from ..tables.parquet import whole_parquet
 from .interface import COLUMNS, SIGN_INS, Batch, Meanings, Part, Unread
 
 READ = 512 * 1024  # rows that are read at once, since each reading brings a dictionary of its own
@@ -48,7 +50,7 @@ class _Column:
         ]
         both = pa.chunked_array(pair).unify_dictionaries()
         self._every = both.chunk(1).dictionary
-        fresh = self._every[len(self._meant) :].to_pylist()
+        fresh = words_of(self._every[len(self._meant) :])
         self._meant = np.append(self._meant, np.fromiter(map(self._coder.__getitem__, fresh), np.int32, len(fresh)))
         places = both.chunk(1).indices.to_numpy(zero_copy_only=False)
         self._numbers, self._dictionary = np.append(self._meant[places], np.int32(MISSING)), words
@@ -67,11 +69,11 @@ def _coded(array: Any, path: Path, name: str) -> Any:
     kind = array.type
     if pa.types.is_dictionary(kind) and pa.types.is_string(kind.value_type):
         return array if pa.types.is_int32(kind.index_type) else array.cast(_WORDS)
-    if pa.types.is_list(kind) or pa.types.is_large_list(kind):
-        array = pc.binary_join(array, ";")
     try:
+        if pa.types.is_list(kind) or pa.types.is_large_list(kind):
+            array = pc.binary_join(array, ";")
         return array.cast(pa.string()).dictionary_encode()
-    except (pa.ArrowException, ValueError):
+    except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
         raise BadInput([Fault(str(path), 1, f"the column {name} holds {kind}; text is due")]) from None
 
 
@@ -112,7 +114,7 @@ def _batches(
         ) -> list[tuple[str, int, int]]:
             array = _coded(raw, path, "time") if name == "time" else arrays[name]
             found, first, count = np.unique(_codes(array)[rows], return_index=True, return_counts=True)
-            words = ["" if code < 0 else array.dictionary[code].as_py() or "" for code in found.tolist()]
+            words = ["" if code < 0 else words_of(array.dictionary[code : code + 1])[0] or "" for code in found.tolist()]
             return list(zip(words, count.tolist(), rows[first].tolist(), strict=True))
 
         numbers = {name: column.numbers(arrays[name]) for name, column in columns.items()}
@@ -137,34 +139,33 @@ def read_parquet(part: Part, meanings: Meanings, unread: Unread) -> Iterator[Bat
     import pyarrow.parquet as pq
 
     path = part.path
-    try:
+    with whole_parquet(str(path)):
         schema = pq.read_schema(path)
-        _check_columns(list(schema.names), path)
-        file = pq.ParquetFile(
-            path,
-            read_dictionary=[each.name for each in schema if pa.types.is_string(each.type) and each.name != "time"],
-            pre_buffer=False,  # or the whole file would be held
-        )
-        wanted = [name for name in schema.names if not name.startswith("x.")]
+    _check_columns(list(schema.names), path)
+    time = schema.field("time").type
+    if pa.types.is_timestamp(time) and time.tz is None:
+        message = "the column time holds times without an offset; write timestamps with a time zone"
+        raise BadInput([Fault(str(path), 1, message)])
+    coded = [each.name for each in schema if pa.types.is_string(each.type) and each.name != "time"]
+    names = [name for name in schema.names if not name.startswith("x.")]
+    with whole_parquet(str(path)):
+        file = pq.ParquetFile(path, read_dictionary=coded, pre_buffer=False)  # or the whole file would be held
         groups = range(part.first, file.num_row_groups if part.last is None else part.last)
         before = sum(file.metadata.row_group(number).num_rows for number in range(part.first))
-        rows = file.iter_batches(READ, row_groups=list(groups), columns=wanted)
-        names = [name for name in schema.names if name in wanted]
-        if (
-            "time" in names
-            and pa.types.is_timestamp(schema.field("time").type)
-            and schema.field("time").type.tz is None
-        ):
-            raise BadInput(
-                [
-                    Fault(
-                        str(path), 1, "the column time holds times without an offset; write timestamps with a time zone"
-                    )
-                ]
-            )
-        yield from _batches(_ahead(rows), names, path, lambda row: before + row + 1, meanings, unread)
-    except (pa.ArrowException, ValueError):
-        raise BadInput([Fault(str(path), 0, "is not a whole Parquet file; write it anew")]) from None
+        rows = file.iter_batches(READ, row_groups=list(groups), columns=names)
+    whole = _whole(rows, lambda: whole_parquet(str(path)))
+    yield from _batches(_ahead(whole), names, path, lambda row: before + row + 1, meanings, unread)
+
+
+def _whole(rows: Iterator[Any], reading: Callable[[], AbstractContextManager[None]]) -> Iterator[Any]:
+    """The same, each read under `reading`, which says what is wrong with the file; what goes wrong with whoever uses the rows is no fault of
+    the file."""
+    while True:
+        with reading():
+            batch = next(rows, None)
+        if batch is None:
+            return
+        yield batch
 
 
 def _check_columns(names: list[str], path: Path) -> None:
@@ -206,13 +207,20 @@ def read_csv(path: Path, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
         )
     except pa.ArrowInvalid:
         return  # nothing but the line of columns
-    try:
-        yield from _batches(_ahead(map(_as_text, rows)), wanted, path, where.line, meanings, unread)
-    except pa.ArrowException:
-        raise BadInput([Fault(str(path), 0, "is not CSV throughout; check its quotes")]) from None
+    whole = _whole(rows, lambda: _whole_csv(path))
+    yield from _batches(_ahead(map(_as_text, whole)), wanted, path, where.line, meanings, unread)
     if where.odd:
         unread.read += where.odd
         unread.add(f"has not {len(names)} cells, as the first line has", "", where.odd, path, lambda: where.first_odd)
+
+
+@contextmanager
+def _whole_csv(path: Path) -> Iterator[None]:
+    """Raises BadInput for what Arrow says of a CSV file that is none throughout."""
+    try:
+        yield
+    except pa.ArrowInvalid:
+        raise BadInput([Fault(str(path), 0, "is not CSV throughout; check its quotes")]) from None
 
 
 def _as_text(batch: Any) -> Any:
@@ -220,10 +228,8 @@ def _as_text(batch: Any) -> Any:
     columns = []
     for array in batch.columns:
         coded = array if pa.types.is_dictionary(array.type) else array.dictionary_encode()
-        words = [
-            None if word is None else word.decode("utf-8", "backslashreplace") for word in coded.dictionary.to_pylist()
-        ]
-        columns.append(pa.DictionaryArray.from_arrays(coded.indices, pa.array(words, pa.string()), safe=False))
+        words = pa.array(words_of(coded.dictionary), pa.string())
+        columns.append(pa.DictionaryArray.from_arrays(coded.indices, words, safe=False))
     return pa.RecordBatch.from_arrays(columns, batch.schema.names)
 
 

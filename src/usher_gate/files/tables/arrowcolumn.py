@@ -15,6 +15,15 @@ from .interface import Column
 from .listcolumn import ListColumn
 
 
+def words_of(array: Any) -> list[str | None]:
+    """The texts of an array; what is not UTF-8 becomes a text that nothing else has."""
+    try:
+        words: list[str | bytes | None] = array.to_pylist()
+    except UnicodeDecodeError:
+        words = array.cast(pa.binary()).to_pylist()
+    return [word.decode("utf-8", "backslashreplace") if isinstance(word, bytes) else word for word in words]
+
+
 class ArrowTexts:
     """Texts held by Arrow."""
 
@@ -66,14 +75,24 @@ class ArrowColumn(Column):
         if pa.types.is_timestamp(self.array.type):
             micros = self.array.cast(pa.timestamp("us", "UTC"), safe=False).cast(pa.int64())
             return micros.fill_null(NO_TIME).to_numpy(zero_copy_only=False), np.empty(0, np.int64)
-        array = pc.if_else(pc.equal(self._strings, ""), pa.scalar(None, pa.string()), self._strings)
+        array = self._filled()
         if pc.all(pc.match_substring_regex(array, f"^{RFC3339}$")).as_py() is not False:
             try:
                 micros = array.cast(pa.timestamp("us", "UTC")).cast(pa.int64())
                 return micros.fill_null(NO_TIME).to_numpy(zero_copy_only=False), np.empty(0, np.int64)
             except pa.ArrowInvalid:
                 pass
-        return ListColumn(array.to_pylist()).times()
+        return ListColumn(words_of(array)).times()
+
+    def _filled(self) -> Any:
+        """The cells, an empty text being null.
+
+        By taking rows: `if_else` on a slice of a text column gives memory that nobody wrote up to pyarrow 23.
+        """
+        empty = pc.fill_null(pc.equal(self._strings, ""), False).to_numpy(zero_copy_only=False)
+        if not empty.any():
+            return self._strings
+        return self._strings.take(pa.array(np.arange(len(empty)), mask=empty))
 
     def index_in(self, keys: Column) -> Ints:
         if not isinstance(keys, ArrowColumn):

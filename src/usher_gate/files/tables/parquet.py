@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-from ..faults import Faults
+from ..faults import BadInput, Fault, Faults
 from .interface import FLAG, LIST, TEXT, TIME, VALUE, WHOLE, Spec, Table
 
 _DUE = {
@@ -16,6 +18,26 @@ _DUE = {
     LIST: "lists of text, or text",
     VALUE: "text or numbers",
 }
+
+
+@contextmanager
+def whole_parquet(shown: str) -> Iterator[None]:
+    """Raises BadInput for what a damaged or unusual Parquet file does to Arrow; any other error is ours, and stays what it is."""
+    import pyarrow as pa
+
+    try:
+        yield
+    except pa.ArrowNotImplementedError as error:
+        what = " ".join(str(error).split())[:120]
+        raise BadInput(
+            [Fault(shown, 0, f"uses what this pyarrow ({pa.__version__}) cannot read ({what}); write it anew")]
+        ) from None
+    except pa.ArrowInvalid:  # the footer, a page or a text is damaged
+        raise BadInput([Fault(shown, 0, "is not a whole Parquet file; write it anew")]) from None
+    except OSError as error:  # pa.ArrowIOError is one
+        raise BadInput(
+            [Fault(shown, 0, f"cannot be read ({error.strerror or 'it is not Parquet'}); write it anew")]
+        ) from None
 
 
 def read_parquet(path: Path, shown: str, spec: Spec, faults: Faults) -> Table | None:
@@ -29,25 +51,24 @@ def read_parquet(path: Path, shown: str, spec: Spec, faults: Faults) -> Table | 
         faults.add(shown, 0, "is a folder where a file is due; name a file")
         return None
     try:
-        file = pq.ParquetFile(path)
-        names = list(file.schema_arrow.names)
+        with whole_parquet(shown):
+            file = pq.ParquetFile(path)
+            names = list(file.schema_arrow.names)
         before = len(faults.found)
         spec.check_columns(names, shown, 1, faults)
         if len(faults.found) > before:
             return None
-        data = file.read(columns=[name for name in names if not name.startswith("x.")])
-        data.validate(full=True)  # text that is no UTF-8 included
-    except OSError as error:
-        faults.add(shown, 0, f"cannot be read ({error.strerror or 'it is not Parquet'}); write it anew")
-        return None
-    except (pa.ArrowException, ValueError):
-        faults.add(shown, 0, "is not a whole Parquet file; write it anew")
+        with whole_parquet(shown):
+            data = file.read(columns=[name for name in names if not name.startswith("x.")])
+            data.validate(full=True)  # text that is no UTF-8 included
+    except BadInput as error:
+        faults.found += error.faults
         return None
     columns = {}
     for name in data.column_names:
         try:
             array = _texts(data[name], spec.type_of(name), pa)
-        except (pa.ArrowException, ValueError):
+        except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
             array = None
         if array is None:
             faults.add(shown, 1, f"the column {name} holds {data[name].type}; {_DUE[spec.type_of(name)]} is due")
