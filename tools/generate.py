@@ -73,7 +73,7 @@ def commands_page() -> str:
 
 def methods_page() -> str:
     """docs/methods.md from the tables of authenticator types and of what logs call them."""
-    from usher_gate.core.proofs import TYPES
+    from usher_gate.core.organisation.proofs import TYPES
     from usher_gate.files.sign_ins.methods import AMR, FACTORS
 
     names = {0: "Unknown", 1: "SMS", 2: "Security Question", 3: "Phone Call", 4: "Biometric", 5: "Push Notification", 6: "Hardware Token", 7: "OTP",
@@ -107,9 +107,13 @@ def lowest_versions() -> str:
     for each in wanted:
         found = re.fullmatch(r"([A-Za-z0-9_.-]+)(?:\[[^]]*\])?>=([0-9.]+)", each)
         if found is None:
-            raise SystemExit(f"pyproject.toml: {each} is not of the form name>=version, so its lowest version is not known")
+            raise SystemExit(
+                f"pyproject.toml: {each} is not of the form name>=version, so its lowest version is not known"
+            )
         made.append(f"{found[1]}=={found[2]}\n")
-    return "# Generated from pyproject.toml by `make docs`: the lowest versions that it allows.\n" + "".join(sorted(made, key=str.lower))
+    return "# Generated from pyproject.toml by `make docs`: the lowest versions that it allows.\n" + "".join(
+        sorted(made, key=str.lower)
+    )
 
 
 def main() -> int:

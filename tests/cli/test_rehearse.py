@@ -125,7 +125,11 @@ def parquet_log(path: Path, count: int, **columns: Any) -> None:
 
     times = [f"2026-11-19T08:{number // 60 % 60:02}:{number % 60:02}Z" if number % 7 else "" for number in range(count)]
     made = {"time": times, "person": ["P1"] * count, "resource": ["console"] * count, **columns}
-    pq.write_table(pa.table({name: pa.array(cells) if isinstance(cells, list) else cells for name, cells in made.items()}), path, row_group_size=count // 14 + 1)
+    pq.write_table(
+        pa.table({name: pa.array(cells) if isinstance(cells, list) else cells for name, cells in made.items()}),
+        path,
+        row_group_size=count // 14 + 1,
+    )
 
 
 def as_text(cells: list[Any]) -> Any:
@@ -139,7 +143,10 @@ def as_text(cells: list[Any]) -> Any:
 def test_a_parquet_log_of_many_row_groups_loses_no_event(tiny: Path) -> None:
     parquet_log(tiny / "log.parquet", 20_000)
     result = rehearse("--sign-ins", "log.parquet")
-    assert (result["events"]["read"], result["events"]["decided"]) == (20_000, 20_000 - 2_858)  # every seventh has no time
+    assert (result["events"]["read"], result["events"]["decided"]) == (
+        20_000,
+        20_000 - 2_858,
+    )  # every seventh has no time
     assert [(each["why"], each["value"], each["events"]) for each in result["unused"]] == [("says no time", "", 2_858)]
 
 

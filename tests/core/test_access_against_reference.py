@@ -252,10 +252,10 @@ def test_every_decision_is_the_reference_s(made: tuple[Org, Random]) -> None:
 
 def compare_decisions(org: Org, rnd: Random) -> int:
     """Compares some decisions of every person, as they are and as if the observed rules were enforced."""
-    from usher_gate.core.access import Gatekeeper as Real
-    from usher_gate.core.access import SignIn
-    from usher_gate.core.decide import Decider
-    from usher_gate.core.networks import NetworkClass
+    from usher_gate.core.organisation.networks import NetworkClass
+    from usher_gate.core.organisation.sign_ins import SignIn
+    from usher_gate.core.sign_in.decide import Decider
+    from usher_gate.core.sign_in.gatekeeper import Gatekeeper as Real
     from usher_gate.files.faults import BadInput
     from usher_gate.files.snapshot import read_snapshot
 
@@ -285,7 +285,7 @@ def compare_decisions(org: Org, rnd: Random) -> int:
             )
             shown = set(rnd.sample(TYPES, rnd.choice((0, 0, 1, 2))))
             sign_in = SignIn(
-                place[0], NetworkClass(real.door.networks.containing(keeper.places[names]), ""), *place[2:]
+                place[0], NetworkClass(real.networks.containing(keeper.places[names]), ""), *place[2:]
             )
             for observed, modes in ((False, ("enforce",)), (True, ("enforce", "observe"))):
                 found = decider.decide(sign_in, frozenset(shown), observed).outcome

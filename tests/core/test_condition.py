@@ -7,21 +7,8 @@ from itertools import product
 import numpy as np
 import pytest
 
-from usher_gate.core.condition import (
-    DRIFTS,
-    LOOSE,
-    MEETS,
-    SETTLING,
-    UNAVAILABLE,
-    UNKNOWN,
-    Branch,
-    Leaf,
-    TooFew,
-    Tree,
-    combine,
-    deciding,
-    restrict,
-)
+from usher_gate.core.verdicts.codes import DRIFTS, LOOSE, MEETS, SETTLING, UNAVAILABLE, UNKNOWN
+from usher_gate.core.verdicts.condition import Branch, Leaf, TooFew, Tree, combine, deciding, restrict
 
 BEST_FIRST = (MEETS, LOOSE, SETTLING, UNKNOWN, UNAVAILABLE, DRIFTS)
 

@@ -15,10 +15,11 @@ from tests.access_reference import CLIENTS, DEVICES, PLATFORMS, RISKS, Gatekeepe
 from tests.core.test_access_against_reference import random_gate, write_gate
 from tests.organisations import organisations
 from tests.reference import Org
-from usher_gate.core.access import Gatekeeper as Real
-from usher_gate.core.condition import Leaf
-from usher_gate.core.decide import network_name
-from usher_gate.core.holes import Box, boxes, holes
+from usher_gate.core.sign_in.boxes import Box, boxes
+from usher_gate.core.sign_in.gatekeeper import Gatekeeper as Real
+from usher_gate.core.sign_in.holes import holes
+from usher_gate.core.sign_in.possible import Asked
+from usher_gate.core.verdicts.condition import Leaf
 from usher_gate.files.baseline import read_baseline
 from usher_gate.files.faults import BadInput
 from usher_gate.files.snapshot import read_snapshot
@@ -77,8 +78,9 @@ def compare_holes(org: Org, rnd: Random) -> int:
     for rule, raw in zip(baseline.rules, gate.leaves, strict=True):
         leaf = rule.expect
         assert isinstance(leaf, Leaf)
-        found = holes(real, leaf, np.ones(len(active), bool))
-        every = {"resource": list(leaf.on) or sorted(gate.resources), "network": [network_name(each) for each in real.door.networks.classes],
+        assert leaf.asked is not None
+        found = holes(real, leaf.asked, np.ones(len(active), bool))
+        every = {"resource": list(leaf.asked.on) or sorted(gate.resources), "network": [each.text for each in real.networks.classes],
                  "client": CLIENTS, "platform": PLATFORMS, "device": DEVICES, "risk": RISKS}  # fmt: skip
         for number, person in enumerate(active):
             partner = keeper.hypotheses(person)
@@ -144,7 +146,7 @@ def test_adding_a_denying_rule_or_removing_an_exclusion_never_opens_a_hole(demo:
         snapshot = read_snapshot(demo / "snapshot").snapshot
         keeper = Real(snapshot)
         everybody = np.ones(len(snapshot.people), bool)
-        return {proof: {person for hole in holes(keeper, Leaf("proof", proof, 0), everybody) if not hole.observed_closes for person in hole.people}
+        return {proof: {person for hole in holes(keeper, Asked(proof), everybody) if not hole.observed_closes for person in hole.people}
                 for proof in ("mfa", "phishing-resistant", "managed-device")}  # fmt: skip
 
     before = people_with_holes()

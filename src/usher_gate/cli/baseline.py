@@ -12,9 +12,9 @@ from ..files.faults import UsherError, nearest, quoted
 from .common import add_output, look, need, output, places, say_notes
 
 if TYPE_CHECKING:
-    from ..core.catalogue import Catalogue
-    from ..core.model import Snapshot
-    from ..core.rules import Baseline, Rule
+    from ..core.organisation.snapshot import Snapshot
+    from ..core.verdicts.rules import Baseline, Rule
+    from ..core.words.catalogue import Catalogue
     from ..outputs.digest import Section
 
 EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
@@ -86,7 +86,7 @@ def _catalogue(snapshot: Snapshot | None) -> Catalogue:
 def _start(arguments: argparse.Namespace, snapshot: Snapshot | None) -> int:
     """Writes the rules of a starter that can be judged on the snapshot's services (all of them without a snapshot)."""
     from ..baselines import keep_rules, starter_path, starter_text
-    from ..core.condition import restrict
+    from ..core.verdicts.condition import restrict
     from ..files.baseline import read_baseline
 
     if arguments.format != "table":
@@ -128,7 +128,7 @@ def _control(control: Any) -> dict[str, Any]:
 
 
 def _rule(rule: Rule) -> dict[str, Any]:
-    from ..core.condition import in_words
+    from ..core.verdicts.condition import in_words
 
     return {
         "id": rule.id,
@@ -242,20 +242,19 @@ def _reach(rule: Rule, snapshot: Snapshot | None) -> list[dict[str, Any]]:
         return []
     import numpy as np
 
-    from ..core.resolve import Resolver
-    from ..core.rules import Baseline
-    from ..core.scope import Scopes, pairs
+    from ..core.settings.resolver import Resolver
+    from ..core.verdicts.scope import Scopes, services_of
 
-    scopes = Scopes(snapshot, Resolver(snapshot))
+    scopes = Scopes(Resolver(snapshot))
     found = []
-    for _, service in pairs(Baseline("", "", (rule,)), snapshot, set()):
-        outside, answered = scopes.outside(rule, service)
+    for service in services_of(rule, snapshot.services):
+        scope = scopes.of(rule, service)
         found.append(
             {
                 "service": service.id if service else None,
-                "people": int(np.count_nonzero(~outside)) if answered else None,
+                "people": int(np.count_nonzero(~scope.outside)) if scope.answered else None,
                 "of": len(snapshot.people),
-                "why": None if answered else "; ".join(sorted(scopes.notes)),
+                "why": None if scope.answered else "; ".join(sorted(scope.notes)),
             }
         )
     return found

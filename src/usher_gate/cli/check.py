@@ -7,18 +7,8 @@ from __future__ import annotations
 import argparse
 from dataclasses import replace
 
-from .common import (
-    SEVERITIES,
-    add_narrowing,
-    add_output,
-    add_places,
-    look,
-    narrowing,
-    output,
-    read_inputs,
-    say_notes,
-    working,
-)
+from ..core.words.vocabulary import SEVERITIES
+from .common import add_narrowing, add_output, add_places, look, narrowing, output, read_inputs, say_notes, working
 
 EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
   usher-gate check
@@ -50,7 +40,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """Checks, writes, and says by the exit status what was found."""
-    from ..core.check import check
+    from ..core.verdicts.run import check
     from ..outputs.interface import FORMATS
 
     inputs = read_inputs(arguments)

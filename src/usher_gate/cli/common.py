@@ -16,9 +16,10 @@ from ..files.faults import UsherError, nearest, quoted
 from ..files.workfolder import NAME, WorkFolder, read_workfolder
 
 if TYPE_CHECKING:
-    from ..core.check import Narrowing
-    from ..core.model import Bools, Snapshot
-    from ..core.rules import AgreedException, Baseline
+    from ..core.organisation.columns import Bools
+    from ..core.organisation.snapshot import Snapshot
+    from ..core.verdicts.rules import AgreedException, Baseline
+    from ..core.verdicts.run import Narrowing
     from ..files.snapshot import Read
     from ..outputs.interface import Look
 
@@ -117,8 +118,8 @@ def read_inputs(arguments: argparse.Namespace, exceptions_too: bool = True) -> I
 
 def narrowing(arguments: argparse.Namespace, snapshot: Snapshot, baseline: Baseline) -> Narrowing:
     """What the report is to speak of; raises UsherError for a name that nothing has."""
-    from ..core.check import Narrowing
-    from ..core.condition import VERDICTS
+    from ..core.verdicts.codes import VERDICTS
+    from ..core.verdicts.run import Narrowing
 
     _known(arguments.rule, [rule.id for rule in baseline.rules], "rule")
     _known(arguments.service, [service.id for service in snapshot.services or ()], "service")
@@ -145,7 +146,8 @@ def _known(values: list[str] | None, known: list[str] | tuple[str, ...], what: s
 def _people(arguments: argparse.Namespace, snapshot: Snapshot) -> Bools | None:
     import numpy as np
 
-    from ..core.select import Selector, Unanswerable, find_group, select
+    from ..core.organisation.select import Unanswerable, find_group, select
+    from ..core.organisation.selector import Selector
 
     mask = None
     if arguments.person:
@@ -219,7 +221,7 @@ def output(arguments: argparse.Namespace) -> Iterator[TextIO]:
 
 def say_notes(notes: tuple[str, ...]) -> None:
     """Notes go to standard error, the first few of them; what is no surprise is only counted."""
-    from ..core.scope import NOT_PAIRED
+    from ..core.verdicts.scope import NOT_PAIRED
     from ..outputs.safe import for_terminal
 
     telling = [note for note in notes if not note.endswith(NOT_PAIRED)]

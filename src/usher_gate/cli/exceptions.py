@@ -105,7 +105,7 @@ def _add(arguments: argparse.Namespace, path: Path) -> int:
 
 
 def _end(arguments: argparse.Namespace, path: Path) -> int:
-    from ..core.scope import taken_day
+    from ..core.verdicts.exceptions import taken_day
     from ..files.edit_exceptions import end_exception
 
     inputs = read_inputs(arguments)
@@ -125,7 +125,7 @@ def _day(text: str) -> date:
 
 
 def _list(arguments: argparse.Namespace, inputs: Inputs) -> int:
-    from ..core.check import check
+    from ..core.verdicts.run import check
     from ..outputs.exceptions import write_exceptions
 
     result = check(inputs.snapshot, inputs.baseline, inputs.exceptions)

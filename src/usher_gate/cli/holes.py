@@ -11,8 +11,8 @@ from ..files.faults import UsherError, nearest, quoted
 from .common import add_output, add_places, look, output, read_inputs, say_notes
 
 if TYPE_CHECKING:
-    from ..core.condition import Leaf
-    from ..core.model import Bools
+    from ..core.organisation.columns import Bools
+    from ..core.sign_in.possible import Asked
     from .common import Inputs
 
 EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
@@ -43,10 +43,12 @@ def run(arguments: argparse.Namespace) -> int:
     """Finds and writes."""
     import numpy as np
 
-    from ..core.access import Gatekeeper
-    from ..core.condition import Leaf
-    from ..core.holes import ailments, holes
-    from ..core.proofs import PROOFS
+    from ..core.sign_in.gatekeeper import Gatekeeper
+    from ..core.sign_in.health import ailments
+    from ..core.sign_in.holes import holes
+    from ..core.sign_in.lockout import lockouts
+    from ..core.sign_in.possible import Asked
+    from ..core.words.vocabulary import PROOFS
     from ..outputs.holes import HolesAnswer, RuleHoles, write_holes, write_holes_json
 
     inputs = read_inputs(arguments)
@@ -59,25 +61,26 @@ def run(arguments: argparse.Namespace) -> int:
         if arguments.proof not in PROOFS:
             raise UsherError(f"there is no proof {quoted(arguments.proof)}; {nearest(arguments.proof, PROOFS)}")
         everybody = np.ones(len(inputs.snapshot.people), bool)
-        wanted = [("", f"{arguments.proof} from everybody", Leaf("proof", arguments.proof, 0), everybody)]
+        wanted = [("", f"{arguments.proof} from everybody", Asked(arguments.proof), everybody)]
     found = tuple(
-        RuleHoles(rule, title, leaf, tuple(holes(keeper, leaf, audience)), int(audience.sum()))
-        for rule, title, leaf, audience in wanted
+        RuleHoles(rule, title, asked, tuple(holes(keeper, asked, audience)), int(audience.sum()))
+        for rule, title, asked, audience in wanted
     )
-    answer = HolesAnswer(inputs.snapshot, found, tuple(keeper.lockouts()), tuple(ailments(keeper)), keeper)
+    locked = lockouts(keeper)
+    answer = HolesAnswer(inputs.snapshot, found, locked.found, tuple(ailments(keeper)), keeper)
     with output(arguments) as stream:
         if arguments.format == "json":
             write_holes_json(answer, stream)
         else:
             write_holes(answer, stream, look(arguments, arguments.rows))
-    say_notes(tuple(sorted(keeper.notes)))
+    say_notes(tuple(sorted(keeper.notes | locked.notes)))
     return 0
 
 
-def _of_rules(arguments: argparse.Namespace, inputs: Inputs) -> list[tuple[str, str, Leaf, Bools]]:
+def _of_rules(arguments: argparse.Namespace, inputs: Inputs) -> list[tuple[str, str, Asked, Bools]]:
     """The proof leaves of the baseline, each with whom its rule is for."""
-    from ..core.resolve import Resolver
-    from ..core.scope import Scopes
+    from ..core.settings.resolver import Resolver
+    from ..core.verdicts.scope import Scopes
 
     rules = [rule for rule in inputs.baseline.rules if any(leaf.about == "proof" for leaf in rule.leaves)]
     for name in arguments.rule or ():
@@ -89,11 +92,11 @@ def _of_rules(arguments: argparse.Namespace, inputs: Inputs) -> list[tuple[str, 
         raise UsherError(
             "no rule of the baseline asks for a proof; write --proof mfa, or see usher-gate baseline --start"
         )
-    scopes = Scopes(inputs.snapshot, Resolver(inputs.snapshot))
+    scopes = Scopes(Resolver(inputs.snapshot))
     return [
-        (rule.id, rule.title, leaf, ~scopes.outside(rule, None)[0])
+        (rule.id, rule.title, leaf.asked, ~scopes.of(rule, None).outside)
         for rule in rules
         if not arguments.rule or rule.id in arguments.rule
         for leaf in rule.leaves
-        if leaf.about == "proof"
+        if leaf.asked is not None
     ]

@@ -14,11 +14,11 @@ from ..files.faults import Faults, UsherError
 from .common import add_output, look, need, output, places, say_notes, working
 
 if TYPE_CHECKING:
-    from ..core.access import Gatekeeper
-    from ..core.accessrules import AccessRule
-    from ..core.model import Snapshot
-    from ..core.result import Lockout
-    from ..files.sign_ins import Unread
+    from ..core.organisation.access_rules import AccessRule
+    from ..core.organisation.snapshot import Snapshot
+    from ..core.sign_in.gatekeeper import Gatekeeper
+    from ..core.sign_in.lockout import Lockout
+    from ..files.sign_ins.interface import Unread
     from ..outputs.rehearsal import Missed
 
 EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
@@ -50,8 +50,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """Rehearses."""
-    from ..core.access import Gatekeeper
-    from ..core.replay import Recall
+    from ..core.sign_in.gatekeeper import Gatekeeper
+    from ..core.sign_in.replay import Replay
     from ..files.sign_ins import sign_in_files
     from ..files.sign_ins.workers import tally_all
     from ..files.snapshot import read_snapshot
@@ -64,14 +64,14 @@ def run(arguments: argparse.Namespace) -> int:
     files = sign_in_files(arguments.sign_ins or _table(folder))
     present = Gatekeeper(snapshot)
     draft = _draft(arguments.draft, present)
-    recall = Recall(present, draft)
+    replay = Replay(present, draft)
     with working("rehearsing", "events") as progress:
-        tally, unread = tally_all(files, recall, lambda read: progress(read, 0) if progress is not None else None)
+        tally, unread = tally_all(files, replay, lambda read: progress(read, 0) if progress is not None else None)
     tried = draft or present.with_rules(_enforced(snapshot))
     answer = RehearsalAnswer(
         snapshot,
         f"the draft {arguments.draft}" if draft is not None else _observed(snapshot),
-        recall.rules,
+        replay.rules,
         tally.done(),
         len(files),
         unread.read,
@@ -127,10 +127,12 @@ def _observed(snapshot: Snapshot) -> str:
 
 def _new(present: Gatekeeper, tried: Gatekeeper) -> tuple[Lockout, ...]:
     """Who would be locked out of a resource for administrators; only where somebody is who is not now."""
-    after = tried.lockouts()
+    from ..core.sign_in.lockout import lockouts
+
+    after = lockouts(tried).found
     if not after:
         return ()
-    before = {(each.resource, each.of): set(each.people) for each in present.lockouts()}
+    before = {(each.resource, each.of): set(each.people) for each in lockouts(present).found}
     return tuple(each for each in after if set(each.people) - before.get((each.resource, each.of), set()))
 
 

@@ -9,13 +9,13 @@ from collections.abc import Collection
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from ..core.accessrules import CLIENTS, DEVICES, PLATFORMS, RISKS
+from ..core.words.vocabulary import CONDITION_WORDS, MFA_WORDS, PERSON_KINDS
 from ..files.faults import UsherError, nearest, quoted
 from .common import add_output, find_person, look, need, output, places, say_notes
 
 if TYPE_CHECKING:
-    from ..core.decide import Decider
-    from ..core.model import Snapshot
+    from ..core.organisation.snapshot import Snapshot
+    from ..core.sign_in.decide import Decider
 
 TAKES = "[PERSON] --resource NAME"
 EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
@@ -33,15 +33,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     where = parser.add_mutually_exclusive_group()
     where.add_argument("--network", metavar="NAME", help="a named network, or elsewhere")
     where.add_argument("--address", metavar="IP", help="an IPv4 or IPv6 address")
-    for name, words in (("client", CLIENTS), ("platform", PLATFORMS), ("device", DEVICES), ("risk", RISKS)):
+    for name, words in CONDITION_WORDS.items():
         parser.add_argument(f"--{name}", choices=words, metavar="WORD", help=", ".join(words))
     parser.add_argument(
         "--shown", metavar="TYPE", action="append", default=[], help="an authenticator type shown already (repeatable)"
     )
     group = parser.add_argument_group("somebody who does not exist yet")
-    group.add_argument(
-        "--kind", choices=("member", "guest", "service"), metavar="WORD", help="member, guest or service"
-    )
+    group.add_argument("--kind", choices=PERSON_KINDS, metavar="WORD", help="member, guest or service")
     for name, wanted in (
         ("role", "a role"),
         ("group", "a group"),
@@ -53,7 +51,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--unit", metavar="PATH", default="", help="a unit")
     group.add_argument(
         "--mfa",
-        choices=("absent", "offered", "required"),
+        choices=MFA_WORDS,
         metavar="WORD",
         default="",
         help="absent, offered or required",
@@ -64,8 +62,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """Decides, and explains."""
-    from ..core.decide import EVERY, fold
-    from ..core.proofs import TYPES
+    from ..core.organisation.proofs import TYPES
+    from ..core.sign_in.fold import fold
     from ..files.snapshot import read_snapshot
     from ..outputs.sign_in import SignInAnswer, write_sign_in, write_sign_in_json
 
@@ -78,7 +76,7 @@ def run(arguments: argparse.Namespace) -> int:
         _among(each, TYPES, "authenticator type")
     decider, who = _decider(arguments, snapshot)
     given: dict[str, list[object]] = {"network": _networks(arguments, snapshot)}
-    for name, words in EVERY.items():
+    for name, words in CONDITION_WORDS.items():
         value = getattr(arguments, name)
         given[name] = list(words) if value is None else [value]
     rows = fold(decider, arguments.resource, given, frozenset(arguments.shown))
@@ -100,9 +98,9 @@ def _among(name: str, known: Collection[str], what: str) -> None:
 
 
 def _decider(arguments: argparse.Namespace, snapshot: Snapshot) -> tuple[Decider, str]:
-    from ..core.access import Gatekeeper
-    from ..core.decide import Decider
-    from ..core.visitor import Traits, somebody
+    from ..core.sign_in.decide import Decider
+    from ..core.sign_in.gatekeeper import Gatekeeper
+    from ..core.sign_in.somebody import Traits, somebody
 
     traits = ("kind", "role", "group", "licence", "authenticator", "home_domain", "unit", "mfa")
     if arguments.person is not None:
@@ -140,7 +138,8 @@ def _decider(arguments: argparse.Namespace, snapshot: Snapshot) -> tuple[Decider
 
 
 def _networks(arguments: argparse.Namespace, snapshot: Snapshot) -> list[object]:
-    from ..core.networks import ELSEWHERE, NetworkClass
+    from ..core.organisation.networks import NetworkClass
+    from ..core.words.vocabulary import ELSEWHERE
 
     networks = snapshot.networks
     if arguments.address is not None:

@@ -47,8 +47,9 @@ def run(arguments: argparse.Namespace) -> int:
 
 
 def _explain(arguments: argparse.Namespace, inputs: Inputs) -> Explanation:
-    from ..core.check import Checker
-    from ..core.explain import verdicts_of, walk
+    from ..core.settings.walk import walk
+    from ..core.verdicts.checker import Checker
+    from ..core.verdicts.explain import ExplainedValue, explain_value, verdicts_of
     from ..files.times import show_time
     from ..outputs.why import Explanation
 
@@ -80,7 +81,7 @@ def _explain(arguments: argparse.Namespace, inputs: Inputs) -> Explanation:
             if each.service is None or not arguments.service or each.service in arguments.service
         ]
         walks = [
-            walk(checker, service, control, person, rules=False)
+            ExplainedValue(walk(checker.resolver, service, control, person), ())
             for control in sorted(rule.controls)
             for service in services
             if control in service.controls and any(each.service == service.id for each in said)
@@ -97,7 +98,7 @@ def _explain(arguments: argparse.Namespace, inputs: Inputs) -> Explanation:
                 if snapshot.services
                 else "without services.yaml no value is known"
             )
-        walks = [walk(checker, service, arguments.control, person) for service in wanted]
+        walks = [explain_value(checker, service, arguments.control, person) for service in wanted]
     return Explanation(
         _person(person, inputs),
         arguments.rule or arguments.control,

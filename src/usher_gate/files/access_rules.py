@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections.abc import Mapping
 from pathlib import Path
 
-from ..core.accessrules import CLIENTS, DEVICES, MODES, PLATFORMS, RISKS, AccessRule, Conditions, Requirement
-from ..core.model import Snapshot
-from ..core.networks import ELSEWHERE, Networks
-from ..core.proofs import PROOFS
+from ..core.organisation.access_rules import AccessRule, Conditions, Requirement
+from ..core.organisation.networks import Networks
+from ..core.organisation.snapshot import Snapshot
+from ..core.words.vocabulary import CLIENTS, DEVICES, ELSEWHERE, MODES, PLATFORMS, PROOFS, RISKS
 from .faults import Faults, nearest, quoted
 from .selectors import read_selector
 from .yamltree import Cursor, read_yaml

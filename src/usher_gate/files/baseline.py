@@ -6,15 +6,18 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-from ..core.catalogue import Catalogue
-from ..core.compare import OPERATORS, Comparison, comparison, operators_for
-from ..core.condition import Branch, Leaf, Tree
-from ..core.facts import FACTS, fact_kind, may_be_missing
-from ..core.model import PARTNER_COLUMNS, Snapshot
-from ..core.proofs import PROOFS
-from ..core.rules import SEVERITIES, SUBJECTS, Baseline, Rule
-from ..core.select import Selector
-from ..core.values import BadValue, Kind, number
+from ..core.organisation.access_rules import Conditions
+from ..core.organisation.facts import FACTS, fact_kind, may_be_missing
+from ..core.organisation.partners import PARTNER_COLUMNS
+from ..core.organisation.selector import Selector
+from ..core.organisation.snapshot import Snapshot
+from ..core.sign_in.possible import Asked
+from ..core.verdicts.condition import Branch, Leaf, Tree
+from ..core.verdicts.rules import Baseline, Rule
+from ..core.words.catalogue import Catalogue
+from ..core.words.compare import OPERATORS, Comparison, comparison, operators_for
+from ..core.words.values import BadValue, Kind, number
+from ..core.words.vocabulary import PROOFS, SEVERITIES, SUBJECTS
 from .access_rules import read_conditions
 from .faults import BadInput, Faults, nearest, quoted
 from .selectors import EVERYBODY, read_selector, service_ids
@@ -275,9 +278,11 @@ class _Trees:
             if snapshot is not None and name not in snapshot.resources:
                 entries["on"].fault(f"there is no resource {quoted(name)}; {nearest(name, snapshot.resources)}")
         networks = snapshot.networks if snapshot is not None else None
-        when = read_conditions(entries["when"], networks) if "when" in entries else None
+        when = read_conditions(entries["when"], networks) if "when" in entries else Conditions()
         return (
-            None if proof is None else Leaf("proof", proof, leaf_number, None, None, () if on == ("any",) else on, when)
+            None
+            if proof is None
+            else Leaf("proof", proof, leaf_number, asked=Asked(proof, () if on == ("any",) else on, when))
         )
 
 

@@ -8,9 +8,9 @@ from functools import cache
 from pathlib import Path
 from typing import Any
 
-from ..core import catalogue as shipped
-from ..core.catalogue import Catalogue, Contradiction, Control
-from ..core.values import WORD_SET, Kind, flag, level, number
+from ..core.words import catalogue as shipped
+from ..core.words.catalogue import Catalogue, Contradiction, Control
+from ..core.words.values import WORD_SET, Kind, flag, level, number
 from .faults import quoted
 from .yamltree import Cursor
 

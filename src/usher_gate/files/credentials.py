@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
-from ..core.model import MISSING, NO_TIME, Authenticators, Ints, Longs, Passes
-from ..core.proofs import MEMORIZED, TYPES
+from ..core.organisation.columns import MISSING, NO_TIME, Ints, Longs
+from ..core.organisation.credentials import Authenticators, Passes
+from ..core.organisation.proofs import MEMORIZED, TYPES
 from .faults import Faults
 from .people import Register, checked, filled, flags, one_of, times
 from .tables import Shelf

@@ -9,9 +9,9 @@ from pathlib import Path
 
 import yaml
 
-from ..core.model import Snapshot
-from ..core.record import record
-from ..core.rules import Baseline
+from ..core.organisation.snapshot import Snapshot
+from ..core.verdicts.rules import Baseline
+from ..core.words.record import record
 from .exceptions import read_exceptions
 from .faults import BadInput, Fault, Faults, nearest, quoted
 from .write import whole_file

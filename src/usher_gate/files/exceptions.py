@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from ..core.model import Snapshot
-from ..core.rules import AgreedException, Baseline
+from ..core.organisation.snapshot import Snapshot
+from ..core.verdicts.rules import AgreedException, Baseline
 from .faults import BadInput, Faults, quoted
 from .selectors import read_selector, service_ids
 from .yamltree import Cursor, read_yaml

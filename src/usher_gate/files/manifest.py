@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
-from ..core.record import record
+from ..core.words.record import record
 from .faults import Faults, quoted
 
 NAME = "manifest.json"

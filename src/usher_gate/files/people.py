@@ -8,8 +8,11 @@ from typing import Any
 
 import numpy as np
 
-from ..core.facts import MFA, PROTECTION
-from ..core.model import MISSING, Bools, Coded, Groups, Ints, Longs, People, Units, close_groups, lineage
+from ..core.organisation.columns import MISSING, Bools, Coded, Ints, Longs
+from ..core.organisation.facts import MFA, PROTECTION
+from ..core.organisation.groups import Groups, close_groups
+from ..core.organisation.people import People
+from ..core.organisation.units import Units, lineage
 from .faults import Faults, nearest, quoted
 from .tables import Shelf
 from .tables.interface import FLAG, LIST, TIME, Column, Spec, Table
@@ -209,7 +212,7 @@ def _people(table: Table, kept: Longs, faults: Faults) -> tuple[People, Units | 
 
 def tidy_sets(coded: Coded) -> Coded:
     """A column of sets with each set's text in its one form."""
-    from ..core.values import join_words, split_words
+    from ..core.words.values import join_words, split_words
 
     tidy = [join_words(tuple(split_words(word))) for word in coded.words]
     words: dict[str, int] = {}

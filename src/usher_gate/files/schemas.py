@@ -10,22 +10,27 @@ import json
 from pathlib import Path
 from typing import Any
 
-from ..core.accessrules import CLIENTS, DEVICES, MODES, PLATFORMS, RISKS
-from ..core.compare import OPERATORS
-from ..core.condition import SHOWN_ORDER
-from ..core.facts import FACTS
-from ..core.model import LEVELS, PARTNER_COLUMNS
-from ..core.proofs import PROOFS
-from ..core.rules import SEVERITIES, SUBJECTS
-from ..core.select import KEYS
+from ..core.organisation.facts import FACTS
+from ..core.organisation.partners import PARTNER_COLUMNS
+from ..core.organisation.selector import KEYS
+from ..core.verdicts.codes import SHOWN_ORDER
+from ..core.words.compare import OPERATORS
+from ..core.words.vocabulary import (
+    CLIENTS,
+    DEVICES,
+    LEVELS,
+    MODES,
+    PLATFORMS,
+    PROOFS,
+    REASONS,
+    RISKS,
+    SEVERITIES,
+    SUBJECTS,
+)
 from .catalogue import KIND_NAMES
 from .people import KINDS
 
 Schema = dict[str, Any]
-REASONS = (
-    "fails", "not-applied", "young", "changeable", "no-licence", "no-value", "no-fact", "no-audience", "observed", "not-supported",
-    "hole", "observed-only", "no-access-rules", "",
-)  # fmt: skip
 _TEXT: Schema = {"type": "string", "minLength": 1}
 _TEXTS: Schema = {"type": "array", "items": _TEXT}
 _SOME: Schema = {**_TEXTS, "minItems": 1}

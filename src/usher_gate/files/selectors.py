@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from ..core.model import Snapshot
-from ..core.select import KEYS, Selector, find_group
+from ..core.organisation.select import find_group
+from ..core.organisation.selector import KEYS, Selector
+from ..core.organisation.snapshot import Snapshot
 from .faults import nearest, quoted
 from .people import KINDS, unit_fault
 from .yamltree import Cursor

@@ -5,9 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterable
 from pathlib import Path
 
-from ..core.catalogue import Catalogue
-from ..core.model import HOUR, LEVELS, Need, Service, Snapshot
-from ..core.values import BadValue
+from ..core.organisation.columns import HOUR
+from ..core.organisation.services import Need, Service
+from ..core.organisation.snapshot import Snapshot
+from ..core.words.catalogue import Catalogue
+from ..core.words.values import BadValue
+from ..core.words.vocabulary import LEVELS
 from .faults import Faults, nearest, quoted
 from .selectors import read_selector
 from .yamltree import Cursor, read_yaml

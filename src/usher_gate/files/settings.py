@@ -6,25 +6,11 @@ from collections.abc import Iterable, Mapping
 
 import numpy as np
 
-from ..core.catalogue import Catalogue
-from ..core.model import (
-    GROUP,
-    MEETING,
-    MISSING,
-    NO_RANK,
-    NO_TIME,
-    ORGANISATION,
-    PERSON,
-    UNIT,
-    Bools,
-    Coded,
-    Ints,
-    Longs,
-    Observations,
-    Service,
-    Settings,
-)
-from ..core.values import BadValue
+from ..core.organisation.columns import MISSING, NO_RANK, NO_TIME, Bools, Coded, Ints, Longs
+from ..core.organisation.services import Service
+from ..core.organisation.settings import GROUP, MEETING, ORGANISATION, PERSON, UNIT, Observations, Settings
+from ..core.words.catalogue import Catalogue
+from ..core.words.values import BadValue
 from .faults import Faults, nearest, quoted
 from .people import Register, checked, filled, flags, times, unit_fault
 from .tables import Shelf

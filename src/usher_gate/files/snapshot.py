@@ -7,9 +7,11 @@ from pathlib import Path
 
 import numpy as np
 
-from ..core.catalogue import Catalogue
-from ..core.model import PARTNER_COLUMNS, Partner, Snapshot
-from ..core.networks import ELSEWHERE, Networks, Span, span_of
+from ..core.organisation.networks import Networks, Span, span_of
+from ..core.organisation.partners import PARTNER_COLUMNS, Partner
+from ..core.organisation.snapshot import Snapshot
+from ..core.words.catalogue import Catalogue
+from ..core.words.vocabulary import ELSEWHERE
 from .access_rules import read_access_rules
 from .catalogue import read_controls, shipped_catalogue
 from .credentials import AUTHENTICATORS, read_authenticators, read_passes

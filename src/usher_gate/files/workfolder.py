@@ -7,7 +7,7 @@ import tomllib
 from pathlib import Path
 from typing import Any
 
-from ..core.record import record
+from ..core.words.record import record
 from .faults import BadInput, Fault, nearest, quoted
 
 NAME = "usher-gate.toml"

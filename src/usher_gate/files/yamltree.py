@@ -298,7 +298,9 @@ def parse_yaml(data: bytes, shown: str, faults: Faults) -> Cursor | None:
         node = yaml.compose(text, Loader=_Loader)
     except yaml.MarkedYAMLError as error:
         line = error.problem_mark.line + 1 if error.problem_mark else 1
-        if "depth" in _plain(error.problem):  # the scanner reads ahead of the events, and newer ones have a bound of their own
+        if "depth" in _plain(
+            error.problem
+        ):  # the scanner reads ahead of the events, and newer ones have a bound of their own
             faults.add(shown, line, TOO_DEEP)
             return None
         faults.add(shown, line, f"is not YAML here ({_plain(error.problem)}); check indentation, quotes and brackets")

@@ -6,7 +6,9 @@ import csv
 from collections.abc import Iterator
 from typing import TextIO
 
-from ..core.result import Block, CheckResult, OtherFinding, Tail, verdict_name
+from ..core.verdicts.codes import verdict_name
+from ..core.verdicts.outcome import Tail
+from ..core.verdicts.result import Block, CheckResult, OtherFinding
 from .safe import for_spreadsheet
 
 COLUMNS = (

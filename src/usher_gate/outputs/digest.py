@@ -9,12 +9,11 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from ..core.check import ENDS_SOON_DAYS
-from ..core.condition import DRIFTS, LOOSE, MEETS, SETTLING, SHOWN_ORDER, UNAVAILABLE, UNKNOWN, VERDICTS
-from ..core.leaf import Root
-from ..core.record import record
-from ..core.result import CheckResult, ExceptionRow, Share, Tail
-from ..core.rules import SEVERITIES
+from ..core.verdicts.codes import DRIFTS, LOOSE, MEETS, SETTLING, SHOWN_ORDER, UNAVAILABLE, UNKNOWN, VERDICTS
+from ..core.verdicts.outcome import Root, Tail
+from ..core.verdicts.result import ENDS_SOON_DAYS, CheckResult, ExceptionRow, Share
+from ..core.words.record import record
+from ..core.words.vocabulary import SEVERITIES
 from .safe import for_terminal as safe
 
 

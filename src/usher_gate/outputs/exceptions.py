@@ -6,9 +6,8 @@ import csv
 from collections.abc import Sequence
 from typing import TextIO
 
-from ..core.check import ENDS_SOON_DAYS
-from ..core.result import CheckResult, ExceptionRow
-from ..core.rules import AgreedException
+from ..core.verdicts.result import ENDS_SOON_DAYS, CheckResult, ExceptionRow
+from ..core.verdicts.rules import AgreedException
 from .digest import Section, left
 from .interface import Look
 from .json_ import text

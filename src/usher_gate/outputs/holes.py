@@ -8,13 +8,15 @@ from typing import TextIO
 import numpy as np
 from rich.text import Text
 
-from ..core.access import Gatekeeper
-from ..core.accessrules import CLIENTS, DEVICES, PLATFORMS, RISKS, AccessRule
-from ..core.condition import Leaf
-from ..core.holes import DIMENSIONS, Ailment, HoleFound
-from ..core.model import Snapshot
-from ..core.record import record
-from ..core.result import Lockout
+from ..core.organisation.access_rules import AccessRule
+from ..core.organisation.snapshot import Snapshot
+from ..core.sign_in.gatekeeper import Gatekeeper
+from ..core.sign_in.health import Ailment
+from ..core.sign_in.holes import WayIn
+from ..core.sign_in.lockout import Lockout
+from ..core.sign_in.possible import Asked
+from ..core.words.record import record
+from ..core.words.vocabulary import CONDITION_WORDS, DIMENSIONS
 from .digest import Section, count
 from .interface import Look
 from .json_ import hole_object, text
@@ -28,8 +30,8 @@ class RuleHoles:
 
     rule: str
     title: str
-    leaf: Leaf
-    holes: tuple[HoleFound, ...]
+    asked: Asked
+    holes: tuple[WayIn, ...]
     people: int
 
 
@@ -44,18 +46,15 @@ class HolesAnswer:
     keeper: Gatekeeper
 
 
-_EVERY = {"client": CLIENTS, "platform": PLATFORMS, "device": DEVICES, "risk": RISKS}
-
-
 def _words(name: str, values: tuple[str, ...]) -> str:
     """Some values of a dimension in the fewest words."""
-    others = [each for each in _EVERY.get(name, ()) if each not in values]
+    others = [each for each in CONDITION_WORDS.get(name, ()) if each not in values]
     if others and len(others) < len(values):
         return f"not {' or '.join(others)}"
     return " or ".join(value.replace("+", " and ") for value in values)
 
 
-def describe(hole: HoleFound) -> str:
+def describe(hole: WayIn) -> str:
     """A hole in words: who comes how, from where, to what."""
     values = {name: _words(name, each) if each else "" for name, each in zip(DIMENSIONS, hole.values, strict=True)}
     client = values["client"]
@@ -80,7 +79,7 @@ def _rule_section(rule: RuleHoles, most: int) -> Section:
     )
     shown = made[:most] if most else made
     more = f"and {len(made) - len(shown)} more: --rows 0" if len(made) > len(shown) else ""
-    whom = f"{rule.leaf.name} from {count(rule.people, 'person', 'people')}"
+    whom = f"{rule.asked.proof} from {count(rule.people, 'person', 'people')}"
     title = f"{rule.rule + ': ' if rule.rule else ''}{whom}: {count(len(made), 'hole')}"
     columns = (("people", True), ("the way in", False), ("because", False), ("closed if enforced", False))
     return Section(safe(title), columns, shown, more)
@@ -95,10 +94,16 @@ def locked_section(title: str, lockouts: Sequence[Lockout]) -> Section:
     return Section(title, (("resource", False), ("of", False), ("people", True), ("who", False)), tuple(rows))
 
 
+def _reach(keeper: Gatekeeper, number: int) -> tuple[int, int]:
+    """How many people a rule reaches, and how many it excludes."""
+    excluded = keeper.excluded(number)
+    return int(np.count_nonzero(keeper.whom(number))), 0 if excluded is None else int(np.count_nonzero(excluded))
+
+
 def _rules_section(keeper: Gatekeeper) -> Section:
     rows = []
-    for number, rule in enumerate(keeper.door.rules):
-        reached, excluded = keeper.reach(number)
+    for number, rule in enumerate(keeper.rules):
+        reached, excluded = _reach(keeper, number)
         people = "not known" if keeper.unanswerable >> number & 1 else f"{reached:,}"
         rows.append(
             (safe(rule.id), rule.mode, people, f"{excluded:,}" if excluded else "·", _outcome(rule), safe(rule.title))
@@ -154,7 +159,7 @@ def write_holes_json(answer: HolesAnswer, stream: TextIO) -> None:
         text(
             {
                 "rule": rule.rule or None,
-                "proof": rule.leaf.name,
+                "proof": rule.asked.proof,
                 "people": len(hole.people),
                 "ids": ids.take(np.array(hole.people)),
                 "way": describe(hole),
@@ -176,8 +181,8 @@ def write_holes_json(answer: HolesAnswer, stream: TextIO) -> None:
     ]
     ailing = [text({"rule": each.rule, "what": each.what, "text": each.text}) for each in answer.ailments]
     rules = []
-    for number, each in enumerate(answer.keeper.door.rules):
-        reached, excluded = answer.keeper.reach(number)
+    for number, each in enumerate(answer.keeper.rules):
+        reached, excluded = _reach(answer.keeper, number)
         known = not answer.keeper.unanswerable >> number & 1
         counted = {"reaches": reached if known else None, "excludes": excluded if known else None}
         rules.append(

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from typing import TextIO
 
-from ..core.record import record
-from ..core.result import CheckResult
+from ..core.verdicts.result import CheckResult
+from ..core.words.record import record
 
 
 @record

@@ -9,12 +9,13 @@ from typing import Any, TextIO
 import numpy as np
 from numpy.typing import NDArray
 
-from ..core.access import SignIn
-from ..core.condition import SHOWN_ORDER, VERDICTS, Leaf
-from ..core.leaf import Outcome
-from ..core.model import Longs
-from ..core.result import Block, CheckResult, OtherFinding, Shares, Tail, verdict_name
-from ..core.rules import Rule
+from ..core.organisation.columns import Longs
+from ..core.organisation.sign_ins import SignIn
+from ..core.verdicts.codes import SHOWN_ORDER, VERDICTS, verdict_name
+from ..core.verdicts.condition import Leaf
+from ..core.verdicts.outcome import Outcome, Tail
+from ..core.verdicts.result import Block, CheckResult, OtherFinding, Shares
+from ..core.verdicts.rules import Rule
 
 _CODES = tuple(VERDICTS.index(name) for name in SHOWN_ORDER)
 _PIECE = 20_000

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from typing import TextIO
 
-from ..core.result import CheckResult
+from ..core.verdicts.result import CheckResult
 from .digest import Section, digest
 from .interface import Look
 

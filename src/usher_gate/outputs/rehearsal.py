@@ -8,12 +8,12 @@ from typing import Any, TextIO
 
 import numpy as np
 
-from ..core.decide import OWN
-from ..core.model import Snapshot
-from ..core.record import record
-from ..core.rehearsal import HARD, Rehearsal
-from ..core.replay import OUTCOMES, PARTNER, Taking
-from ..core.result import Lockout
+from ..core.organisation.snapshot import Snapshot
+from ..core.sign_in.decide import OWN
+from ..core.sign_in.lockout import Lockout
+from ..core.sign_in.rehearsal import HARD, Rehearsal
+from ..core.sign_in.replay import OUTCOMES, PARTNER, TriedRule
+from ..core.words.record import record
 from ..files.times import show_time
 from .json_ import text
 
@@ -36,7 +36,7 @@ class RehearsalAnswer:
 
     snapshot: Snapshot
     change: str
-    rules: Sequence[Taking]
+    rules: Sequence[TriedRule]
     rehearsal: Rehearsal
     files: int
     read: int

@@ -8,8 +8,8 @@ from typing import TextIO
 from rich.padding import Padding
 from rich.text import Text
 
-from ..core.networks import ELSEWHERE
-from ..core.rehearsal import Day, Hurt, Use
+from ..core.sign_in.rehearsal import Day, Hurt, Use
+from ..core.words.vocabulary import ELSEWHERE
 from ..files.times import show_time
 from .digest import Section, count
 from .holes import locked_section

@@ -8,22 +8,10 @@ from typing import Any, TextIO
 from rich.padding import Padding
 from rich.text import Text
 
-from ..core.decide import (
-    ALLOWED,
-    CHALLENGED,
-    DENIED,
-    DIMENSIONS,
-    EVERY,
-    OWN,
-    STUCK,
-    UNCERTAIN,
-    Decider,
-    Decision,
-    Row,
-    failing,
-    network_name,
-)
-from ..core.record import record
+from ..core.sign_in.decide import ALLOWED, CHALLENGED, DENIED, OWN, STUCK, UNCERTAIN, Decider, Decision
+from ..core.sign_in.fold import DecisionRow
+from ..core.words.record import record
+from ..core.words.vocabulary import CONDITION_WORDS, CONDITIONS
 from .digest import Section
 from .interface import Look
 from .json_ import hole_object, text
@@ -37,7 +25,7 @@ class SignInAnswer:
 
     who: str
     resource: str
-    rows: tuple[Row, ...]
+    rows: tuple[DecisionRow, ...]
     decider: Decider
     open: Mapping[str, bool]
 
@@ -113,12 +101,12 @@ def _values(values: frozenset[str] | None, every: frozenset[str]) -> str:
     return f"not {' or '.join(sorted(others))}" if len(others) < len(values) else ", ".join(sorted(values))
 
 
-def _where(row: Row, answer: SignInAnswer) -> dict[str, str]:
-    networks = frozenset(network_name(each) for each in answer.decider.gatekeeper.door.networks.classes)
-    every = {"network": networks, **{name: frozenset(words) for name, words in EVERY.items()}}
+def _where(row: DecisionRow, answer: SignInAnswer) -> dict[str, str]:
+    networks = frozenset(each.text for each in answer.decider.gatekeeper.networks.classes)
+    every = {"network": networks, **{name: frozenset(words) for name, words in CONDITION_WORDS.items()}}
     return {
         name: _values(values, every[name])
-        for name, values in zip(DIMENSIONS, row.values, strict=True)
+        for name, values in zip(CONDITIONS, row.values, strict=True)
         if answer.open[name]
     }
 
@@ -137,7 +125,7 @@ def write_sign_in(answer: SignInAnswer, stream: TextIO, look: Look) -> None:
             for line in lines:
                 out.print(Padding(Text(safe(line)), (0, 0, 0, 2)))
         else:
-            names = [name for name in DIMENSIONS if answer.open[name]]
+            names = [name for name in CONDITIONS if answer.open[name]]
             made = tuple(
                 (
                     *(_where(row, answer)[name] for name in names),
@@ -161,11 +149,11 @@ def write_sign_in(answer: SignInAnswer, stream: TextIO, look: Look) -> None:
         first = answer.rows[0]
         rules = tuple(
             (safe(rule.id), rule.mode, _match(answer, number, first), safe(rule.title))
-            for number, rule in enumerate(answer.decider.gatekeeper.door.rules)
+            for number, rule in enumerate(answer.decider.gatekeeper.rules)
         )
         if rules:
             place = first.sign_in
-            parts = (network_name(place.network), place.client, place.platform, place.device, f"risk {place.risk}")
+            parts = (place.network.text, place.client, place.platform, place.device, f"risk {place.risk}")
             example = ", ".join(parts)
             draw(
                 out,
@@ -177,14 +165,14 @@ def write_sign_in(answer: SignInAnswer, stream: TextIO, look: Look) -> None:
             )
 
 
-def _match(answer: SignInAnswer, number: int, row: Row) -> str:
+def _match(answer: SignInAnswer, number: int, row: DecisionRow) -> str:
     """Whether a rule matches, or which condition fails."""
     keeper = answer.decider.gatekeeper
     if keeper.unanswerable >> number & 1:
         return "cannot be told"
-    if not keeper.included(answer.decider.person) >> number & 1:
+    if not keeper.whom(number)[answer.decider.person]:
         return "no: people"
-    failed = failing(keeper.door.rules[number], row.sign_in, row.sign_in.device)
+    failed = keeper.rules[number].failing(row.sign_in, row.sign_in.device)
     return f"no: {failed}" if failed else "yes"
 
 
@@ -211,7 +199,7 @@ def write_sign_in_json(answer: SignInAnswer, stream: TextIO) -> None:
     for row in answer.rows:
         rules = [
             {"rule": rule.id, "mode": rule.mode, "matches": _match(answer, number, row)}
-            for number, rule in enumerate(answer.decider.gatekeeper.door.rules)
+            for number, rule in enumerate(answer.decider.gatekeeper.rules)
         ]
         entries.append(
             text(

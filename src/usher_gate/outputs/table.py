@@ -13,7 +13,7 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from ..core.result import CheckResult
+from ..core.verdicts.result import CheckResult
 from .digest import Digest, Section, digest
 from .interface import Look
 

@@ -9,9 +9,11 @@ from rich.console import Console
 from rich.padding import Padding
 from rich.text import Text
 
-from ..core.condition import VERDICTS
-from ..core.explain import AFTER_PIN, BEATEN, OVERRIDDEN, STANDS, Said, Step, StepSetting, Walk
-from ..core.record import record
+from ..core.settings.walk import AFTER_PIN, BEATEN, OVERRIDDEN, STANDS, Step, StepSetting, Walk
+from ..core.verdicts.codes import VERDICTS
+from ..core.verdicts.explain import ExplainedValue, Said
+from ..core.words.record import record
+from ..core.words.vocabulary import REASONS
 from .digest import Section, place_text
 from .interface import Look
 from .json_ import leaf_object, text
@@ -49,7 +51,7 @@ class Explanation:
 
     person: Person
     asked: str
-    walks: tuple[Walk, ...]
+    walks: tuple[ExplainedValue, ...]
     said: tuple[Said, ...]
     line_of: Callable[[int], str]
     time_of: Callable[[int], str]
@@ -61,8 +63,8 @@ def write_why(explanation: Explanation, stream: TextIO, look: Look) -> None:
         out.print(Text(explanation.person.text, style="bold"))
         for said in explanation.said:
             _said(out, said)
-        for walk in explanation.walks:
-            _walk(out, walk, explanation)
+        for explained in explanation.walks:
+            _walk(out, explained, explanation)
 
 
 def _said(out: Console, said: Said) -> None:
@@ -79,7 +81,7 @@ def _said(out: Console, said: Said) -> None:
     lines = [f"The rule does not apply: {said.exempt}."] if said.exempt else []
     if said.tail is not None:
         if said.tail.reason:
-            lines.append(_reason(said.tail.reason))
+            lines.append(REASONS[said.tail.reason])
         if said.tail.would_be is not None:
             lines.append(f"Without the exception {said.tail.exception} it would be: {VERDICTS[said.tail.would_be]}.")
     if said.rule.because:
@@ -117,28 +119,8 @@ def _said(out: Console, said: Said) -> None:
         )
 
 
-_REASONS = {
-    "fails": "What is there is weaker than what is due.",
-    "not-applied": "The setting is right and had time to arrive, but something else was really seen.",
-    "young": "The setting is right, and so new that it may not have arrived.",
-    "changeable": "The value is right today, but it is not pinned and can be changed.",
-    "no-licence": "The control needs a licence that this person does not have.",
-    "no-value": "No setting and no factory value tells what this person gets.",
-    "no-fact": "The snapshot does not hold the fact that is asked for.",
-    "no-audience": "Whom the rule is for cannot be told from the snapshot.",
-    "observed": "No value is known, and what was really seen is too weak.",
-    "not-supported": "The service supports too few of the controls that the rule asks for.",
-    "hole": "There is a way to sign in on which the proof is not required.",
-    "observed-only": "The proof would be required if the rules that are only observed were enforced.",
-    "no-access-rules": "The snapshot has no access rules, so nothing is known about what a sign-in must show.",
-}
-
-
-def _reason(reason: str) -> str:
-    return _REASONS[reason]
-
-
-def _walk(out: Console, walk: Walk, explanation: Explanation) -> None:
+def _walk(out: Console, explained: ExplainedValue, explanation: Explanation) -> None:
+    walk = explained.walk
     out.print()
     value = "is not known" if walk.value is None else f"is {walk.value or '(nothing)'}"
     out.print(Text.assemble((safe(f"{walk.service.id}: {walk.control} {value}"), "bold"), safe(f"  {_standing(walk)}")))
@@ -160,7 +142,7 @@ def _walk(out: Console, walk: Walk, explanation: Explanation) -> None:
             tuple(rows),
         ),
     )
-    if walk.rules:
+    if explained.rules:
         made = tuple(
             (
                 safe(said.rule.id),
@@ -168,7 +150,7 @@ def _walk(out: Console, walk: Walk, explanation: Explanation) -> None:
                 VERDICTS[said.verdict],
                 safe(said.exempt or _leaf_words(said, walk.control)),
             )
-            for said in walk.rules
+            for said in explained.rules
         )
         draw(
             out,
@@ -193,7 +175,7 @@ def _leaf_words(said: Said, control: str) -> str:
     if any(outcome.verdict < said.verdict for _, outcome in mine):
         words.append("the rule's other conditions make up for it")
     if said.tail.reason:
-        words.append(_reason(said.tail.reason).rstrip(".").lower())
+        words.append(REASONS[said.tail.reason].rstrip(".").lower())
     return "; ".join(words)
 
 
@@ -300,7 +282,8 @@ def _said_object(said: Said) -> dict[str, Any]:
     }
 
 
-def _walk_object(walk: Walk, explanation: Explanation) -> dict[str, Any]:
+def _walk_object(explained: ExplainedValue, explanation: Explanation) -> dict[str, Any]:
+    walk = explained.walk
     return {
         "service": walk.service.id,
         "control": walk.control,
@@ -323,7 +306,7 @@ def _walk_object(walk: Walk, explanation: Explanation) -> dict[str, Any]:
             }
             for step in walk.steps
         ],
-        "rules": [_said_object(said) for said in walk.rules],
+        "rules": [_said_object(said) for said in explained.rules],
         "contradictions": [
             {"control": each.control, "value": each.value, "scope": each.scope} for each in walk.contradictions
         ],

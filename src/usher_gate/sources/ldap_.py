@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
-from ..core.record import record
+from ..core.words.record import record
 from ..files.faults import UsherError
 from .entries import Attributes, Layout, tables
 from .interface import Context, Gathered, Gives, SourceFailed

@@ -22,7 +22,7 @@ from ..files.credentials import AUTHENTICATORS, PASSES
 from ..files.faults import UsherError
 from ..files.people import GROUPS, MEMBERS
 from ..files.settings import OBSERVATIONS, SETTINGS
-from ..files.sign_ins import SIGN_INS
+from ..files.sign_ins.interface import SIGN_INS
 from ..files.snapshot import PARTNERS
 from ..files.tables.interface import Spec
 from .interface import FAILED, Gathered, Row

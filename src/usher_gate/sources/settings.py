@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
-from ..core.record import record
+from ..core.words.record import record
 from ..files.faults import BadInput, Fault, nearest, quoted
 from ..files.workfolder import NAME, read_toml
 from .entries import FIELDS as ENTRY_FIELDS

@@ -11,7 +11,7 @@ from urllib.parse import quote, urlsplit
 
 import msgspec
 
-from ..core.record import record
+from ..core.words.record import record
 from ..files.faults import UsherError
 from .interface import Context, SourceFailed
 

@@ -16,7 +16,7 @@ from typing import Any
 from urllib.parse import parse_qs, unquote, urlsplit
 
 from .. import __version__
-from ..core.record import record
+from ..core.words.record import record
 from .state import World
 
 LIST = "urn:ietf:params:scim:api:messages:2.0:ListResponse"

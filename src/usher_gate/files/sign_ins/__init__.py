@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 
-from ...core.replay import Recall
+from ...core.sign_in.replay import Replay
 from ..faults import BadInput, Fault
 from .interface import SIGN_INS, Batch, Meanings, Part, Unread
 from .methods import AMR, FACTORS, WHOLE
@@ -54,12 +54,12 @@ def sign_in_files(path: Path) -> list[Path]:
     return [path]
 
 
-def read_sign_ins(parts: Sequence[Part], recall: Recall, unread: Unread) -> Iterator[Batch]:
+def read_sign_ins(parts: Sequence[Part], replay: Replay, unread: Unread) -> Iterator[Batch]:
     """The sign-ins of some files or parts of files, some at a time. What cannot be read is counted in `unread`.
 
     Raises BadInput where a file as a whole cannot be used.
     """
-    meanings = Meanings(recall)
+    meanings = Meanings(replay)
     for each in parts:
         try:
             yield from FORMATS[each.path.suffix](each, meanings, unread)

@@ -13,7 +13,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ...core.model import MISSING, Bools, Ints, Longs
+from ...core.organisation.columns import MISSING, Bools, Ints, Longs
 from ..faults import BadInput, Fault, Faults
 from ..tables.arrowcolumn import ArrowColumn, words_of
 from ..tables.parquet import whole_parquet
@@ -109,16 +109,18 @@ def _batches(
         raw_time = each.column(names.index("time"))
         time, wrong = _times(raw_time)
 
-        def told(
+        def counted(
             name: str, rows: Longs, arrays: dict[str, Any] = arrays, raw: Any = raw_time
         ) -> list[tuple[str, int, int]]:
             array = _coded(raw, path, "time") if name == "time" else arrays[name]
             found, first, count = np.unique(_codes(array)[rows], return_index=True, return_counts=True)
-            words = ["" if code < 0 else words_of(array.dictionary[code : code + 1])[0] or "" for code in found.tolist()]
+            words = [
+                "" if code < 0 else words_of(array.dictionary[code : code + 1])[0] or "" for code in found.tolist()
+            ]
             return list(zip(words, count.tolist(), rows[first].tolist(), strict=True))
 
         numbers = {name: column.numbers(arrays[name]) for name, column in columns.items()}
-        whole = meanings.batch(numbers, time, wrong, told, lambda row, start=before: line(start + row), path, unread)  # type: ignore[misc]
+        whole = meanings.batch(numbers, time, wrong, counted, lambda row, start=before: line(start + row), path, unread)  # type: ignore[misc]
         yield from whole.pieces(ROWS)
         before += each.num_rows
 

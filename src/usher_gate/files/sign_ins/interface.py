@@ -10,12 +10,12 @@ from pathlib import Path
 
 import numpy as np
 
-from ...core.model import MISSING, NO_TIME, Bools, Ints, Longs
-from ...core.networks import ELSEWHERE
-from ...core.proofs import TYPES
-from ...core.record import record
-from ...core.rehearsal import RESULTS
-from ...core.replay import DIMENSIONS, Events, Recall
+from ...core.organisation.columns import MISSING, NO_TIME, Bools, Ints, Longs
+from ...core.organisation.proofs import TYPES
+from ...core.sign_in.rehearsal import RESULTS
+from ...core.sign_in.replay import Events, Replay
+from ...core.words.record import record
+from ...core.words.vocabulary import CONDITION_WORDS, ELSEWHERE
 from ..tables.interface import LIST, TIME, Spec
 
 SIGN_INS = Spec(
@@ -84,19 +84,19 @@ class Unread:
 
 
 # What stood in some rows of a column: each distinct text with how often, and the first row.
-Told = Callable[[str, Longs], Iterable[tuple[str, int, int]]]
+CellCounts = Callable[[str, Longs], Iterable[tuple[str, int, int]]]
 
 
-def told_by(value: Callable[[str, int], str]) -> Told:
+def counted_by(value: Callable[[str, int], str]) -> CellCounts:
     """The same from single cells."""
 
-    def told(column: str, rows: Longs) -> Iterable[tuple[str, int, int]]:
+    def counted(column: str, rows: Longs) -> Iterable[tuple[str, int, int]]:
         found: dict[str, list[int]] = {}
         for row in rows.tolist():
             found.setdefault(value(column, row), []).append(row)
         return [(word, len(every), every[0]) for word, every in found.items()]
 
-    return told
+    return counted
 
 
 class Coder(dict[Hashable, int]):
@@ -112,25 +112,25 @@ class Coder(dict[Hashable, int]):
 
 
 class Meanings:
-    """What the words of each column mean: numbers for a Recall."""
+    """What the words of each column mean: numbers for a Replay."""
 
-    def __init__(self, recall: Recall) -> None:
-        self.recall = recall
+    def __init__(self, replay: Replay) -> None:
+        self.replay = replay
         self.coders: Mapping[str, Coder] = {
             "person": Coder(self._person),
-            "resource": _words(recall.resources),
+            "resource": _words(replay.resources),
             "address": Coder(self._address),
             "network": Coder(self._network),
-            **{name: _words(words) for name, words in DIMENSIONS.items()},
+            **{name: _words(words) for name, words in CONDITION_WORDS.items()},
             "shown": Coder(self._shown),
             "result": _words(RESULTS),
         }
-        ids = recall.snapshot.people.ids.take(np.arange(len(recall.snapshot.people)))
+        ids = replay.snapshot.people.ids.take(np.arange(len(replay.snapshot.people)))
         self.coders["person"].update(zip(ids, range(len(ids)), strict=True))
 
     @cached_property
     def _by_login(self) -> dict[str, int]:
-        people = self.recall.snapshot.people
+        people = self.replay.snapshot.people
         logins = [login.casefold() for login in people.logins.take(np.arange(len(people)))]
         found = dict(zip(logins, range(len(logins)), strict=True))
         if len(found) < len(logins):  # one login of two people names neither
@@ -142,29 +142,29 @@ class Meanings:
         return self._by_login.get(word.casefold(), BAD)
 
     def _address(self, word: str) -> int:
-        names = self.recall.snapshot.networks.at(word)
-        return BAD if names is None else self.recall.network(names)
+        names = self.replay.snapshot.networks.at(word)
+        return BAD if names is None else self.replay.network(names)
 
     def _network(self, word: str) -> int:
-        networks = self.recall.snapshot.networks
+        networks = self.replay.snapshot.networks
         if word == ELSEWHERE:
-            return self.recall.network(frozenset())
-        return self.recall.network(networks.around(word)) if word in networks.spans else BAD
+            return self.replay.network(frozenset())
+        return self.replay.network(networks.around(word)) if word in networks.spans else BAD
 
     def _shown(self, word: str) -> int:
         types = [part.strip() for part in word.split(";") if part.strip()]
-        return BAD if any(each not in TYPES for each in types) else self.recall.types_shown(types)
+        return BAD if any(each not in TYPES for each in types) else self.replay.types_shown(types)
 
     def why(self, column: str, value: str) -> tuple[str, str]:
         """What is wrong with a value, and the value; "" where there is none."""
         if not value:
             return f"says no {column}", ""
-        if column == "person" and value in self.recall.snapshot.people.inactive:
+        if column == "person" and value in self.replay.snapshot.people.inactive:
             return "names a person who is not active", value
         if column in _WRONG:
             return _WRONG[column], value
         return (
-            f"says a {column} that is none of {', '.join(RESULTS if column == 'result' else DIMENSIONS[column])}",
+            f"says a {column} that is none of {', '.join(RESULTS if column == 'result' else CONDITION_WORDS[column])}",
             value,
         )
 
@@ -173,14 +173,14 @@ class Meanings:
         columns: Mapping[str, Ints],
         time: Longs,
         wrong_time: Bools | None,
-        told: Told,
+        counted: CellCounts,
         line: Callable[[int], int],
         path: Path,
         unread: Unread,
     ) -> Batch:
         """The sign-ins of some rows, without those that cannot be read: they are counted.
 
-        `columns` holds numbers by the coders; `told` what stood in some cells, `line(row)` where.
+        `columns` holds numbers by the coders; `counted` what stood in some cells, `line(row)` where.
         """
         unread.read += len(time)
         bad: dict[str, Bools] = {"time": time == NO_TIME}
@@ -193,7 +193,7 @@ class Meanings:
         for name, mask in bad.items():
             if not mask.any():
                 continue
-            for word, count, row in told(name, np.flatnonzero(mask & ~lost)):
+            for word, count, row in counted(name, np.flatnonzero(mask & ~lost)):
                 why, shown = self.why(name, word)
                 unread.add(why, shown, count, path, lambda row=row: line(row))  # type: ignore[misc]
             lost |= mask

@@ -10,10 +10,10 @@ from typing import Any, BinaryIO
 import msgspec
 import numpy as np
 
-from ...core.model import NO_TIME
+from ...core.organisation.columns import NO_TIME
 from ..faults import BadInput, Fault, nearest, quoted
 from ..times import parse_time
-from .interface import COLUMNS, SIGN_INS, Batch, Meanings, Part, Unread, told_by
+from .interface import COLUMNS, SIGN_INS, Batch, Meanings, Part, Unread, counted_by
 
 BLOCK = 4 * 1024 * 1024
 _LONGEST = 64 * 1024 * 1024
@@ -102,7 +102,7 @@ def read_lines(part: Part, meanings: Meanings, unread: Unread) -> Iterator[Batch
         def value(name: str, row: int, rows: Sequence[dict[str, Any]] = rows) -> str:
             return _cell(rows[row].get(name)) or ""
 
-        yield meanings.batch(columns, time, None, told_by(value), lines.__getitem__, path, unread)
+        yield meanings.batch(columns, time, None, counted_by(value), lines.__getitem__, path, unread)
 
 
 def _cell(value: Any) -> str | None:

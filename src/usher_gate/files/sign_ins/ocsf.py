@@ -13,10 +13,10 @@ from typing import Annotated, Any
 import msgspec
 import numpy as np
 
-from ...core.accessrules import CLIENTS, DEVICES, PLATFORMS, RISKS
-from ...core.model import MISSING, Ints
-from ...core.rehearsal import RESULTS
-from .interface import BAD, Batch, Coder, Meanings, Part, Unread, told_by
+from ...core.organisation.columns import MISSING, Ints
+from ...core.sign_in.rehearsal import RESULTS
+from ...core.words.vocabulary import CLIENTS, DEVICES, PLATFORMS, RISKS
+from .interface import BAD, Batch, Coder, Meanings, Part, Unread, counted_by
 from .lines import blocks, each_line
 from .methods import AMR, FACTORS, SOME_SECOND_FACTOR, WHOLE
 
@@ -171,13 +171,13 @@ class _Reading:
     """Turns events into columns of numbers."""
 
     def __init__(self, meanings: Meanings) -> None:
-        coders, recall = meanings.coders, meanings.recall
+        coders, replay = meanings.coders, meanings.replay
         self._one = {name: coders[name] for name in ("person", "resource", "address")}
         self._many = {name: _first_known(coders[name]) for name in ("person", "resource")}
         self._client, self._device, self._system = _Made(_client), _Made(_device), _Made(_platform)
         self._risk = _Made(lambda risk: RISKS.index(_RISKS[risk]) if risk in _RISKS else MISSING)
         self._result = _Made(lambda status: _STATUS.get(status, MISSING))
-        self._shown = _Made(lambda told: recall.types_shown(types_of(*told)))
+        self._shown = _Made(lambda told: replay.types_shown(types_of(*told)))
 
     def columns(self, events: Sequence[Any]) -> dict[str, Ints]:
         """The columns of a batch; raises AttributeError where a part of an event is null."""
@@ -264,7 +264,7 @@ def read_ocsf(part: Part, meanings: Meanings, unread: Unread) -> Iterator[Batch]
             _fill([events[row]])
             return _value(events[row], name)
 
-        yield meanings.batch(columns, time, None, told_by(value), lines.__getitem__, path, unread)
+        yield meanings.batch(columns, time, None, counted_by(value), lines.__getitem__, path, unread)
 
 
 def _fill(events: Sequence[Event]) -> None:

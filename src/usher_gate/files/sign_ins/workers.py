@@ -8,8 +8,8 @@ from itertools import pairwise
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, cast
 
-from ...core.rehearsal import Tally
-from ...core.replay import Recall
+from ...core.sign_in.rehearsal import Tally
+from ...core.sign_in.replay import Replay
 from . import read_sign_ins
 from .interface import Part, Unread
 
@@ -50,26 +50,26 @@ def _split(path: Path, size: int, pieces: int) -> list[Part]:
     return [Part(path, first, last) for first, last in zip(cuts, [*cuts[1:], None], strict=True)]
 
 
-def tally_all(files: Sequence[Path], recall: Recall, progress: Callable[[int], None]) -> tuple[Tally, Unread]:
+def tally_all(files: Sequence[Path], replay: Replay, progress: Callable[[int], None]) -> tuple[Tally, Unread]:
     """Decides and counts everything in these files; the answer is the same with any number of processes."""
     cores = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else 1
     # Parquet is read by Arrow, which uses every core as it is.
     large = sum(path.stat().st_size for path in files if path.suffix != ".parquet") >= SMALL
     work = shares(files, min(cores, 8)) if large and cores > 1 else [[Part(path) for path in files]]
     if len(work) == 1:
-        return _work(work[0], recall, progress)
-    return _together(work, recall, progress)
+        return _work(work[0], replay, progress)
+    return _together(work, replay, progress)
 
 
-def _work(parts: Sequence[Part], recall: Recall, progress: Callable[[int], None]) -> tuple[Tally, Unread]:
-    tally, unread = Tally(recall), Unread()
-    for batch in read_sign_ins(parts, recall, unread):
+def _work(parts: Sequence[Part], replay: Replay, progress: Callable[[int], None]) -> tuple[Tally, Unread]:
+    tally, unread = Tally(replay), Unread()
+    for batch in read_sign_ins(parts, replay, unread):
         tally.add(batch.events, batch.time, batch.result)
         progress(unread.read)
     return tally, unread
 
 
-def _together(work: Sequence[Sequence[Part]], recall: Recall, progress: Callable[[int], None]) -> tuple[Tally, Unread]:
+def _together(work: Sequence[Sequence[Part]], replay: Replay, progress: Callable[[int], None]) -> tuple[Tally, Unread]:
     import multiprocessing
     from multiprocessing.connection import wait
 
@@ -77,11 +77,11 @@ def _together(work: Sequence[Sequence[Part]], recall: Recall, progress: Callable
     pipes: dict[Any, Any] = {}
     for parts in work:
         ours, theirs = forks.Pipe(duplex=False)
-        child = forks.Process(target=_child, args=(theirs, parts, recall), daemon=True)
+        child = forks.Process(target=_child, args=(theirs, parts, replay), daemon=True)
         child.start()
         theirs.close()
         pipes[ours] = child
-    tally, unread, read = Tally(recall), Unread(), dict.fromkeys(pipes, 0)
+    tally, unread, read = Tally(replay), Unread(), dict.fromkeys(pipes, 0)
     waiting = set(pipes)
     try:
         while waiting:
@@ -104,9 +104,9 @@ def _together(work: Sequence[Sequence[Part]], recall: Recall, progress: Callable
     return tally, unread
 
 
-def _child(pipe: Connection, parts: Sequence[Part], recall: Recall) -> None:
+def _child(pipe: Connection, parts: Sequence[Part], replay: Replay) -> None:
     try:
-        tally, unread = _work(parts, recall, lambda read: pipe.send(("read", read)))
+        tally, unread = _work(parts, replay, lambda read: pipe.send(("read", read)))
         pipe.send(("done", (tally.state(), unread)))
     except KeyboardInterrupt:
         pass

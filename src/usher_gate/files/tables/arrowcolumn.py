@@ -9,7 +9,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ...core.model import MISSING, NO_TIME, Coded, Ints, Longs
+from ...core.organisation.columns import MISSING, NO_TIME, Coded, Ints, Longs
 from ..times import RFC3339
 from .interface import Column
 from .listcolumn import ListColumn

@@ -7,8 +7,8 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import field
 from pathlib import Path
 
-from ...core.model import Coded, Ints, Longs, Texts
-from ...core.record import record
+from ...core.organisation.columns import Coded, Ints, Longs, Texts
+from ...core.words.record import record
 from ..faults import Faults, nearest, quoted
 
 # What a column's cells are: in Parquet and JSON Lines they may have types of their own.

@@ -7,7 +7,7 @@ from itertools import pairwise
 
 import numpy as np
 
-from ...core.model import MISSING, NO_TIME, Coded, Ints, Longs
+from ...core.organisation.columns import MISSING, NO_TIME, Coded, Ints, Longs
 from ..times import parse_time
 from .interface import Column
 

@@ -1,0 +1,92 @@
+"""What an access rule is: whom and what it is about, under which conditions, with what outcome."""
+
+from __future__ import annotations
+
+from ..words.record import record
+from ..words.vocabulary import CONDITION_WORDS, ELSEWHERE
+from .networks import NetworkClass
+from .proofs import DEVICE_PROOFS, MFA
+from .selector import Selector
+from .sign_ins import SignIn
+
+
+@record
+class Requirement:
+    """`all-of` or `any-of` some proofs."""
+
+    operator: str
+    proofs: tuple[str, ...]
+
+    def met_by(self, proofs: frozenset[str]) -> bool:
+        """Whether these proofs (with all that they imply) satisfy it."""
+        return (all if self.operator == "all-of" else any)(proof in proofs for proof in self.proofs)
+
+    @property
+    def carried_by_legacy(self) -> bool:
+        """Whether a client that can carry no proof but a device's could satisfy it."""
+        return self.met_by(DEVICE_PROOFS)
+
+    @property
+    def text(self) -> str:
+        """The requirement in words."""
+        return (" and " if self.operator == "all-of" else " or ").join(self.proofs)
+
+
+@record
+class Conditions:
+    """What a sign-in must be like; None holds always. `networks_out` excludes; `elsewhere` is outside all networks."""
+
+    networks_in: frozenset[str] | None = None
+    networks_out: frozenset[str] = frozenset()
+    client: frozenset[str] | None = None
+    platform: frozenset[str] | None = None
+    device: frozenset[str] | None = None
+    risk: frozenset[str] | None = None
+
+    def network(self, names: frozenset[str]) -> bool:
+        """Whether an address in just these networks satisfies the condition."""
+        here = names or frozenset((ELSEWHERE,))
+        return (self.networks_in is None or bool(self.networks_in & here)) and not self.networks_out & here
+
+    def holds(self, condition: str, word: str) -> bool:
+        """Whether a word (a key of CONDITION_WORDS and one of its words) satisfies a condition; a healthy device is managed too."""
+        wanted: frozenset[str] | None = getattr(self, condition)
+        return wanted is None or word in wanted or (condition == "device" and word == "healthy" and "managed" in wanted)
+
+    def words(self, condition: str) -> list[str]:
+        """The words that satisfy a condition, in their order."""
+        return [word for word in CONDITION_WORDS[condition] if self.holds(condition, word)]
+
+
+@record
+class AccessRule:
+    """One conditional sign-in rule. `resources` are those included and not excluded."""
+
+    id: str
+    title: str
+    mode: str
+    include: Selector
+    exclude: Selector | None
+    resources: frozenset[str]
+    when: Conditions
+    deny: bool
+    require: Requirement | None
+    longest_hours: float | None = None
+    no_downloads: bool = False
+    changed: int | None = None
+    line: int = 0
+
+    def speaks_of(self, dimension: str, value: str | NetworkClass) -> bool:
+        """Whether a value of one of DIMENSIONS satisfies what the rule says of it."""
+        if isinstance(value, NetworkClass):
+            return self.when.network(value.names)
+        return value in self.resources if dimension == "resource" else self.when.holds(dimension, value)
+
+    def failing(self, sign_in: SignIn, device: str) -> str:
+        """Which condition a sign-in fails (people apart), its device counting as `device`; "" for none."""
+        told: dict[str, str | NetworkClass] = {"resource": sign_in.resource, "network": sign_in.network, "client": sign_in.client,
+                "platform": sign_in.platform, "risk": sign_in.risk, "device": device}  # fmt: skip
+        return next((name for name, value in told.items() if not self.speaks_of(name, value)), "")
+
+
+SECOND_FACTOR = Requirement("all-of", (MFA,))

@@ -1,0 +1,86 @@
+"""What columns are made of: arrays, what an empty cell is, coded texts, and runs of numbers for many owners."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Protocol
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..words.record import record
+
+Ints = NDArray[np.int32]
+Longs = NDArray[np.int64]
+Bools = NDArray[np.bool_]
+# An empty cell: of a coded column, and of a column of times (microseconds since 1970-01-01T00:00Z).
+MISSING = -1
+NO_TIME = np.iinfo(np.int64).min
+NO_RANK = np.iinfo(np.int64).max  # a blank rank comes last
+DAY = 86_400_000_000
+HOUR = 3_600_000_000
+
+
+class Texts(Protocol):
+    """Many texts, perhaps not as Python objects; position by position."""
+
+    def __len__(self) -> int: ...
+
+    def take(self, rows: Ints | Longs) -> list[str]:
+        """The texts at these rows; an empty cell as the empty text."""
+
+    def find(self, text: str) -> list[int]:
+        """The rows that hold just this text."""
+
+
+@record
+class Coded:
+    """A column of texts with few sorted_unique ones: `codes` (int32, MISSING for an empty cell) into `words`."""
+
+    codes: Ints
+    words: tuple[str, ...]
+
+    def where(self, wanted: Sequence[bool]) -> Bools:
+        """The rows whose word is wanted; `wanted` has one answer for each word. Empty cells are never wanted."""
+        return np.array([*wanted, False], dtype=bool)[self.codes]
+
+
+@record
+class Ragged:
+    """For each of n owners a run of numbers: those of owner i are `items[starts[i]:starts[i + 1]]`, ascending."""
+
+    starts: Longs
+    items: Ints
+
+    def of(self, owner: int) -> Ints:
+        """The run of one owner."""
+        return self.items[int(self.starts[owner]) : int(self.starts[owner + 1])]
+
+    def gather(self, owners: Longs | Ints) -> Ints:
+        """The runs of many owners, one after another."""
+        lengths = self.starts[owners + 1] - self.starts[owners]
+        step = np.arange(int(lengths.sum())) - np.repeat(np.cumsum(lengths) - lengths, lengths)
+        items: Ints = self.items[np.repeat(self.starts[owners], lengths) + step]
+        return items
+
+    def count(self, mask: Bools) -> Longs:
+        """For each owner, how many of its items the mask holds."""
+        sums = np.concatenate(([0], np.cumsum(mask[self.items], dtype=np.int64)))
+        counted: Longs = sums[self.starts[1:]] - sums[self.starts[:-1]]
+        return counted
+
+
+def sorted_unique(numbers: Longs) -> Longs:
+    """The sorted_unique numbers, ascending; sorts the array that it is given.
+
+    (`np.unique` would import masked arrays for it, which costs 20 ms at every start.)
+    """
+    numbers.sort()
+    return numbers[np.append(True, numbers[1:] != numbers[:-1])] if len(numbers) else numbers
+
+
+def ragged(owners: Longs | Ints, items: Ints, count: int, item_count: int) -> Ragged:
+    """Ragged from pairs in any order; repeated pairs count once."""
+    keys = sorted_unique(owners.astype(np.int64) * max(item_count, 1) + items)
+    starts = np.searchsorted(keys, np.arange(count + 1, dtype=np.int64) * max(item_count, 1))
+    return Ragged(starts.astype(np.int64), (keys % max(item_count, 1)).astype(np.int32))

@@ -1,0 +1,68 @@
+"""What an authenticator is worth, in the words of NIST SP 800-63B, and which proof implies which."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from ..words.record import record
+from ..words.vocabulary import PROOFS
+
+MEMORIZED = "memorized-secret"
+MFA, PHISHING_RESISTANT, HARDWARE_KEY, MANAGED, HEALTHY = PROOFS
+DEVICE_PROOFS = frozenset((MANAGED, HEALTHY))
+_IMPLIES = {HARDWARE_KEY: (PHISHING_RESISTANT, MFA), PHISHING_RESISTANT: (MFA,), HEALTHY: (MANAGED,)}
+
+
+@record
+class Worth:
+    """What one type is worth. `factor` is no, with (a memorized secret beside it) or alone."""
+
+    factor: str
+    phishing_resistant: bool = False
+    hardware: bool = False
+    restricted: bool = False
+
+
+TYPES = {
+    MEMORIZED: Worth("no"),
+    "look-up-secret": Worth("with"),
+    "single-factor-otp": Worth("with"),
+    "out-of-band-app": Worth("with"),
+    "out-of-band-sms": Worth("with", restricted=True),
+    "out-of-band-voice": Worth("with", restricted=True),
+    "multi-factor-otp": Worth("alone"),
+    "single-factor-crypto-software": Worth("with", phishing_resistant=True),
+    "single-factor-crypto-device": Worth("with", phishing_resistant=True, hardware=True),
+    "multi-factor-crypto-software": Worth("alone", phishing_resistant=True),
+    "multi-factor-crypto-device": Worth("alone", phishing_resistant=True, hardware=True),
+}
+
+
+def with_implied(proofs: Iterable[str]) -> frozenset[str]:
+    """The proofs and all that they imply."""
+    found = frozenset(proofs)
+    return found | {implied for proof in found for implied in _IMPLIES.get(proof, ())}
+
+
+# What can be proved without a device: nothing, or one proof with all that it implies.
+PROOF_LEVELS = tuple(with_implied(proofs) for proofs in ((), (MFA,), (PHISHING_RESISTANT,), (HARDWARE_KEY,)))
+
+
+def without(proofs: frozenset[str], proof: str) -> frozenset[str]:
+    """The most that is left of some proofs when one is not among them: those that imply it go too."""
+    return frozenset(each for each in proofs if proof not in with_implied((each,)))
+
+
+def proofs_of(types: frozenset[str]) -> frozenset[str]:
+    """What authenticators prove together; each counts only in the company that makes it a second factor."""
+    found: set[str] = set()
+    for each in types:
+        worth = TYPES[each]
+        if worth.factor == "alone" or (worth.factor == "with" and MEMORIZED in types):
+            found.add(HARDWARE_KEY if worth.hardware else PHISHING_RESISTANT if worth.phishing_resistant else MFA)
+    return with_implied(found)
+
+
+def device_proofs(device: str) -> frozenset[str]:
+    """What the device in hand proves."""
+    return with_implied({"managed": (MANAGED,), "healthy": (HEALTHY,)}.get(device, ()))

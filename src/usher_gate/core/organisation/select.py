@@ -1,0 +1,122 @@
+"""Who is meant by a selector."""
+
+from __future__ import annotations
+
+import fnmatch
+import re
+
+import numpy as np
+from numpy.typing import NDArray
+
+from .columns import Bools, Coded
+from .selector import Selector
+from .snapshot import Snapshot
+
+
+class Unanswerable(Exception):
+    """A selector asks for a table or column that the snapshot does not have; the message names it."""
+
+
+def select(selector: Selector, snapshot: Snapshot) -> Bools:
+    """The active people that a selector chooses; raises Unanswerable if any part of it, however deep, cannot be answered."""
+    if selector.parts:
+        masks = [select(part, snapshot) for part in selector.parts]
+        if selector.key == "not":
+            return ~masks[0]
+        joined: NDArray[np.bool_] = (
+            np.logical_and.reduce(masks) if selector.key == "all-of" else np.logical_or.reduce(masks)
+        )
+        return joined
+    return _test(selector, snapshot)
+
+
+def select_without(include: Selector, exclude: Selector | None, snapshot: Snapshot) -> Bools:
+    """The active people whom one selector includes and the other does not exclude; raises Unanswerable if either cannot be answered."""
+    included = select(include, snapshot)
+    return included if exclude is None else included & ~select(exclude, snapshot)
+
+
+def _test(selector: Selector, snapshot: Snapshot) -> Bools:
+    people, key, values = snapshot.people, selector.key, frozenset(selector.values)
+    if key == "any":
+        return np.ones(len(people), bool)
+    if key == "kind":
+        return people.kind.where([word in values for word in people.kind.words])
+    if key == "unit":
+        return _in_units(values, snapshot)
+    if key == "group":
+        return _in_groups(values, snapshot)
+    if key == "role":
+        return _with_roles(values, snapshot)
+    if key == "licence":
+        return _with_words(_there(people.licences, "the column licences"), values)
+    if key == "login":
+        return _login(values, snapshot)
+    if key == "break-glass":
+        if people.break_glass is None:
+            raise Unanswerable("the column break_glass")
+        return people.break_glass if "true" in values else ~people.break_glass
+    if key == "home-domain":
+        _there(people.home_domain, "the column home_domain")
+        column = snapshot.guest_domains
+        wanted = {value.casefold() for value in values}
+        return column.where([word.casefold() in wanted for word in column.words]) & _guests(snapshot)
+    column = _there(people.attributes.get(key), f"the column {key}")
+    return column.where([word in values for word in column.words])
+
+
+def _there(column: Coded | None, what: str) -> Coded:
+    if column is None:
+        raise Unanswerable(what)
+    return column
+
+
+def _guests(snapshot: Snapshot) -> Bools:
+    return snapshot.people.kind.where([word == "guest" for word in snapshot.people.kind.words])
+
+
+def _with_words(column: Coded, wanted: frozenset[str]) -> Bools:
+    return column.where([bool(wanted & set(cell.split(";"))) for cell in column.words])
+
+
+def _with_roles(values: frozenset[str], snapshot: Snapshot) -> Bools:
+    if "privileged" in values:
+        if snapshot.privileged is None:
+            raise Unanswerable("privileged_roles in organisation.yaml")
+        values = values - {"privileged"} | snapshot.privileged
+    return _with_words(_there(snapshot.people.roles, "the column roles"), values)
+
+
+def _in_units(values: frozenset[str], snapshot: Snapshot) -> Bools:
+    if snapshot.units is None:
+        raise Unanswerable("the column unit")
+    mask = np.zeros(len(snapshot.people), bool)
+    for path in values & snapshot.units.index.keys():
+        mask[snapshot.units.members(snapshot.units.index[path])] = True
+    return mask
+
+
+def _in_groups(values: frozenset[str], snapshot: Snapshot) -> Bools:
+    if snapshot.groups is None:
+        raise Unanswerable("the table members")
+    mask = np.zeros(len(snapshot.people), bool)
+    for value in values:
+        mask[snapshot.groups.people.of(find_group(value, snapshot))] = True
+    return mask
+
+
+def find_group(text: str, snapshot: Snapshot) -> int:
+    """The number of a group by id, or by name if that is unique; raises KeyError."""
+    if text in snapshot.group_index:
+        return snapshot.group_index[text]
+    named = [number for number, name in enumerate(snapshot.group_titles) if name == text]
+    if len(named) != 1:
+        raise KeyError(text)
+    return named[0]
+
+
+def _login(values: frozenset[str], snapshot: Snapshot) -> Bools:
+    logins = snapshot.people.logins
+    pattern = re.compile("|".join(fnmatch.translate(value.casefold()) for value in sorted(values)))
+    every = logins.take(np.arange(len(logins), dtype=np.int32))
+    return np.fromiter((pattern.match(login.casefold()) is not None for login in every), bool, len(every))

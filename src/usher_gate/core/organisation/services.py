@@ -1,0 +1,32 @@
+"""Collaboration services: each with its own way of resolving settings."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from ..words.record import record
+from .selector import Selector
+
+
+@record
+class Need:
+    """What a control needs on a service: any one of `licences`; without one it has the value `without`, or none."""
+
+    pattern: str
+    licences: frozenset[str]
+    without: str | None
+
+
+@record
+class Service:
+    """One collaboration service and its way of resolving settings. `self_service` None means: not said."""
+
+    id: str
+    title: str
+    accounts: Selector | None
+    precedence: tuple[str, ...]
+    settle: int  # microseconds
+    controls: frozenset[str]
+    factory: Mapping[str, str]
+    self_service: frozenset[str] | None
+    needs: Mapping[str, Need]

@@ -1,0 +1,209 @@
+"""Effective values: what each person really gets for one control on one service, and the setting that causes it.
+
+All settings of a service and control are sorted once by strength, weakest first: not pinned before pinned; among those not
+pinned the widest step first, among pinned ones the narrowest; at one step by the order that names its winner. Painting the
+people each setting covers in that order leaves, for every person, the place of the setting that causes the value.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from functools import cached_property
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..organisation.columns import MISSING, NO_RANK, NO_TIME, Bools, Ints, Longs
+from ..organisation.services import Service
+from ..organisation.settings import GROUP, ORGANISATION, PERSON, UNIT
+from ..organisation.snapshot import Snapshot
+from ..words.record import record
+from ..words.vocabulary import LEVELS
+
+EVERYBODY = -2  # the target of a stand-in for a level whose data is missing
+LICENCE = 5  # the kind of the value that `without` gives
+DEEPEST = 1 << 20  # units below one another, at most
+
+
+@record
+class Cause:
+    """Where an effective value comes from: a setting (`row` is its row in the settings table), `factory` or `licence`.
+
+    `scope` None says that the value is unknown for want of any source.
+    """
+
+    scope: str | None
+    value: str | None
+    pinned: bool = False
+    changed: int = NO_TIME
+    row: int = MISSING
+
+
+@record
+class SortedSettings:
+    """The settings of one service and control by growing strength, one a place: `kind` is a scope kind (int32), `target` the number of the
+    unit, group or person (EVERYBODY for a level whose data is missing), `step` how narrow it is, `row` where it stands in the table."""
+
+    kind: Ints
+    target: Ints
+    pinned: Bools
+    rank: Longs
+    changed: Longs
+    step: Longs
+    row: Ints
+    values: list[str | None]
+    scopes: list[str]
+
+
+class Effective:
+    """The effective values of one control on one service, for all active people.
+
+    `places[p]` is the place of person p's cause; the properties of a place stand in arrays of the same order:
+    place 0 is the factory value (or unknown), the rest are settings by growing strength.
+    """
+
+    def __init__(
+        self, snapshot: Snapshot, service: Service, control: str, settings: SortedSettings, lacking: Bools | None
+    ) -> None:
+        """`lacking` are the people without the licence that is needed; None where none is, or where that is not known."""
+        self.service, self.control, self.lacking = service, control, lacking
+        self._snapshot = snapshot
+        need = service.needs.get(control)
+        without = need.without if need is not None and lacking is not None else None
+        last = 0 if without is None else 1  # the value for want of a licence is the strongest place
+        factory = service.factory.get(control) if snapshot.settings is not None else None
+        self._values: list[str | None] = [factory, *settings.values, *([without] * last)]
+        self._scopes: list[str | None] = ["factory" if factory is not None else None, *settings.scopes]
+        self._scopes += ["licence"] * last
+        self.kinds = np.concatenate(([MISSING], settings.kind, [LICENCE] * last)).astype(np.int32)
+        self.targets = np.concatenate(([MISSING], settings.target, [MISSING] * last)).astype(np.int32)
+        self.pinned = np.concatenate(([False], settings.pinned, [True] * last)).astype(bool)
+        self.changed = np.concatenate(([NO_TIME], settings.changed, [NO_TIME] * last)).astype(np.int64)
+        self.rows = np.concatenate(([MISSING], settings.row, [MISSING] * last)).astype(np.int32)
+        self.steps = np.concatenate(([MISSING], settings.step, [DEEPEST * len(LEVELS)] * last)).astype(np.int64)
+        self.young: Bools = (self.changed != NO_TIME) & (snapshot.taken_at - self.changed < service.settle)
+        ranks: list[Longs] = [np.full(1, NO_RANK, np.int64), settings.rank, np.full(last, NO_RANK, np.int64)]
+        self.ranks: Longs = np.concatenate(ranks)
+
+    def __len__(self) -> int:
+        return len(self._values)
+
+    @property
+    def values(self) -> list[str | None]:
+        """The canonical text of the value at each place; None where it is unknown."""
+        return self._values
+
+    def value(self, place: int) -> str | None:
+        """The value at one place."""
+        return self._values[place]
+
+    def cause(self, place: int) -> Cause:
+        """Where the value at a place comes from."""
+        value = self._values[place]
+        return Cause(
+            self._scopes[place] if value is not None else None,
+            value,
+            bool(self.pinned[place]),
+            int(self.changed[place]),
+            int(self.rows[place]),
+        )
+
+    @property
+    def unlicensed(self) -> bool:
+        """Whether people without the licence have no value at all (as against the one that `without` gives)."""
+        need = self.service.needs.get(self.control)
+        return need is not None and need.without is None
+
+    @property
+    def licence_unknown(self) -> bool:
+        """Whether a licence is needed and the snapshot does not tell who has which."""
+        return self.control in self.service.needs and self.lacking is None
+
+    def licence_of(self, person: int) -> str:
+        """What the licence says: "" (none needed), `held`, `without`, `unavailable` or `unknown`."""
+        need = self.service.needs.get(self.control)
+        if need is None:
+            return ""
+        if self.lacking is None:
+            return "unknown"
+        if not self.lacking[person]:
+            return "held"
+        return "unavailable" if need.without is None else "without"
+
+    @cached_property
+    def places(self) -> Ints:
+        """For each active person the place of the cause (int32)."""
+        return self._paint(range(1, len(self)))
+
+    @cached_property
+    def classes(self) -> NDArray[np.int64]:
+        """Numbers the places so that those of one standing at the group step share a number; all others have their own."""
+        same = (
+            (self.kinds[1:] == GROUP)
+            & (self.kinds[:-1] == GROUP)
+            & (self.pinned[1:] == self.pinned[:-1])
+            & (self.steps[1:] == self.steps[:-1])
+            & (self.ranks[1:] == self.ranks[:-1])
+        )
+        return np.concatenate(([0], np.cumsum(~same)))
+
+    @cached_property
+    def contestable(self) -> bool:
+        """Whether settings of one standing have different values, so that a person's value may be contested."""
+        pairs = {(number, value) for number, value in zip(self.classes.tolist(), self._values, strict=True)}
+        return len(pairs) > int(self.classes[-1]) + 1
+
+    def worst_places(self, goodness: NDArray[np.uint8]) -> Ints:
+        """As `places`, but of settings of one standing the one of least goodness (one number a place) stands."""
+        order = np.lexsort((np.arange(len(self)), -goodness.astype(np.int64), self.classes))
+        return self._paint(order[order > 0].tolist())
+
+    def rivals(self, person: int, place: int) -> list[int]:
+        """The places of a person's settings that have the standing of the one at `place`, strongest first, itself included."""
+        if self.kinds[place] != GROUP or self._snapshot.groups is None:
+            return [place]
+        mine = self._snapshot.groups.of_person.of(person)
+        alike = np.flatnonzero((self.classes == self.classes[place]) & np.isin(self.targets, mine))
+        return [int(each) for each in alike[::-1]]
+
+    def covering(self, person: int) -> list[int]:
+        """The places of all settings that cover a person, by growing strength."""
+        found = []
+        for place in range(1, len(self)):
+            if np.any(self._members(place) == person):
+                found.append(place)
+        return found
+
+    def _members(self, place: int) -> Ints:
+        kind, target = int(self.kinds[place]), int(self.targets[place])
+        if kind == ORGANISATION or target == EVERYBODY:
+            return np.arange(len(self._snapshot.people), dtype=np.int32)
+        if kind == LICENCE:
+            assert self.lacking is not None
+            return np.flatnonzero(self.lacking).astype(np.int32)
+        if target == MISSING:
+            return np.empty(0, np.int32)
+        if kind == UNIT and self._snapshot.units is not None:
+            return self._snapshot.units.members(target)
+        if kind == GROUP and self._snapshot.groups is not None:
+            return self._snapshot.groups.people.of(target)
+        return np.array([target] if kind == PERSON else [], np.int32)
+
+    def _paint(self, order: Sequence[int]) -> Ints:
+        places = np.zeros(len(self._snapshot.people), np.int32)
+        kinds, targets = self.kinds.tolist(), self.targets.tolist()
+        persons: list[int] = []
+        for place in order:
+            if kinds[place] == PERSON and targets[place] >= 0:
+                persons.append(place)  # no two of them cover one person: they are painted as one
+                continue
+            if persons:
+                places[self.targets[persons]] = persons
+                persons = []
+            if kinds[place] == ORGANISATION or targets[place] == EVERYBODY:
+                places[:] = place
+            else:
+                places[self._members(place)] = place
+        if persons:
+            places[self.targets[persons]] = persons
+        return places

@@ -1,0 +1,185 @@
+"""Whom each access rule includes, and what people bring to a sign-in."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import replace
+from functools import cached_property
+
+import numpy as np
+
+from ..organisation.access_rules import AccessRule
+from ..organisation.columns import MISSING, Bools, Ints, Longs
+from ..organisation.partners import DEFAULT_PARTNER, OURS, Home, Partner
+from ..organisation.proofs import DEVICE_PROOFS, MFA, PROOF_LEVELS, proofs_of
+from ..organisation.select import Unanswerable, select, select_without
+from ..organisation.snapshot import Snapshot
+from ..words.vocabulary import PROOFS
+from .bits import Bits, packed
+
+
+class Gatekeeper:
+    """The access rules of a snapshot, with whom each includes."""
+
+    def __init__(self, snapshot: Snapshot) -> None:
+        self.snapshot, self.rules, self.networks = snapshot, snapshot.access_rules or (), snapshot.networks
+        self.notes: set[str] = set()
+        self._included: list[Bools] = []
+        self.unanswerable = 0  # rules, as bits, whose people cannot be told
+        for number, rule in enumerate(self.rules):
+            try:
+                self._included.append(select_without(rule.include, rule.exclude, snapshot))
+            except Unanswerable as gap:
+                self.notes.add(
+                    f"access rule {rule.id} asks for {gap}, which the snapshot does not have: it closes nothing"
+                )
+                self._included.append(np.zeros(len(snapshot.people), bool))
+                self.unanswerable |= 1 << number
+
+    def in_modes(self, *modes: str) -> int:
+        """The rules in these modes, as bits."""
+        return sum(1 << number for number, rule in enumerate(self.rules) if rule.mode in modes)
+
+    def including(self, person: int) -> int:
+        """The rules that include a person, as bits."""
+        return sum(1 << number for number, mask in enumerate(self._included) if mask[person])
+
+    def whom(self, number: int) -> Bools:
+        """Whom a rule includes."""
+        return self._included[number]
+
+    def excluded(self, number: int) -> Bools | None:
+        """Whom a rule excludes although it would otherwise include them; None where that cannot be told."""
+        rule = self.rules[number]
+        if rule.exclude is None:
+            return np.zeros(len(self.snapshot.people), bool)
+        try:
+            found: Bools = select(rule.include, self.snapshot) & select(rule.exclude, self.snapshot)
+        except Unanswerable:
+            return None
+        return found
+
+    def unseen_device(self, person: int) -> bool | None:
+        """Whether a person's device counts as unknown (a guest whose partner's word does not count); None for somebody who is
+        kept out by their partner, or of whom that is not known."""
+        if not self.guests[person]:
+            return False
+        partner = self.partner(person)
+        return None if partner is None or not partner.home.guests_in else not partner.home.home_device
+
+    @cached_property
+    def guests(self) -> Bools:
+        """Who is a guest."""
+        kind = self.snapshot.people.kind
+        return kind.where([word == "guest" for word in kind.words])
+
+    @cached_property
+    def must_show(self) -> Bools:
+        """Who has the further requirement of a second factor."""
+        mfa = self.snapshot.people.mfa
+        if self.snapshot.second_factor_default:
+            return np.ones(len(self.snapshot.people), bool)
+        if mfa is None:
+            return np.zeros(len(self.snapshot.people), bool)
+        return mfa.where([word == "required" for word in mfa.words])
+
+    @cached_property
+    def partner_rows(self) -> Ints:
+        """For each guest the number of the partner that counts (own row, else `*`), MISSING for others."""
+        partners = {partner.domain.casefold(): number for number, partner in enumerate(self.snapshot.partners or ())}
+        domains = self.snapshot.guest_domains
+        star = partners.get("*", MISSING)
+        row = np.array([*(partners.get(word.casefold(), star) for word in domains.words), star], np.int32)
+        return row[domains.codes]
+
+    def partner(self, person: int) -> Partner | None:
+        """A guest's partner as it counts; None where there is no partners table."""
+        if self.snapshot.partners is None:
+            return None
+        number = int(self.partner_rows[person])
+        return self.snapshot.partners[number] if number != MISSING else DEFAULT_PARTNER
+
+    @cached_property
+    def classes(self) -> tuple[Ints, list[int]]:
+        """For each person the number of their class (same rules, same standing), and of each class its first person."""
+        columns: list[np.ndarray] = [np.array(mask, np.int64) for mask in self._included]
+        columns += [
+            np.array(self.must_show, np.int64),
+            np.where(self.guests, 2 + self.partner_rows, 0).astype(np.int64),
+        ]
+        key = np.zeros(len(self.guests), np.int64)
+        for place in range(0, len(columns), 20):  # twenty bits at a time, then made dense again
+            for column in columns[place : place + 20]:
+                width = int(column.max(initial=0)) - int(column.min(initial=0)) + 1
+                key = key * width + (column - int(column.min(initial=0)))
+                if int(key.max(initial=0)) > 1 << 40:
+                    key = np.unique(key, return_inverse=True)[1].reshape(-1)
+            key = np.unique(key, return_inverse=True)[1].reshape(-1)
+        _, first, which = np.unique(key, return_index=True, return_inverse=True)
+        return which.reshape(-1).astype(np.int32), first.tolist()
+
+    @cached_property
+    def bits(self) -> Bits:
+        """The rules that include each person, as words of bits."""
+        truths = np.zeros((len(self.snapshot.people), max(1, -(-len(self._included) // 64)) * 64), bool)
+        for number, mask in enumerate(self._included):
+            truths[:, number] = mask
+        return packed(truths)
+
+    @cached_property
+    def kits(self) -> tuple[Ints, list[int]]:
+        """People by what they could show: for each person the number of their kit, and of each kit its first person."""
+        snapshot, size = self.snapshot, len(self.snapshot.people)
+        key = snapshot.people.kind.codes.astype(np.int64) * (len(snapshot.partners or ()) + 2) + self.partner_rows + 1
+        if snapshot.passes is not None:
+            key = key * 2 + (snapshot.passes.live > 0)
+        if snapshot.authenticators is not None:
+            types = np.zeros(size, np.int64)
+            np.bitwise_or.at(types, snapshot.authenticators.person, np.int64(1) << snapshot.authenticators.kind)
+            key = (key << len(snapshot.authenticators.kinds)) + types
+        _, first, which = np.unique(key, return_index=True, return_inverse=True)
+        return which.reshape(-1).astype(np.int32), first.tolist()
+
+    @cached_property
+    def levels(self) -> Ints:
+        """Of each kit the most that could be shown, as a number of PROOF_LEVELS."""
+        return np.array(
+            [PROOF_LEVELS.index(self._could_show(person) - DEVICE_PROOFS) for person in self.kits[1]], np.int32
+        )
+
+    def with_rules(self, rules: tuple[AccessRule, ...]) -> Gatekeeper:
+        """The same people before other rules."""
+        other = Gatekeeper(replace(self.snapshot, access_rules=rules))
+        for name in ("guests", "must_show", "partner_rows", "kits", "levels"):  # these do not depend on rules
+            other.__dict__[name] = getattr(self, name)
+        return other
+
+    def by_home(self, whom: Bools) -> Iterator[tuple[Home | None, Longs]]:
+        """People by what their home means for a sign-in: guests by partner; None for guests of whom nothing is known."""
+        yield OURS, np.flatnonzero(whom & ~self.guests)
+        guests = np.flatnonzero(whom & self.guests)
+        partners = self.snapshot.partners
+        if partners is None:
+            yield None, guests
+            return
+        rows = self.partner_rows[guests]
+        for row in sorted(set(rows.tolist())):
+            partner = DEFAULT_PARTNER if row == MISSING else partners[row]
+            yield partner.home, guests[rows == row]
+
+    def _could_show(self, person: int) -> frozenset[str]:
+        """The most that a person could ever show, whatever missing data might hold; devices apart."""
+        if self.guests[person]:
+            partner = self.partner(person)
+            if partner is None or partner.flags["home_mfa_counts"] in ("true", None):
+                return frozenset(PROOFS) - DEVICE_PROOFS
+            registered = self.snapshot.authenticators
+            return frozenset((MFA,)) & (
+                frozenset(PROOFS) if registered is None else proofs_of(self.snapshot.registered(person))
+            )
+        if self.snapshot.authenticators is None:
+            return frozenset(PROOFS) - DEVICE_PROOFS
+        found = proofs_of(self.snapshot.registered(person))
+        passes = self.snapshot.passes
+        member = self.snapshot.people.kind.words[int(self.snapshot.people.kind.codes[person])] == "member"
+        return found | {MFA} if member and (passes is None or passes.live[person]) else found

@@ -1,0 +1,81 @@
+"""What ails the access rules themselves: those that change nothing, exclude nobody, or are only observed for long."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from ..organisation.access_rules import SECOND_FACTOR, AccessRule, Conditions
+from ..organisation.columns import DAY
+from ..organisation.proofs import with_implied
+from ..words.record import record
+from .gatekeeper import Gatekeeper
+from .possible import SignInClass, sign_in_classes
+
+OBSERVED_LONG_DAYS = 30
+
+
+@record
+class Ailment:
+    """Something about a rule itself: `what` is idle, exclusion-idle or observed-long, with a sentence."""
+
+    rule: str
+    what: str
+    text: str
+
+
+def ailments(keeper: Gatekeeper) -> list[Ailment]:
+    """Rules that change no decision, exclusions that exclude nobody, rules that have been observed for long."""
+    found = []
+    every = sign_in_classes(keeper.rules, keeper.networks, sorted(keeper.snapshot.resources), Conditions())
+    for number, rule in enumerate(keeper.rules):
+        excluded = keeper.excluded(number)
+        if rule.exclude is not None and excluded is not None and not np.any(excluded):
+            found.append(Ailment(rule.id, "exclusion-idle", f"its exclusion ({rule.exclude.text}) excludes nobody"))
+        if rule.mode == "observe":
+            if rule.changed is None:
+                found.append(Ailment(rule.id, "observed-long", "it is only observed, and nobody knows since when"))
+            elif (days := (keeper.snapshot.taken_at - rule.changed) // DAY) > OBSERVED_LONG_DAYS:
+                found.append(Ailment(rule.id, "observed-long", f"it has only been observed for {days} days"))
+        if rule.mode == "enforce" and not _changes_anything(keeper, number, every):
+            found.append(
+                Ailment(
+                    rule.id,
+                    "idle",
+                    "it changes no decision: it matches nobody, or others ask for as much",
+                )
+            )
+    return found
+
+
+def _changes_anything(keeper: Gatekeeper, number: int, every: list[SignInClass]) -> bool:
+    """Whether anywhere that a rule matches, no single other rule (or own requirement) asks for as much. Session limits count."""
+    rule, enforced = keeper.rules[number], keeper.in_modes("enforce")
+    if rule.longest_hours is not None or rule.no_downloads:
+        return bool(np.any(keeper.whom(number)))
+    as_much = [other != number and _asks_as_much(each, rule) for other, each in enumerate(keeper.rules)]
+    bits = sum(1 << other for other, enough in enumerate(as_much) if enough) & enforced
+    own = rule.require is not None and not rule.deny and _implies(SECOND_FACTOR.proofs, SECOND_FACTOR.operator, rule)
+    for person in keeper.classes[1]:
+        mine = keeper.including(person)
+        if not mine >> number & 1 or (own and keeper.must_show[person]):
+            continue
+        if any(each.rules >> number & 1 and not mine & bits & each.rules for each in every):
+            return True
+    return False
+
+
+def _asks_as_much(other: AccessRule, rule: AccessRule) -> bool:
+    if other.deny or rule.deny:
+        return other.deny
+    return other.require is not None and _implies(other.require.proofs, other.require.operator, rule)
+
+
+def _implies(proofs: Sequence[str], operator: str, rule: AccessRule) -> bool:
+    """Whether every way to satisfy a requirement satisfies the rule's as well."""
+    if rule.require is None:
+        return True
+    if operator == "all-of":
+        return rule.require.met_by(with_implied(proofs))
+    return all(rule.require.met_by(with_implied((proof,))) for proof in proofs)

@@ -1,0 +1,75 @@
+"""Possible sign-ins, in classes: those that satisfy the conditions of just the same access rules."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Sequence
+from itertools import product
+from typing import TypeVar
+
+from ..organisation.access_rules import AccessRule, Conditions
+from ..organisation.networks import Networks
+from ..organisation.sign_ins import SignIn
+from ..words.record import record
+from ..words.vocabulary import DEVICES
+
+
+@record
+class SignInClass:
+    """A class of sign-ins: the rules (as bits) whose resource and conditions it satisfies, and one sign-in of it."""
+
+    rules: int
+    sign_in: SignIn
+
+
+@record
+class Asked:
+    """What a proof is asked for: which one, on which resources (none named: any), under which conditions."""
+
+    proof: str
+    on: tuple[str, ...] = ()
+    when: Conditions = Conditions()
+
+    def resources(self, every: Iterable[str]) -> list[str]:
+        """The resources that are meant, of all that there are."""
+        return list(self.on) if self.on else sorted(every)
+
+
+_Value = TypeVar("_Value")
+
+
+def _folded(
+    rules: Sequence[AccessRule], values: Iterable[_Value], satisfies: Callable[[AccessRule, _Value], bool]
+) -> dict[int, _Value]:
+    """The values by the rules (as bits) that each satisfies; of those that satisfy the same, the first."""
+    found: dict[int, _Value] = {}
+    for value in values:
+        found.setdefault(sum(1 << number for number, rule in enumerate(rules) if satisfies(rule, value)), value)
+    return found
+
+
+def sign_in_classes(
+    rules: Sequence[AccessRule],
+    networks: Networks,
+    resources: Iterable[str],
+    when: Conditions,
+    devices: Sequence[str] = DEVICES,
+) -> list[SignInClass]:
+    """Every class of possible sign-ins to these resources under these conditions, each once for each client and device."""
+
+    def folded(condition: str, words: Iterable[str]) -> dict[int, str]:
+        return _folded(rules, words, lambda rule, word: rule.when.holds(condition, word))
+
+    by_resource = _folded(rules, resources, lambda rule, name: name in rule.resources)
+    places = [place for place in networks.classes if when.network(place.names)]
+    by_network = _folded(rules, places, lambda rule, place: rule.when.network(place.names))
+    by_platform, by_risk = (folded(name, when.words(name)) for name in ("platform", "risk"))
+    found: dict[tuple[int, str, str], SignInClass] = {}
+    for client, device in product(when.words("client"), [device for device in devices if when.holds("device", device)]):
+        here = next(iter(folded("client", [client]))) & next(iter(folded("device", [device])))
+        for parts in product(by_resource.items(), by_network.items(), by_platform.items(), by_risk.items()):
+            (m1, resource), (m2, network), (m3, platform), (m4, risk) = parts
+            mask = here & m1 & m2 & m3 & m4
+            if (mask, client, device) not in found:
+                sign_in = SignIn(resource, network, client, platform, device, risk)
+                found[mask, client, device] = SignInClass(mask, sign_in)
+    return list(found.values())

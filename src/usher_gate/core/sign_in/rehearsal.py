@@ -1,0 +1,265 @@
+"""What a change of the access rules would have done to sign-ins that happened: counted by outcome, day, rule, resource and person."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ..organisation.columns import DAY, Bools, Ints, Longs
+from ..words.record import record
+from .replay import ALLOWED, CHALLENGED, DENIED, OUTCOMES, STUCK, UNKNOWN, Events, OutcomeCodes, Replay
+
+RESULTS = ("allowed", "challenged", "stuck", "denied", "failed")
+_GOT_IN = RESULTS.index("allowed")
+HARD = (CHALLENGED, STUCK, DENIED, UNKNOWN)  # what can become of a sign-in that got in, other than that it still does
+_SIZE = len(OUTCOMES)
+_CELLS = 2 * _SIZE * _SIZE
+_USES = 100  # uses of break-glass accounts that are kept
+_NARROW = 4000  # days between the first and the last of a batch, up to which they are counted in one go
+
+
+@record
+class Hurt:
+    """Sign-ins that got in and would not any more, by what would become of them, and how many people these are (or whose)."""
+
+    name: str
+    sign_ins: tuple[int, int, int, int]  # challenged, stuck, denied, unknown
+    people: int
+
+
+@record
+class Day:
+    """One day (UTC, as days since 1970-01-01): how many sign-ins there were, how many got in, and what would become of those."""
+
+    day: int
+    sign_ins: int
+    got_in: int
+    hurt: tuple[int, int, int, int]
+
+
+@record
+class Use:
+    """A sign-in of a break-glass account: when (microseconds), who (a number), to what, from which networks (None: not said), with
+    what result ("" where that is not said)."""
+
+    time: int
+    person: int
+    resource: str
+    networks: frozenset[str] | None
+    result: str
+
+
+@record
+class Rehearsal:
+    """The whole answer. `outcomes[now][then]` counts sign-ins, `got_in` those of them that got in; `eased` would be let in or
+    challenged where they are denied or stuck now; `denied_now` got in although the rules as they are would not let them."""
+
+    outcomes: tuple[tuple[int, ...], ...]
+    got_in: tuple[tuple[int, ...], ...]
+    days: tuple[Day, ...]
+    rules: tuple[Hurt, ...]
+    resources: tuple[Hurt, ...]
+    people: tuple[Hurt, ...]  # one entry for each person, by id
+    rows: tuple[int, ...]  # the numbers of these people
+    uses: tuple[Use, ...]  # of break-glass accounts, the latest first
+    used: int  # how many there were, though only the latest are kept
+
+    @property
+    def sign_ins(self) -> int:
+        """How many were decided."""
+        return sum(map(sum, self.outcomes))
+
+    @property
+    def inside(self) -> int:
+        """How many of them got in."""
+        return sum(map(sum, self.got_in))
+
+    @property
+    def changed(self) -> int:
+        """How many would be decided otherwise."""
+        return sum(self.outcomes[now][then] for now in range(_SIZE) for then in range(_SIZE) if now != then)
+
+    @property
+    def hurt(self) -> tuple[int, ...]:
+        """How many that got in would be decided otherwise: challenged, stuck, denied, unknown."""
+        return tuple(sum(self.got_in[now][then] for now in range(_SIZE) if now != then) for then in HARD)
+
+    @property
+    def eased(self) -> int:
+        """How many that are denied or stuck now would be allowed or challenged."""
+        return sum(self.outcomes[now][then] for now in (STUCK, DENIED) for then in (ALLOWED, CHALLENGED))
+
+    @property
+    def denied_now(self) -> int:
+        """How many got in although the rules as they are would deny them or leave them stuck."""
+        return sum(sum(self.got_in[now]) for now in (STUCK, DENIED))
+
+
+Counted = tuple[dict[str, Longs], dict[str, Bools]]
+
+
+@record
+class State:
+    """What a tally has counted."""
+
+    days: dict[int, Longs]
+    rules: Counted
+    resources: Counted
+    people: Longs
+    uses: tuple[Use, ...]
+    used: int
+
+
+class _By:
+    """Counts by some name: sign-ins by what becomes of them, and the people concerned."""
+
+    def __init__(self, people: int) -> None:
+        self._people, self._counts, self._whose = people, dict[str, Longs](), dict[str, Bools]()
+
+    def add(self, name: str, fate: Longs, person: Ints) -> None:
+        """Counts some sign-ins; `fate` is their place in HARD."""
+        if name not in self._counts:
+            self._counts[name], self._whose[name] = np.zeros(len(HARD), np.int64), np.zeros(self._people, bool)
+        self._counts[name] += np.bincount(fate, minlength=len(HARD))
+        self._whose[name][person] = True
+
+    def state(self) -> Counted:
+        """What was counted."""
+        return self._counts, self._whose
+
+    def merge(self, other: Counted) -> None:
+        """Adds what was counted elsewhere."""
+        for name, counts in other[0].items():
+            known = self._counts.get(name)
+            self._counts[name] = counts if known is None else known + counts
+            self._whose[name] = other[1][name] if known is None else self._whose[name] | other[1][name]
+
+    def rows(self) -> tuple[Hurt, ...]:
+        """What was counted, most first."""
+        found = [
+            Hurt(name, _four(counts), int(np.count_nonzero(self._whose[name]))) for name, counts in self._counts.items()
+        ]
+        return tuple(sorted(found, key=lambda each: (-sum(each.sign_ins), each.name)))
+
+
+class Tally:
+    """Decides and counts sign-ins batch by batch; what it holds does not grow with their number."""
+
+    def __init__(self, replay: Replay) -> None:
+        self.replay = replay
+        size = len(replay.snapshot.people)
+        self._days: dict[int, Longs] = {}
+        self._rules, self._resources = _By(size), _By(size)
+        self._people = np.zeros((0, len(HARD)), np.int64)
+        self._uses: list[Use] = []
+        self._used = 0
+
+    def add(self, events: Events, time: Longs, result: Ints) -> None:
+        """Counts a batch: when each was (microseconds), and its result (a number of RESULTS, MISSING where that is not said)."""
+        if not len(events):
+            return
+        now, then = self.replay.decide(events)
+        got_in = (result == _GOT_IN) | ((result < 0) & (now == ALLOWED))
+        cell = (got_in * np.int8(_SIZE) + now) * np.int8(_SIZE) + then
+        self._count_days(time // DAY, cell)
+        sealed = self.replay.snapshot.people.break_glass
+        if sealed is not None and len(used := np.flatnonzero(sealed.take(events.person))):
+            self._count_uses(events.at(used), time[used], result[used])
+        rows = np.flatnonzero(got_in & (now != then) & (then != ALLOWED))
+        if len(rows):
+            self._count_hurt(events.at(rows), np.array([0, 0, 1, 2, 3])[then[rows]])
+
+    def _count_days(self, day: Longs, cell: OutcomeCodes) -> None:
+        first = int(day.min())
+        if int(day.max()) - first < _NARROW:
+            counted = np.bincount((day - first) * _CELLS + cell, minlength=_CELLS)
+            counted = np.append(counted, np.zeros(-len(counted) % _CELLS, np.int64)).reshape(-1, _CELLS)
+            found = {first + place: counted[place] for place in np.flatnonzero(counted.any(1)).tolist()}
+        else:
+            found = {each: np.bincount(cell[day == each], minlength=_CELLS) for each in np.unique(day).tolist()}
+        for each, cells in found.items():
+            self._days[each] = self._days.get(each, 0) + cells
+
+    def _count_uses(self, events: Events, time: Longs, result: Ints) -> None:
+        replay = self.replay
+        self._used += len(events)
+        columns = (time, events.person, events.resource, events.network, result)
+        for when, person, resource, network, said in zip(*(each.tolist() for each in columns), strict=True):
+            networks = None if network < 0 else replay.networks[network]
+            self._uses.append(
+                Use(when, person, replay.resources[resource], networks, "" if said < 0 else RESULTS[said])
+            )
+        self._uses = sorted(self._uses, key=_latest)[:_USES]
+
+    def _count_hurt(self, events: Events, fate: Longs) -> None:
+        size = len(self.replay.snapshot.people)
+        if not len(self._people):
+            self._people = np.zeros((size, len(HARD)), np.int64)
+        self._people += np.bincount(events.person * np.int64(len(HARD)) + fate, minlength=size * len(HARD)).reshape(
+            size, -1
+        )
+        for number in np.unique(events.resource).tolist():
+            here = events.resource == number
+            self._resources.add(self.replay.resources[number], fate[here], events.person[here])
+        known = np.flatnonzero(fate != HARD.index(UNKNOWN))
+        if len(known):
+            certain = events.at(known)
+            for name, mask in self.replay.causes(certain):
+                self._rules.add(name, fate[known][mask], certain.person[mask])
+
+    def state(self) -> State:
+        """What was counted, to be added elsewhere."""
+        return State(
+            self._days, self._rules.state(), self._resources.state(), self._people, tuple(self._uses), self._used
+        )
+
+    def merge(self, other: State) -> None:
+        """Adds what another tally counted."""
+        for day, cells in other.days.items():
+            self._days[day] = self._days.get(day, 0) + cells
+        self._rules.merge(other.rules)
+        self._resources.merge(other.resources)
+        if len(other.people):
+            self._people = self._people + other.people if len(self._people) else other.people
+        self._uses = sorted([*self._uses, *other.uses], key=_latest)[:_USES]
+        self._used += other.used
+
+    def done(self) -> Rehearsal:
+        """The answer so far."""
+        cells = np.zeros(_CELLS, np.int64)
+        for counted in self._days.values():
+            cells = cells + counted
+        outside, inside = cells.reshape(2, _SIZE, _SIZE)
+        hurt = np.flatnonzero(self._people.any(1))
+        ids = self.replay.snapshot.people.ids.take(hurt)
+        people = [Hurt(name, _four(self._people[row]), 1) for row, name in zip(hurt.tolist(), ids, strict=True)]
+        order = sorted(range(len(people)), key=lambda each: (-sum(people[each].sign_ins), people[each].name))
+        return Rehearsal(
+            _table(outside + inside),
+            _table(inside),
+            tuple(_day(each, self._days[each]) for each in sorted(self._days)),
+            self._rules.rows(),
+            self._resources.rows(),
+            tuple(people[each] for each in order),
+            tuple(hurt[order].tolist()),
+            tuple(self._uses),
+            self._used,
+        )
+
+
+def _latest(use: Use) -> tuple[object, ...]:
+    return -use.time, use.person, use.resource, sorted(use.networks or ()), use.result
+
+
+def _four(counts: Longs) -> tuple[int, int, int, int]:
+    challenged, stuck, denied, unknown = counts.tolist()
+    return challenged, stuck, denied, unknown
+
+
+def _table(cells: Longs) -> tuple[tuple[int, ...], ...]:
+    return tuple(tuple(row) for row in cells.tolist())
+
+
+def _day(day: int, cells: Longs) -> Day:
+    inside = cells.reshape(2, _SIZE, _SIZE)[1]
+    changed = inside.sum(0) - inside.diagonal()
+    return Day(day, int(cells.sum()), int(inside.sum()), _four(changed[list(HARD)]))

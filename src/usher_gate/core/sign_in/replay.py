@@ -1,0 +1,336 @@
+"""Sign-ins that happened, decided again by columns: under the access rules as they are, and under others.
+
+Every rule that takes part is a bit. Each person, resource, network, client, platform, device and risk has the bits of the rules that
+it satisfies; the bits of a sign-in are those of its parts, and-ed. Two further bits stand for the second factor that a person must
+show anyway, and for a partner who lets nobody in. What was shown, and what could be, is one of four levels (proofs imply one
+another), so a decision is a few operations on whole columns. Source: domain, "Sign-in decisions".
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Sequence
+from dataclasses import replace
+from itertools import product
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..organisation.access_rules import SECOND_FACTOR, AccessRule
+from ..organisation.columns import MISSING, Bools, Ints, Longs
+from ..organisation.proofs import DEVICE_PROOFS, PROOF_LEVELS, device_proofs
+from ..words.record import record
+from ..words.vocabulary import CLIENTS, CONDITION_WORDS, DEVICES, PLATFORMS, RISKS
+from .bits import Bits, packed
+from .decide import OWN, Assumption, Decider
+from .gatekeeper import Gatekeeper
+
+OutcomeCodes = NDArray[np.int8]
+OUTCOMES = ("allowed", "challenged", "stuck", "denied", "unknown")
+ALLOWED, CHALLENGED, STUCK, DENIED, UNKNOWN = range(5)
+PARTNER = "partner"
+_LEGACY, _UNKNOWN_DEVICE = CLIENTS.index("legacy"), DEVICES.index("unknown")
+_NO_RULE = 2  # the bits before the first rule: OWN and PARTNER
+
+
+@record
+class Events:
+    """Sign-ins as columns of numbers, MISSING for what one does not say (never a person or a resource).
+
+    `person` numbers the snapshot's people, `resource` Replay.resources, `network` Replay.networks, `shown` Replay.shown, the others
+    the words of CONDITION_WORDS.
+    """
+
+    person: Ints
+    resource: Ints
+    network: Ints
+    client: Ints
+    platform: Ints
+    device: Ints
+    risk: Ints
+    shown: Ints
+
+    def __len__(self) -> int:
+        return len(self.person)
+
+    def at(self, rows: Longs | slice) -> Events:
+        """Only those at these rows."""
+        return Events(
+            *(getattr(self, name)[rows] for name in ("person", "resource", "network", *CONDITION_WORDS, "shown"))
+        )
+
+
+@record
+class TriedRule:
+    """A rule that takes part: in the present (`now`), in what is tried (`then`), or in both."""
+
+    rule: AccessRule
+    keeper: Gatekeeper
+    number: int
+    now: bool
+    then: bool
+
+
+def taking_part(present: Gatekeeper, draft: Gatekeeper | None) -> list[TriedRule]:
+    """The rules of a rehearsal: of a draft, or without one of the observed rules as if they were enforced."""
+    found = []
+    for number, rule in enumerate(present.rules):
+        then = draft is None and rule.mode in ("enforce", "observe")
+        if rule.mode == "enforce" or then:
+            found.append(TriedRule(rule, present, number, rule.mode == "enforce", then))
+    if draft is not None:
+        tried = enumerate(draft.rules)
+        found += [TriedRule(rule, draft, number, False, True) for number, rule in tried if rule.mode == "enforce"]
+    return found
+
+
+class _Levels:
+    """The levels that a kit has shown and could show, for each set of shown types; worked out when first asked for."""
+
+    def __init__(
+        self, deciders: Sequence[Decider], assumptions: Sequence[Assumption], shown: list[frozenset[str]]
+    ) -> None:
+        self._deciders, self._assumptions, self._shown = deciders, assumptions, shown
+        self._known = np.full((len(deciders), 1), -1, np.int32)
+
+    def of(self, kit: Ints, shown: Ints) -> Ints:
+        """could * 4 + given."""
+        if self._known.shape[1] < len(self._shown):
+            more = len(self._shown) + 8 - self._known.shape[1]
+            self._known = np.concatenate((self._known, np.full((len(self._deciders), more), -1, np.int32)), axis=1)
+        key = kit * np.int32(self._known.shape[1]) + shown
+        found: Ints = self._known.reshape(-1).take(key, mode="wrap")
+        if len(found) and found.min() < 0:
+            for new in set(key[found < 0].tolist()):
+                self._work_out(*divmod(new, self._known.shape[1]))
+            found = self._known.reshape(-1)[key]
+        return found
+
+    def _work_out(self, kit: int, shown: int) -> None:
+        given, could = self._deciders[kit].proofs_given(self._assumptions[kit], self._shown[shown])
+        levels = [PROOF_LEVELS.index(proofs - DEVICE_PROOFS) for proofs in (given | could, given)]
+        self._known[kit, shown] = levels[0] * 4 + levels[1]
+
+
+@record
+class _World:
+    """One assumption about what is not known: of each person the bits, the kit, and whether their device counts as unknown."""
+
+    people: Bits
+    kit: Ints
+    unseen: Bools | None
+    levels: _Levels
+
+
+class Replay:
+    """Decides sign-ins again. The sets of networks and of shown types by which sign-ins are numbered may grow."""
+
+    def __init__(self, present: Gatekeeper, draft: Gatekeeper | None = None) -> None:
+        self.snapshot, self.rules = present.snapshot, taking_part(present, draft)
+        self.resources = sorted(self.snapshot.resources)
+        self.networks: list[frozenset[str]] = []
+        self.shown: list[frozenset[str]] = [frozenset()]
+        self._network_numbers: dict[frozenset[str], int] = {}
+        self._shown_numbers: dict[frozenset[str], int] = {frozenset(): 0}
+        self.words = (len(self.rules) + _NO_RULE + 63) // 64
+        requirements = [SECOND_FACTOR, None, *(each.rule.require for each in self.rules)]
+        self._deny = self._bits([[False, True, *(each.rule.deny for each in self.rules)]])[:, 0]
+        carried = [each is None or each.carried_by_legacy for each in requirements]
+        self._uncarried = self._bits([[not each for each in carried]])[:, 0]
+        self._unmet = self._bits(
+            [
+                [each is not None and not each.met_by(level | device_proofs(device)) for each in requirements]
+                for level, device in product(PROOF_LEVELS, DEVICES)
+            ]
+        )
+        taking = [[True, True, *(getattr(each, name) for each in self.rules)] for name in ("now", "then")]
+        self._regimes = self._bits(taking)
+        self._by = {name: self._dimension(name) for name in CONDITION_WORDS}
+        self._by_context = self._contexts()
+        rows = [[name in each.rule.resources for each in self.rules] for name in self.resources]
+        self._by_resource = self._rule_bits(rows)
+        self._by_network = np.zeros((self.words, 0), np.uint64)
+        self._worlds = list(self._possible_worlds(present))
+
+    def network(self, names: frozenset[str]) -> int:
+        """The number of a set of networks that an address lies in."""
+        number = self._network_numbers.setdefault(names, len(self.networks))
+        if number == len(self.networks):
+            self.networks.append(names)
+            more = self._rule_bits([[each.rule.when.network(names) for each in self.rules]])
+            self._by_network = np.concatenate((self._by_network, more), axis=1)
+        return number
+
+    def types_shown(self, types: Iterable[str]) -> int:
+        """The number of a set of authenticator types."""
+        number = self._shown_numbers.setdefault(frozenset(types), len(self.shown))
+        if number == len(self.shown):
+            self.shown.append(frozenset(types))
+        return number
+
+    # Tables of bits, each (words, values)
+
+    def _bits(self, rows: Sequence[Sequence[bool]]) -> Bits:
+        table = np.zeros((len(rows), self.words * 64), bool)
+        for row, truths in enumerate(rows):
+            table[row, : len(truths)] = truths
+        return packed(table)
+
+    def _rule_bits(self, rows: Sequence[Sequence[bool]]) -> Bits:
+        return self._bits([[True] * _NO_RULE + list(row) for row in rows])
+
+    def _dimension(self, name: str) -> Bits:
+        words = CONDITION_WORDS[name]
+        return self._rule_bits([[tried.rule.when.holds(name, word) for tried in self.rules] for word in words])
+
+    def _contexts(self) -> Bits:
+        """Client, platform, device and risk together: the number of one is as if counted through all of them."""
+        made = np.full((self.words, 1), ~np.uint64(0))
+        for name in CONDITION_WORDS:
+            made = (made[:, :, None] & self._by[name][:, None, :]).reshape(self.words, -1)
+        return made
+
+    def _possible_worlds(self, keeper: Gatekeeper) -> Iterator[_World]:
+        kit, first = keeper.kits
+        deciders = [Decider(keeper, person) for person in first]
+        choices = [_distinct_assumptions(decider.assumptions()) for decider in deciders]
+        truths = np.zeros((len(self.snapshot.people), self.words * 64), bool)
+        truths[:, 0] = keeper.must_show
+        for bit, each in enumerate(self.rules, _NO_RULE):
+            truths[:, bit] = each.keeper.whom(each.number)
+        untold = np.zeros(self.words * 64, bool)
+        untold[_NO_RULE : _NO_RULE + len(self.rules)] = [
+            bool(each.keeper.unanswerable >> each.number & 1) for each in self.rules
+        ]
+        for number in range(max(map(len, choices), default=0)):
+            assumptions = [each[min(number, len(each) - 1)] for each in choices]
+            truths[:, 1] = np.array([not each.home.guests_in for each in assumptions])[kit]
+            blind = [
+                decider.guest and not each.home.home_device for decider, each in zip(deciders, assumptions, strict=True)
+            ]
+            unseen = np.array(blind)[kit] if any(blind) else None
+            levels = _Levels(deciders, assumptions, self.shown)
+            yield _World(packed(truths), kit, unseen, levels)
+            if untold.any():
+                yield _World(packed(truths | untold), kit, unseen, levels)
+
+    # Deciding
+
+    def decide(self, events: Events) -> tuple[OutcomeCodes, OutcomeCodes]:
+        """The decisions now and then, as numbers of OUTCOMES; UNKNOWN where they differ with what is not known or not said."""
+        names = ("network", *CONDITION_WORDS)
+        gaps = np.zeros(len(events), np.int32)
+        for place, name in enumerate(names):
+            column = getattr(events, name)
+            if len(column) and column.min() < 0:
+                gaps |= (column == MISSING).astype(np.int32) << place
+        if not gaps.any():
+            return self._whole(events)
+        now, then = np.empty(len(events), np.int8), np.empty(len(events), np.int8)
+        for pattern in np.unique(gaps).tolist():
+            rows = np.flatnonzero(gaps == pattern)
+            some = events.at(rows)
+            missing = [name for place, name in enumerate(names) if pattern >> place & 1]
+            now[rows], then[rows] = _agreed(self._whole(each) for each in self._filled(some, missing))
+        return now, then
+
+    def _filled(self, events: Events, missing: Sequence[str]) -> Iterator[Events]:
+        """The sign-ins with all that they could be, as far as it can make a difference."""
+        for values in product(*(self._telling(name) for name in missing)):
+            columns = {name: np.full(len(events), value, np.int32) for name, value in zip(missing, values, strict=True)}
+            yield replace(events, **columns)
+
+    def _telling(self, name: str) -> list[int]:
+        """Values of a dimension, one for each difference that they can make."""
+        if name == "network":
+            numbers = [self.network(each.names) for each in self.snapshot.networks.classes]
+            table = self._by_network
+        else:
+            numbers, table = list(range(len(CONDITION_WORDS[name]))), self._by[name]
+        found: dict[tuple[object, ...], int] = {}
+        for number in numbers:
+            own = device_proofs(DEVICES[number]) if name == "device" else name == "client" and number == _LEGACY
+            found.setdefault((own, *table[:, number].tolist()), number)
+        return list(found.values())
+
+    def _whole(self, events: Events) -> tuple[OutcomeCodes, OutcomeCodes]:
+        """For sign-ins that say everything."""
+        return _agreed(self._in(world, events) for world in self._worlds)
+
+    def _in(self, world: _World, events: Events) -> tuple[OutcomeCodes, OutcomeCodes]:
+        here, given, could, legacy = self._parts(world, events)
+        found = []
+        bars = self._deny[:, None] | np.where(legacy, self._uncarried[:, None], np.uint64(0))
+        for which in range(2):
+            barred, missing, lost = (np.zeros(len(events), bool) for _ in range(3))
+            for word in range(self.words):
+                mine = here[word] & self._regimes[word, which]
+                barred |= (mine & bars[word]) != 0
+                missing |= (mine & self._unmet[word].take(given, mode="wrap")) != 0
+                lost |= (mine & self._unmet[word].take(could, mode="wrap")) != 0
+            outcome = missing.astype(np.int8)
+            outcome += lost  # what could not be shown is missing too
+            outcome[barred] = DENIED
+            found.append(outcome)
+        return found[0], found[1]
+
+    def _parts(self, world: _World, events: Events) -> tuple[Bits, Ints, Ints, Bools]:
+        """The bits of each sign-in, the rows of `unmet` for what was shown and what could be, and which clients are legacy."""
+        device = events.device
+        if world.unseen is not None:
+            device = np.where(world.unseen.take(events.person, mode="wrap"), np.int32(_UNKNOWN_DEVICE), device)
+        context = ((events.client * len(PLATFORMS) + events.platform) * len(DEVICES) + device) * len(
+            RISKS
+        ) + events.risk
+        here = np.empty((self.words, len(events)), np.uint64)
+        for word in range(self.words):
+            np.take(world.people[word], events.person, out=here[word], mode="wrap")
+            here[word] &= self._by_resource[word].take(events.resource, mode="wrap")
+            here[word] &= self._by_network[word].take(events.network, mode="wrap")
+            here[word] &= self._by_context[word].take(context, mode="wrap")
+        legacy = events.client == _LEGACY
+        levels = world.levels.of(world.kit.take(events.person, mode="wrap"), np.maximum(events.shown, 0))
+        levels[legacy] = 0
+        return here, (levels & 3) * len(DEVICES) + device, (levels >> 2) * len(DEVICES) + device, legacy
+
+    def causes(self, events: Events) -> Iterator[tuple[str, Bools]]:
+        """Which rules decide what is tried: each that denies, or lacks something, with the sign-ins that it decides.
+
+        Named by rule id, OWN or PARTNER. Asked of sign-ins whose decision is known.
+        """
+        names = [name for name in ("network", *CONDITION_WORDS) if bool(np.any(getattr(events, name) == MISSING))]
+        for name in names:
+            column = getattr(events, name)
+            events = replace(events, **{name: np.where(column == MISSING, np.int32(self._telling(name)[0]), column)})
+        here, given, could, legacy = self._parts(self._worlds[0], events)
+        here &= self._regimes[:, 1][:, None]
+        barred, carried, lost, missing = (np.empty_like(here) for _ in range(4))
+        for word in range(self.words):
+            barred[word] = here[word] & self._deny[word]
+            carried[word] = np.where(legacy, here[word] & self._uncarried[word], np.uint64(0))
+            lost[word] = here[word] & self._unmet[word].take(could, mode="wrap")
+            missing[word] = here[word] & self._unmet[word].take(given, mode="wrap")
+        by = missing
+        for stronger in (lost, carried, barred):
+            by = np.where(stronger.any(0), stronger, by)
+        for bit, name in enumerate((OWN, PARTNER, *(each.rule.id for each in self.rules))):
+            mask = (by[bit // 64] >> np.uint64(bit % 64) & np.uint64(1)).astype(bool)
+            if mask.any():
+                yield name, mask
+
+
+def _distinct_assumptions(assumptions: Iterable[Assumption]) -> list[Assumption]:
+    """The assumptions, those that differ only in the rules whose people cannot be told once."""
+    found: dict[tuple[object, ...], Assumption] = {}
+    for each in assumptions:
+        home = each.home
+        found.setdefault((home.guests_in, home.home_mfa, home.home_device, each.types, each.live_pass), each)
+    return list(found.values())
+
+
+def _agreed(answers: Iterable[tuple[OutcomeCodes, OutcomeCodes]]) -> tuple[OutcomeCodes, OutcomeCodes]:
+    """What all answers say; UNKNOWN where they differ."""
+    first, *others = answers
+    for each in others:
+        for mine, other in zip(first, each, strict=True):
+            mine[mine != other] = UNKNOWN
+    return first

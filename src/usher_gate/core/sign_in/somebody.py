@@ -1,0 +1,106 @@
+"""Somebody who does not exist yet: a snapshot of one person, to try the access rules on."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+import numpy as np
+
+from ..organisation.columns import MISSING, NO_TIME, Coded, Ints, Longs, Ragged
+from ..organisation.credentials import Authenticators, Passes
+from ..organisation.groups import Groups
+from ..organisation.people import People
+from ..organisation.select import find_group
+from ..organisation.snapshot import Snapshot
+from ..organisation.units import Units, lineage
+from ..words.record import record
+from ..words.values import join_words
+
+
+@record
+class Traits:
+    """What is said of the person; groups by id or name, `mfa` "" for not known."""
+
+    kind: str = "member"
+    login: str = "somebody"
+    unit: str = ""
+    roles: tuple[str, ...] = ()
+    licences: tuple[str, ...] = ()
+    groups: tuple[str, ...] = ()
+    home_domain: str = ""
+    mfa: str = ""
+    authenticators: tuple[str, ...] = ()
+
+
+class _One:
+    """One text."""
+
+    def __init__(self, text: str) -> None:
+        self.text = text
+
+    def __len__(self) -> int:
+        return 1
+
+    def take(self, rows: Ints | Longs) -> list[str]:
+        return [self.text] * len(rows)
+
+    def find(self, text: str) -> list[int]:
+        return [0] if text == self.text else []
+
+
+def _coded(text: str) -> Coded:
+    return Coded(np.zeros(1, np.int32), (text,)) if text else Coded(np.full(1, MISSING, np.int32), ())
+
+
+def somebody(snapshot: Snapshot, traits: Traits) -> Snapshot:
+    """The snapshot with nobody in it but this person; raises KeyError for a group that does not exist."""
+    domain = traits.home_domain or (traits.login.rpartition("@")[2] if "@" in traits.login else "")
+    unit = [] if not traits.unit else lineage(traits.unit)
+    people = People(
+        _One("somebody"),
+        _One(traits.login),
+        None,
+        _coded(traits.kind),
+        _coded(traits.unit),
+        Coded(np.zeros(1, np.int32), (join_words(traits.roles),)),
+        Coded(np.zeros(1, np.int32), (join_words(traits.licences),)),
+        np.zeros(1, bool),
+        _coded(domain),
+        np.zeros(1, bool),
+        _coded(traits.mfa),
+        _coded("standard"),
+        dict.fromkeys(("created_at", "last_sign_in_at", "expires_at", "reviewed_at"), np.full(1, NO_TIME)),
+        {},
+    )
+    kinds = tuple(sorted(set(traits.authenticators)))
+    lists = snapshot.authenticators is not None and snapshot.authenticators.lists_memorized
+    units = Units(tuple(unit), np.array([len(unit) - 1 if unit else MISSING], np.int32))
+    return replace(
+        snapshot,
+        people=people,
+        units=units,
+        groups=_groups(snapshot, traits.groups),
+        authenticators=Authenticators(
+            np.zeros(len(kinds), np.int32), np.arange(len(kinds), dtype=np.int32), kinds, lists
+        ),
+        passes=Passes(np.zeros(1, np.int32), np.zeros(1, np.int64), np.zeros(1, np.int32), np.zeros(1, np.int32)),
+        unit_paths=frozenset(unit),
+    )
+
+
+def _groups(snapshot: Snapshot, names: Sequence[str]) -> Groups | None:
+    """The same groups with this person as the only member of the named ones and of those around them."""
+    if snapshot.groups is None:
+        return None
+    mine = sorted({int(outer) for name in names for outer in snapshot.groups.above.of(find_group(name, snapshot))})
+    count = len(snapshot.groups.ids)
+    starts = np.searchsorted(np.array(mine, np.int64), np.arange(count + 1)).astype(np.int64)
+    of_person = Ragged(np.array([0, len(mine)], np.int64), np.array(mine, np.int32))
+    return Groups(
+        snapshot.groups.ids,
+        snapshot.groups.names,
+        Ragged(starts, np.zeros(len(mine), np.int32)),
+        of_person,
+        snapshot.groups.above,
+    )

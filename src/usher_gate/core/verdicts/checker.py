@@ -1,0 +1,170 @@
+"""Judging one pair of rule and service for everybody at once."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from functools import cached_property
+
+import numpy as np
+
+from ..organisation.columns import MISSING, Bools, Ints, Longs
+from ..organisation.services import Service
+from ..organisation.snapshot import Snapshot
+from ..settings.observations import observed
+from ..settings.resolver import Resolver
+from ..sign_in.coverage import Coverage
+from ..sign_in.gatekeeper import Gatekeeper
+from ..words.record import record
+from .codes import EXCEPTED, EXEMPT, UNKNOWN, VerdictCodes
+from .condition import Leaf, Tree, deciding, judge, leaves, restrict, too_few
+from .control_leaf import ControlJudge
+from .exceptions import applying, may_be_covered
+from .fact_leaf import judge_fact
+from .outcome import Judged, Outcome, Root, Tail, constant
+from .proof_leaf import judge_proof
+from .rules import AgreedException, Baseline, Rule
+from .scope import Scopes
+
+
+@record
+class PairVerdicts:
+    """One pair of rule and service judged: a verdict code for each person (uint8), and what leads to it.
+
+    `would_be` is the verdict without exceptions, `exception` the number of the one that covers (MISSING for none); `covers` says by id whom
+    each covers, `notes` says what could not be answered. `tree` is None where no leaf was judged.
+    """
+
+    verdict: VerdictCodes
+    would_be: VerdictCodes
+    exception: Ints
+    judged: Sequence[Judged]
+    tree: Tree | None
+    answered: bool
+    covers: Mapping[str, Bools]
+    notes: tuple[str, ...]
+
+
+class Checker:
+    """Judges the pairs of a baseline and a snapshot, one at a time; judging changes nothing, so it may be done again."""
+
+    def __init__(self, snapshot: Snapshot, baseline: Baseline, exceptions: Sequence[AgreedException] = ()) -> None:
+        self.snapshot, self.baseline = snapshot, baseline
+        self.resolver = Resolver(snapshot)
+        self.scopes = Scopes(self.resolver)
+        self.exceptions = sorted(exceptions, key=lambda exception: exception.id)
+
+    @cached_property
+    def gatekeeper(self) -> Gatekeeper:
+        """The access rules, with whom each includes."""
+        return Gatekeeper(self.snapshot)
+
+    @cached_property
+    def _coverage(self) -> Coverage:
+        return Coverage(self.gatekeeper)
+
+    def _leaf(self, leaf: Leaf, rule: Rule, service: Service | None) -> Judged:
+        if leaf.about == "person":
+            return judge_fact(leaf, self.snapshot)
+        if leaf.about == "proof":
+            if self.snapshot.access_rules is None:
+                return constant(leaf, Outcome(UNKNOWN, "no-access-rules"), len(self.snapshot.people))
+            return judge_proof(leaf, self._coverage)
+        assert service is not None
+        return ControlJudge(
+            leaf,
+            rule.pinned,
+            service,
+            self.resolver.effective(service, leaf.name),
+            observed(self.snapshot, service.id, leaf.name),
+        ).judge()
+
+    def judge(self, rule: Rule, service: Service | None) -> PairVerdicts:
+        """One rule about people on one service. Source: domain, "Verdicts"."""
+        size = len(self.snapshot.people)
+        scope = self.scopes.of(rule, service)
+        tree: Tree | None = None
+        judged: list[Judged] = []
+        verdict = np.full(size, UNKNOWN, np.uint8)
+        if scope.answered and rule.controls and service is None:
+            judged = [constant(leaf, Outcome(UNKNOWN, "no-value"), size) for leaf in rule.leaves]
+        elif scope.answered:
+            tree = rule.expect if service is None else restrict(rule.expect, service.controls)
+            assert tree is not None
+            wanted = {leaf.number for leaf in leaves(tree)}
+            judged = [self._leaf(leaf, rule, service) for leaf in rule.leaves if leaf.number in wanted]
+            verdict = judge(tree, {leaf.leaf.number: leaf.verdicts[leaf.codes] for leaf in judged}, size).copy()
+        verdict[scope.outside] = EXEMPT
+        exception, covers, notes = self._except(rule, service, verdict)
+        would_be = verdict
+        if np.any(exception != MISSING):
+            verdict = np.where(exception != MISSING, EXCEPTED, verdict).astype(np.uint8)
+        return PairVerdicts(verdict, would_be, exception, judged, tree, scope.answered, covers, (*scope.notes, *notes))
+
+    def _except(
+        self, rule: Rule, service: Service | None, verdict: VerdictCodes
+    ) -> tuple[Ints, dict[str, Bools], list[str]]:
+        """For each person the first exception in force that covers a verdict in need of it; whom each covers; notes."""
+        covered, covers, notes = np.full(len(verdict), MISSING, np.int32), dict[str, Bools](), list[str]()
+        for exception in applying(self.exceptions, rule, service.id if service else None, self.snapshot):
+            if exception.who is None:
+                continue
+            who, note = self.scopes.mask(exception.who, f"the key who of exception {exception.id}", "it covers nobody")
+            if who is None:
+                notes.append(note)
+                continue
+            mine = who & may_be_covered(verdict)
+            covers[exception.id] = mine
+            covered[mine & (covered == MISSING)] = self.exceptions.index(exception)
+        return covered, covers, notes
+
+    def tails(self, service: Service | None, verdicts: PairVerdicts, people: Longs) -> tuple[tuple[Tail, ...], Ints]:
+        """What is to be said of these people, each distinct thing once, and which of them each person gets."""
+        columns = [leaf.codes[people] for leaf in verdicts.judged]
+        excused = verdicts.exception[people]
+        if not columns or np.any(excused != MISSING):
+            columns.append(excused + 1)
+        first, which = _distinct_rows(columns)
+        chosen = people[first]
+        decided = None
+        if verdicts.tree is not None:
+            picked = {leaf.leaf.number: leaf.verdicts[leaf.codes[chosen]] for leaf in verdicts.judged}
+            decided = deciding(verdicts.tree, picked, len(chosen))[1].tolist()
+        numbers = [None] * len(chosen) if decided is None else decided
+        made = [
+            self._tail(service, verdicts, person, number)
+            for person, number in zip(chosen.tolist(), numbers, strict=True)
+        ]
+        return tuple(made), which
+
+    def _tail(self, service: Service | None, verdicts: PairVerdicts, person: int, number: int | None) -> Tail:
+        """What is to be said of one person; `number` is the leaf that decides."""
+        outcomes = {leaf.leaf.number: (leaf.leaf, leaf.outcome(int(leaf.codes[person]))) for leaf in verdicts.judged}
+        reason, root = "no-value" if verdicts.answered else "no-audience", None
+        if number is not None and verdicts.tree is not None:
+            few = {place.number: place.control for place in too_few(verdicts.tree)}
+            if number in few:
+                reason, root = "not-supported", Root(service.id if service else None, few[number], None, None)
+            else:
+                reason, root = outcomes[number][1].reason, outcomes[number][1].root
+        by = int(verdicts.exception[person])
+        return Tail(
+            int(verdicts.verdict[person]),
+            reason,
+            tuple(outcomes.values()),
+            root,
+            None if by == MISSING else self.exceptions[by].id,
+            None if by == MISSING else int(verdicts.would_be[person]),
+            number,
+        )
+
+
+def _distinct_rows(columns: Sequence[Ints]) -> tuple[Longs, Ints]:
+    """The first row of each distinct combination of the columns, and for each row the number of its combination."""
+    key, count = columns[0].astype(np.int64), int(columns[0].max()) + 1
+    for column in columns[1:]:
+        words, codes = np.unique(column, return_inverse=True)
+        if count * len(words) > 1 << 62:
+            key, count = np.unique(key, return_inverse=True)[1].reshape(-1).astype(np.int64), len(key)
+        key, count = key * len(words) + codes, count * len(words)
+    _, first, which = np.unique(key, return_index=True, return_inverse=True)
+    return first.astype(np.int64), which.reshape(-1).astype(np.int32)

@@ -1,0 +1,127 @@
+"""Rules whose subject is not a person: the organisation as a whole, and its partners."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import field
+
+import numpy as np
+
+from ..organisation.partners import Partner, star_row
+from ..organisation.select import Unanswerable, select
+from ..organisation.services import Service
+from ..organisation.snapshot import Snapshot
+from ..settings.resolver import Resolver
+from ..words.record import record
+from .codes import DRIFTS, EXCEPTED, EXEMPT, MEETS, UNKNOWN
+from .condition import Leaf, Tree, deciding, leaves, restrict, too_few
+from .control_leaf import ControlJudge
+from .exceptions import applying, may_be_covered
+from .outcome import Outcome, Root, Tail
+from .rules import AgreedException, Rule
+
+Subject = tuple[str, str]
+
+
+def _tail(tree: Tree, service: str | None, outcome: Callable[[Leaf], Outcome]) -> Tail:
+    """Judges one subject by its leaves."""
+    outcomes = {leaf.number: (leaf, outcome(leaf)) for leaf in leaves(tree)}
+    verdict, chosen = deciding(
+        tree, {number: np.array([each.verdict], np.uint8) for number, (_, each) in outcomes.items()}, 1
+    )
+    number = int(chosen[0])
+    few = {each.number: each.control for each in too_few(tree)}
+    if number in few:
+        return Tail(DRIFTS, "not-supported", tuple(outcomes.values()), Root(service, few[number], None, None))
+    decided = outcomes[number][1]
+    return Tail(int(verdict[0]), decided.reason, tuple(outcomes.values()), decided.root, decided=number)
+
+
+@record
+class OtherVerdicts:
+    """One rule judged about subjects that are no people: each (type, id) with what is said of it; what each exception covers, by id; notes."""
+
+    found: tuple[tuple[Subject, Tail], ...]
+    covers: Mapping[str, int] = field(default_factory=dict)
+    notes: tuple[str, ...] = ()
+
+
+def judge_organisation(rule: Rule, service: Service | None, resolver: Resolver) -> OtherVerdicts:
+    """The organisation's one verdict for a service (or for none)."""
+    subject, notes = ("organisation", resolver.snapshot.name), list[str]()
+    if rule.controls and service is None:
+        return OtherVerdicts(((subject, _tail(rule.expect, None, lambda _: Outcome(UNKNOWN, "no-value"))),))
+    tree = rule.expect if service is None else restrict(rule.expect, service.controls)
+    if tree is None:
+        return OtherVerdicts(((subject, Tail(EXEMPT, "", (), None)),))
+
+    def outcome(leaf: Leaf) -> Outcome:
+        if leaf.about == "count":
+            counted, note = _count(leaf, resolver.snapshot)
+            notes.extend([note] if note else [])
+            return counted
+        assert service is not None
+        return ControlJudge(leaf, rule.pinned, service, resolver.effective(service, leaf.name), None).organisation()
+
+    return OtherVerdicts(((subject, _tail(tree, service.id if service else None, outcome)),), {}, tuple(notes))
+
+
+def _count(leaf: Leaf, snapshot: Snapshot) -> tuple[Outcome, str]:
+    """What counting says, and a note where nobody can be counted."""
+    assert leaf.selector is not None and leaf.comparison is not None
+    try:
+        counted = str(int(np.count_nonzero(select(leaf.selector, snapshot))))
+    except Unanswerable as gap:
+        note = f"a count asks for {gap}, which the snapshot does not have: it is unknown"
+        return Outcome(UNKNOWN, "no-fact"), note
+    if not snapshot.people_whole:
+        note = "not everybody is in the snapshot, so nobody can be counted: a count is unknown"
+        return Outcome(UNKNOWN, "no-fact"), note
+    if leaf.comparison.passes(counted):
+        return Outcome(MEETS, "", counted), ""
+    return Outcome(DRIFTS, "fails", counted, None, Root(None, "count", "organisation", None)), ""
+
+
+def judge_partners(rule: Rule, snapshot: Snapshot, exceptions: Sequence[AgreedException]) -> OtherVerdicts:
+    """One verdict for each partner; a row `*` is judged even where the table has none."""
+    partners = snapshot.partners
+    if partners is None:
+        found = [("*", _tail(rule.expect, None, lambda _: Outcome(UNKNOWN, "no-fact")))]
+    else:
+        if all(partner.domain != "*" for partner in partners):
+            partners = (*partners, star_row(partners))
+        found = [
+            (partner.domain, _tail(rule.expect, None, _partner_outcome(partner)))
+            for partner in sorted(partners, key=lambda partner: partner.domain)
+        ]
+    covers: dict[str, int] = {}
+    applied = applying(exceptions, rule, None, snapshot)
+    made = tuple((("partner", domain), _excepted(domain, tail, applied, covers)) for domain, tail in found)
+    return OtherVerdicts(made, covers)
+
+
+def _partner_outcome(partner: Partner) -> Callable[[Leaf], Outcome]:
+    def outcome(leaf: Leaf) -> Outcome:
+        assert leaf.comparison is not None
+        actual = partner.flags.get(leaf.name)
+        if actual is None:
+            return Outcome(UNKNOWN, "no-fact")
+        if leaf.comparison.passes(actual):
+            return Outcome(MEETS, "", actual)
+        return Outcome(DRIFTS, "fails", actual, None, Root(None, leaf.name, "partners", None))
+
+    return outcome
+
+
+def _excepted(domain: str, tail: Tail, applied: Sequence[AgreedException], covers: dict[str, int]) -> Tail:
+    """Applies the exceptions that name the partner, and counts in `covers` what each covers."""
+    if not may_be_covered(tail.verdict):
+        return tail
+    covering = [
+        exception.id for exception in applied if domain.casefold() in {name.casefold() for name in exception.partners}
+    ]
+    for name in covering:
+        covers[name] = covers.get(name, 0) + 1
+    if not covering:
+        return tail
+    return Tail(EXCEPTED, tail.reason, tail.leaves, tail.root, covering[0], tail.verdict, tail.decided)

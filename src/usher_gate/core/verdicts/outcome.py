@@ -1,0 +1,78 @@
+"""What judging a leaf gives: a code for each person, and what each code means."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import NamedTuple
+
+import numpy as np
+
+from ..organisation.columns import Ints
+from ..organisation.sign_ins import SignIn
+from ..settings.effective import Cause
+from ..words.record import record
+from .codes import VerdictCodes
+from .condition import Leaf
+
+
+class Root(NamedTuple):
+    """The one thing that caused a drifting verdict, and that would have to change."""
+
+    service: str | None
+    control: str
+    scope: str | None
+    value: str | None
+
+
+@record
+class Outcome:
+    """What one leaf says of one person. `actual` and `cause` are None where there is none; `hole` is a sign-in without the proof."""
+
+    verdict: int
+    reason: str
+    actual: str | None = None
+    cause: Cause | None = None
+    root: Root | None = None
+    hole: SignIn | None = None
+
+
+@dataclass(slots=True)
+class Judged:
+    """One leaf judged: `codes` (int32, one a person) into `verdicts`; `outcome(code)` tells the rest."""
+
+    leaf: Leaf
+    codes: Ints
+    verdicts: VerdictCodes
+    outcome: Callable[[int], Outcome]
+
+
+def constant(leaf: Leaf, outcome: Outcome, size: int) -> Judged:
+    """A leaf that says the same of everybody."""
+    return coded(leaf, np.zeros(size, np.int32), [outcome])
+
+
+def coded(leaf: Leaf, codes: Ints, outcomes: Sequence[Outcome]) -> Judged:
+    """A leaf judged by a list of outcomes."""
+    return Judged(leaf, codes, np.array([each.verdict for each in outcomes], np.uint8), outcomes.__getitem__)
+
+
+@record
+class Tail:
+    """All that a finding says beside its subject: many people share one.
+
+    `verdict` and `would_be` are verdict codes; `decided` is the number of the leaf that decides, None where none does.
+    """
+
+    verdict: int
+    reason: str
+    leaves: tuple[tuple[Leaf, Outcome], ...]
+    root: Root | None
+    exception: str | None = None
+    would_be: int | None = None
+    decided: int | None = None
+
+    @property
+    def deciding(self) -> tuple[Leaf, Outcome] | None:
+        """The leaf that decides, and its outcome."""
+        return next(((leaf, outcome) for leaf, outcome in self.leaves if leaf.number == self.decided), None)

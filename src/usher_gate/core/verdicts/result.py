@@ -1,0 +1,167 @@
+"""What a check found, as values: findings in blocks of one rule and service, groups, units, roots, exceptions, notes."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+
+import numpy as np
+
+from ..organisation.columns import Bools, Ints, Longs, sorted_unique
+from ..organisation.snapshot import Snapshot
+from ..settings.clashes import Clash
+from ..sign_in.lockout import Lockout
+from ..words.record import record
+from ..words.vocabulary import SEVERITIES
+from .codes import DRIFTS, UNAVAILABLE, UNKNOWN
+from .outcome import Root, Tail
+from .rules import Baseline, Rule
+
+
+@record
+class Block:
+    """The findings about people of one rule and service: `people` ascending, each with its tail."""
+
+    rule: Rule
+    service: str | None
+    people: Ints
+    tail: Ints
+    tails: tuple[Tail, ...]
+
+    def merged(self, other: Block) -> Block:
+        """The findings of both, about different people."""
+        people = np.concatenate((self.people, other.people))
+        order = np.argsort(people, kind="stable")
+        tail = np.concatenate((self.tail, other.tail + len(self.tails)))[order]
+        return Block(self.rule, self.service, people[order], tail.astype(np.int32), (*self.tails, *other.tails))
+
+
+@record
+class OtherFinding:
+    """A finding about a partner or the organisation: `subject` is (type, id)."""
+
+    rule: Rule
+    service: str | None
+    subject: tuple[str, str]
+    tail: Tail
+
+
+@record
+class Share:
+    """A group or unit and one rule, with how many of its people are judged and how many drift."""
+
+    id: str
+    name: str | None
+    rule: str
+    judged: int
+    drifting: int
+    as_a_whole: bool
+
+
+@record
+class Shares:
+    """The shares of all groups (or of all units) as columns, sorted by owner and rule.
+
+    `owner` points into `ids` and `names`, `rule` into `rules`; the other columns are those of Share.
+    """
+
+    ids: tuple[str, ...]
+    names: tuple[str | None, ...]
+    rules: tuple[str, ...]
+    owner: Longs
+    rule: Longs
+    judged: Longs
+    drifting: Longs
+    as_a_whole: Bools
+
+    @property
+    def whole(self) -> int:
+        """How many distinct owners drift as a whole from at least one rule."""
+        return len(sorted_unique(self.owner[self.as_a_whole]))
+
+    def wholes(self) -> list[Share]:
+        """The shares that drift as a whole."""
+        return [
+            Share(
+                self.ids[self.owner[row]],
+                self.names[self.owner[row]],
+                self.rules[self.rule[row]],
+                int(self.judged[row]),
+                int(self.drifting[row]),
+                True,
+            )
+            for row in np.flatnonzero(self.as_a_whole)
+        ]
+
+
+@record
+class RootRow:
+    """One root: the rules it makes drift, the people, the verdicts, and how many people would drift no more without it."""
+
+    root: Root
+    rules: tuple[str, ...]
+    people: int
+    verdicts: int
+    freed: int
+
+
+@record
+class ExceptionRow:
+    """An exception today. `state` is in-force, idle or expired; `days_left` counts to the last day on which it counts."""
+
+    id: str
+    rules: tuple[str, ...]
+    state: str
+    covers: int
+    until: str
+    days_left: int
+
+
+ENDS_SOON_DAYS = 30  # an exception that ends within these days is worth saying
+
+
+@record
+class CheckResult:
+    """The whole answer. `counts` and each rule's counts are by verdict code."""
+
+    snapshot: Snapshot
+    baseline: Baseline
+    chosen: Bools
+    rules: tuple[Rule, ...]
+    counts: tuple[int, ...]
+    rule_counts: Mapping[str, tuple[int, ...]]
+    blocks: tuple[Block, ...]
+    others: tuple[OtherFinding, ...]
+    groups: Shares
+    units: Shares
+    roots: tuple[RootRow, ...]
+    exceptions: tuple[ExceptionRow, ...]
+    clashes: tuple[Clash, ...]
+    clashing_people: int
+    drifting_people: int
+    drifts_of: Ints  # for each active person, how many verdicts drift
+    worst_of: Ints  # for each active person, the worst severity that drifts, as its place in SEVERITIES; 9 for none
+    lockouts: tuple[Lockout, ...]
+    notes: tuple[str, ...]
+
+    def findings(self) -> Iterator[Block | OtherFinding]:
+        """All findings, by rule, then service; every form is written from this one stream."""
+        every: list[Block | OtherFinding] = [*self.blocks, *self.others]
+        yield from sorted(every, key=lambda finding: (finding.rule.id, finding.service or ""))
+
+    def found(self, verdicts: tuple[int, ...], fail_at: str) -> bool:
+        """Whether any verdict of these stands at a rule of at least this severity."""
+        limit = SEVERITIES.index(fail_at)
+        return any(
+            self.rule_counts[rule.id][verdict]
+            for rule in self.rules
+            if SEVERITIES.index(rule.severity) <= limit
+            for verdict in verdicts
+        )
+
+    def drifts(self, fail_at: str) -> bool:
+        """Whether anything at or above the severity drifts, or everybody with power is locked out."""
+        return self.found((DRIFTS,), fail_at) or any(lockout.all for lockout in self.lockouts)
+
+    def gaps(self, fail_at: str) -> bool:
+        """Whether something needed is unknown or unavailable."""
+        return self.found((UNKNOWN, UNAVAILABLE), fail_at)

@@ -1,0 +1,113 @@
+"""Whom each rule judges: audiences, accounts, pairs of rule and service, and the notes about what cannot be answered."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+import numpy as np
+
+from ..organisation.columns import Bools
+from ..organisation.select import Unanswerable, select
+from ..organisation.selector import Selector
+from ..organisation.services import Service
+from ..organisation.snapshot import Snapshot
+from ..settings.resolver import Resolver
+from ..words.record import record
+from .rules import Baseline, Rule
+
+NOT_PAIRED = ", which supports none of its controls"
+
+
+@record
+class Scope:
+    """Who is exempt from a rule on a service, whether the rule's audience could be answered, and what could not."""
+
+    outside: Bools
+    answered: bool
+    notes: tuple[str, ...]
+
+
+class Scopes:
+    """Whom rules and exceptions choose; each selector is answered once."""
+
+    def __init__(self, resolver: Resolver) -> None:
+        self.snapshot, self._resolver = resolver.snapshot, resolver
+        self._answers: dict[Selector, Bools | str] = {}
+
+    def mask(self, selector: Selector, whose: str, instead: str) -> tuple[Bools | None, str]:
+        """The people chosen; or None, with a note: `whose` selector could not be answered, and what that means."""
+        if selector not in self._answers:
+            try:
+                self._answers[selector] = select(selector, self.snapshot)
+            except Unanswerable as gap:
+                self._answers[selector] = str(gap)
+        answer = self._answers[selector]
+        if isinstance(answer, str):
+            return None, f"{whose} asks for {answer}, which the snapshot does not have: {instead}"
+        return answer, ""
+
+    def accounts(self, service: Service) -> tuple[Bools, str]:
+        """Who has an account on a service, and a note where that could not be answered."""
+        note = ""
+        if service.accounts is not None:
+            whose = f"the key accounts of service {service.id}"
+            note = self.mask(service.accounts, whose, "everybody is taken to have an account")[1]
+        return self._resolver.accounts(service), note
+
+    def exempted(self, rule: Rule) -> tuple[Bools | None, str]:
+        """Whom the rule itself leaves out."""
+        if rule.exempted is None:
+            return None, ""
+        return self.mask(rule.exempted, f"the key except of rule {rule.id}", "it covers nobody")
+
+    def of(self, rule: Rule, service: Service | None) -> Scope:
+        """The scope of a rule on a service."""
+        notes = []
+        inside = np.ones(len(self.snapshot.people), bool)
+        if service is not None:
+            accounts, note = self.accounts(service)
+            inside &= accounts
+            notes.append(note)
+        exempted, note = self.exempted(rule)
+        notes.append(note)
+        if exempted is not None:
+            inside &= ~exempted
+        audience, note = self.mask(
+            rule.audience, f"the audience of rule {rule.id}", "the rule is unknown for everybody"
+        )
+        notes.append(note)
+        if audience is not None:
+            inside &= audience
+        return Scope(~inside, audience is not None, tuple(note for note in notes if note))
+
+
+def services_of(rule: Rule, services: Sequence[Service] | None) -> list[Service] | list[None]:
+    """The services that a rule is judged on; none for one that it supports nothing of. A rule without controls, and any where no services
+    are known, is judged once, on None."""
+    if not rule.controls or services is None:
+        return [None]
+    return [
+        service
+        for service in services
+        if (rule.services is None or service.id in rule.services) and rule.controls & service.controls
+    ]
+
+
+def pairs(baseline: Baseline, snapshot: Snapshot, notes: set[str]) -> Iterator[tuple[Rule, Service | None]]:
+    """Each rule with each service it is judged on; a note for each service that supports none of a rule's controls."""
+    for rule in baseline.rules:
+        paired = services_of(rule, snapshot.services)
+        yield from ((rule, service) for service in paired)
+        for service in snapshot.services or () if rule.controls else ():
+            if service not in paired and (rule.services is None or service.id in rule.services):
+                notes.add(f"rule {rule.id} does not apply to service {service.id}{NOT_PAIRED}")
+
+
+def unsupported_notes(rule: Rule, service: Service) -> list[str]:
+    """A note for each rule of which a service supports some controls only."""
+    missing = sorted(rule.controls - service.controls)
+    return (
+        [f"rule {rule.id} is judged on service {service.id} without {', '.join(missing)}, not supported there"]
+        if missing
+        else []
+    )

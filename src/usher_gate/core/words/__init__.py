@@ -1,0 +1,1 @@
+"""What single words mean: values, comparisons, controls, and the closed lists of words."""

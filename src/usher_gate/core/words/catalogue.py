@@ -1,0 +1,58 @@
+"""The controls: what can be restricted, in this tool's own vocabulary. The list itself is data (controls.json)."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass
+from functools import cached_property
+
+from .record import record
+from .values import Kind
+
+
+@record
+class Control:
+    """One thing that can be restricted. `weak` says in one sentence what goes wrong when it is weak."""
+
+    id: str
+    title: str
+    kind: Kind
+    weak: str = ""
+    own: bool = False  # the organisation's own
+
+    @property
+    def area(self) -> str:
+        """The part of the id before the first dot."""
+        return self.id.partition(".")[0]
+
+
+@record
+class Contradiction:
+    """Two values that cannot work together: `first` and `second` are (control, values that clash)."""
+
+    first: tuple[str, tuple[str, ...]]
+    second: tuple[str, tuple[str, ...]]
+    because: str
+
+
+@dataclass(frozen=True)
+class Catalogue:
+    """All controls that a snapshot may speak of, and which of their values contradict each other."""
+
+    controls: tuple[Control, ...]
+    contradictions: tuple[Contradiction, ...] = ()
+
+    @cached_property
+    def index(self) -> Mapping[str, Control]:
+        """The controls by id."""
+        return {control.id: control for control in self.controls}
+
+    def matching(self, pattern: str) -> frozenset[str]:
+        """The ids that a pattern means: an id, or a prefix and a star."""
+        if pattern.endswith("*"):
+            return frozenset(each.id for each in self.controls if each.id.startswith(pattern[:-1]))
+        return frozenset((pattern,)) & self.index.keys()
+
+    def with_own(self, controls: Iterable[Control]) -> Catalogue:
+        """This catalogue and an organisation's own controls."""
+        return Catalogue((*self.controls, *controls), self.contradictions)

@@ -1,0 +1,40 @@
+"""The closed lists of words of the domain. Imports nothing, so that `--help` can show them at once."""
+
+from __future__ import annotations
+
+SEVERITIES = ("critical", "high", "medium", "low")
+SUBJECTS = ("people", "organisation", "partners", "meetings")
+PERSON_KINDS = ("member", "guest", "service")
+MFA_WORDS = ("absent", "offered", "required")  # weakest first
+PROTECTION_WORDS = ("standard", "heightened")
+LEVELS = ("organisation", "unit", "group", "person")  # at which a service may resolve settings
+
+MODES = ("enforce", "observe", "off")
+ELSEWHERE = "elsewhere"  # outside all named networks
+CLIENTS = ("browser", "app", "legacy")
+PLATFORMS = ("windows", "macos", "linux", "ios", "android", "other")
+DEVICES = ("unknown", "registered", "managed", "healthy")
+RISKS = ("none", "low", "medium", "high")
+# What a sign-in says of itself in one word each, and what a condition may ask for.
+CONDITION_WORDS = {"client": CLIENTS, "platform": PLATFORMS, "device": DEVICES, "risk": RISKS}
+CONDITIONS = ("network", *CONDITION_WORDS)
+DIMENSIONS = ("resource", *CONDITIONS)  # all that tells one sign-in of a person from another
+PROOFS = ("mfa", "phishing-resistant", "hardware-key", "managed-device", "healthy-device")
+
+# Why a verdict is what it is, each with a sentence for people; "" for one that needs no reason.
+REASONS = {
+    "fails": "What is there is weaker than what is due.",
+    "not-applied": "The setting is right and had time to arrive, but something else was really seen.",
+    "young": "The setting is right, and so new that it may not have arrived.",
+    "changeable": "The value is right today, but it is not pinned and can be changed.",
+    "no-licence": "The control needs a licence that this person does not have.",
+    "no-value": "No setting and no factory value tells what this person gets.",
+    "no-fact": "The snapshot does not hold the fact that is asked for.",
+    "no-audience": "Whom the rule is for cannot be told from the snapshot.",
+    "observed": "No value is known, and what was really seen is too weak.",
+    "not-supported": "The service supports too few of the controls that the rule asks for.",
+    "hole": "There is a way to sign in on which the proof is not required.",
+    "observed-only": "The proof would be required if the rules that are only observed were enforced.",
+    "no-access-rules": "The snapshot has no access rules, so nothing is known about what a sign-in must show.",
+    "": "",
+}
