@@ -20,9 +20,9 @@ MAY_USE = {
     "sources": {"files", "core"},
     "stand_in": {"files", "core"},
     "outputs": {"files", "core"},
-    "demo": {"files", "core"},
+    "demo": {"files", "core", "baselines"},
     "baselines": set(),  # data
-    "cli": {"outputs", "sources", "stand_in", "files", "demo", "core"},
+    "cli": {"outputs", "sources", "stand_in", "files", "demo", "baselines", "core"},
 }
 
 Graph = Mapping[str, frozenset[str]]

@@ -9,8 +9,8 @@ import sys
 import tomllib
 from pathlib import Path
 
-from usher_gate.files.catalogue import shipped_catalogue
 from usher_gate.files.schemas import schema_texts
+from usher_gate.files.snapshot.catalogue import shipped_catalogue
 
 ROOT = Path(__file__).resolve().parent.parent
 _AREAS = {

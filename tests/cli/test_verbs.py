@@ -217,7 +217,7 @@ def test_what_is_not_whole_is_refused_and_changes_nothing(
 ) -> None:
     monkeypatch.chdir(write_tiny(tmp_path))
     if change[0] == "--partner":
-        monkeypatch.setattr("usher_gate.files.edit_exceptions.Draft.lines", lambda _, indent: [
+        monkeypatch.setattr("usher_gate.files.written.edit_exceptions.Draft.lines", lambda _, indent: [
             f"{indent}- {{id: X9, rules: [R2], who: {{any: true}}, partners: [a.example], reason: r, approved_by: a, until: 2026-12-01}}\n"])  # fmt: skip
     done = call(*ADD, *change)
     assert done.status == 2

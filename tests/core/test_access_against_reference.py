@@ -257,7 +257,7 @@ def compare_decisions(org: Org, rnd: Random) -> int:
     from usher_gate.core.sign_in.decide import Decider
     from usher_gate.core.sign_in.gatekeeper import Gatekeeper as Real
     from usher_gate.files.faults import BadInput
-    from usher_gate.files.snapshot import read_snapshot
+    from usher_gate.files.snapshot.folder import read_snapshot
 
     org.people = org.people[:4]
     org.exceptions, org.settings, org.observations = [], None, None

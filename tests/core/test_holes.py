@@ -20,9 +20,9 @@ from usher_gate.core.sign_in.gatekeeper import Gatekeeper as Real
 from usher_gate.core.sign_in.holes import holes
 from usher_gate.core.sign_in.possible import Asked
 from usher_gate.core.verdicts.condition import Leaf
-from usher_gate.files.baseline import read_baseline
 from usher_gate.files.faults import BadInput
-from usher_gate.files.snapshot import read_snapshot
+from usher_gate.files.snapshot.folder import read_snapshot
+from usher_gate.files.written.baseline import read_baseline
 
 
 @settings(max_examples=150)

@@ -11,8 +11,8 @@ import pytest
 
 from tests.program import call
 from tests.tiny import BASELINE, ORGANISATION
-from usher_gate.files.faults import Faults
-from usher_gate.files.people import PEOPLE
+from usher_gate.core.organisation.build.people import PEOPLE
+from usher_gate.core.words.faults import Faults
 from usher_gate.files.tables import csv_, jsonl, read_table
 
 COLUMNS = ("id", "login", "kind", "name", "unit", "roles", "active", "created_at", "attr.site")

@@ -17,7 +17,7 @@ import pytest
 from tests.program import Done, call, process
 from tests.sources.ground import SECRET, by_hand, of_server, settings, source, stand_in, work_folder, write
 from usher_gate.demo.write import files
-from usher_gate.files.snapshot import read_snapshot
+from usher_gate.files.snapshot.folder import read_snapshot
 from usher_gate.sources.place import alone
 
 

@@ -17,7 +17,7 @@ import pytest
 from tests.program import call
 from tests.sources.ground import settings, source, write
 from tests.sources.test_files import ORGANISATION, SERVICES, table
-from usher_gate.files.snapshot import read_snapshot
+from usher_gate.files.snapshot.folder import read_snapshot
 
 SLAPD = "/usr/sbin/slapd"
 PEOPLE, BASE = 20_000, "dc=northmere,dc=example"

@@ -8,7 +8,8 @@ import argparse
 import textwrap
 from typing import TYPE_CHECKING, Any
 
-from ..files.faults import UsherError, nearest, quoted
+from ..core.words.faults import nearest, quoted
+from ..files.faults import UsherError
 from .common import add_output, look, need, output, places, say_notes
 
 if TYPE_CHECKING:
@@ -57,7 +58,7 @@ def run(arguments: argparse.Namespace) -> int:
             [_control(control) for control in sorted(catalogue.controls, key=lambda each: each.id)],
             _controls_section,
         )
-    from ..files.baseline import read_baseline
+    from ..files.written.baseline import read_baseline
 
     arguments.exceptions = None
     baseline, notes = read_baseline(need(places(arguments).baseline, "baseline"), catalogue, snapshot)
@@ -70,7 +71,7 @@ def run(arguments: argparse.Namespace) -> int:
 
 
 def _snapshot(arguments: argparse.Namespace) -> Snapshot | None:
-    from ..files.snapshot import read_snapshot
+    from ..files.snapshot.folder import read_snapshot
 
     arguments.exceptions = None
     where = places(arguments).snapshot
@@ -78,7 +79,7 @@ def _snapshot(arguments: argparse.Namespace) -> Snapshot | None:
 
 
 def _catalogue(snapshot: Snapshot | None) -> Catalogue:
-    from ..files.catalogue import shipped_catalogue
+    from ..files.snapshot.catalogue import shipped_catalogue
 
     return snapshot.catalogue if snapshot is not None else shipped_catalogue()
 
@@ -87,7 +88,7 @@ def _start(arguments: argparse.Namespace, snapshot: Snapshot | None) -> int:
     """Writes the rules of a starter that can be judged on the snapshot's services (all of them without a snapshot)."""
     from ..baselines import keep_rules, starter_path, starter_text
     from ..core.verdicts.condition import restrict
-    from ..files.baseline import read_baseline
+    from ..files.written.baseline import read_baseline
 
     if arguments.format != "table":
         raise UsherError("a starter baseline is YAML; leave --format out")

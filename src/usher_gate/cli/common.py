@@ -12,15 +12,16 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, TextIO
 
-from ..files.faults import UsherError, nearest, quoted
-from ..files.workfolder import NAME, WorkFolder, read_workfolder
+from ..core.words.faults import nearest, quoted
+from ..files.faults import UsherError
+from ..files.written.workfolder import NAME, WorkFolder, read_workfolder
 
 if TYPE_CHECKING:
     from ..core.organisation.columns import Bools
     from ..core.organisation.snapshot import Snapshot
     from ..core.verdicts.rules import AgreedException, Baseline
     from ..core.verdicts.run import Narrowing
-    from ..files.snapshot import Read
+    from ..files.snapshot.folder import Read
     from ..outputs.interface import Look
 
 _NOTES_SHOWN = 12
@@ -101,9 +102,9 @@ def need(path: Path | None, what: str) -> Path:
 
 def read_inputs(arguments: argparse.Namespace, exceptions_too: bool = True) -> Inputs:
     """Reads snapshot, baseline and exceptions."""
-    from ..files.baseline import read_baseline
-    from ..files.exceptions import read_exceptions
-    from ..files.snapshot import read_snapshot
+    from ..files.snapshot.folder import read_snapshot
+    from ..files.written.baseline import read_baseline
+    from ..files.written.exceptions import read_exceptions
 
     where = places(arguments)
     snapshot, baseline = need(where.snapshot, "snapshot"), need(where.baseline, "baseline")
@@ -184,7 +185,7 @@ def find_person(who: str, snapshot: Snapshot) -> int:
     if found:
         ids = ", ".join(snapshot.people.ids.take(np.array(found)))
         raise UsherError(f"{len(found)} people have the login {quoted(who)}; name one by id: {ids}")
-    if who in snapshot.people.inactive:
+    if snapshot.inactive.ids.find(who):
         raise UsherError(f"{quoted(who)} is not active, so nothing is judged")
     every = np.arange(min(len(snapshot.people), 20_000))
     raise UsherError(

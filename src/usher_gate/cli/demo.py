@@ -9,8 +9,9 @@ import os
 import shutil
 from pathlib import Path
 
-from ..files.faults import UsherError, quoted
-from ..files.workfolder import NAME
+from ..core.words.faults import quoted
+from ..files.faults import UsherError
+from ..files.written.workfolder import NAME
 from .common import add_output
 
 TAKES = "[FOLDER]"

@@ -8,7 +8,8 @@ import argparse
 from datetime import date, timedelta
 from pathlib import Path
 
-from ..files.faults import UsherError, quoted
+from ..core.words.faults import quoted
+from ..files.faults import UsherError
 from .common import Inputs, add_output, add_places, look, need, output, places, read_inputs, say_notes
 
 TAKES = "[list | add ID | end ID]"
@@ -65,7 +66,7 @@ def run(arguments: argparse.Namespace) -> int:
 
 
 def _add(arguments: argparse.Namespace, path: Path) -> int:
-    from ..files.edit_exceptions import Draft, add_exception
+    from ..files.written.edit_exceptions import Draft, add_exception
 
     lacking = [
         option
@@ -106,7 +107,7 @@ def _add(arguments: argparse.Namespace, path: Path) -> int:
 
 def _end(arguments: argparse.Namespace, path: Path) -> int:
     from ..core.verdicts.exceptions import taken_day
-    from ..files.edit_exceptions import end_exception
+    from ..files.written.edit_exceptions import end_exception
 
     inputs = read_inputs(arguments)
     day = _day(arguments.until) if arguments.until else taken_day(inputs.snapshot) - timedelta(days=1)

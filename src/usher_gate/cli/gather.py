@@ -13,7 +13,8 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from ..files.faults import UsherError, quoted
+from ..core.words.faults import quoted
+from ..files.faults import UsherError
 from .common import places
 
 if TYPE_CHECKING:
@@ -152,7 +153,7 @@ class _Log:
 
 def _attempt(name: str, settings: GatherSettings, folder: Path) -> int:
     """Shows what one source would give."""
-    from ..files.faults import nearest
+    from ..core.words.faults import nearest
     from ..sources.interface import Context, SourceFailed
     from ..sources.mapped import Leftover, Mapped
     from ..sources.secrets import Secrets

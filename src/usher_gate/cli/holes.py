@@ -7,7 +7,8 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING
 
-from ..files.faults import UsherError, nearest, quoted
+from ..core.words.faults import nearest, quoted
+from ..files.faults import UsherError
 from .common import add_output, add_places, look, output, read_inputs, say_notes
 
 if TYPE_CHECKING:

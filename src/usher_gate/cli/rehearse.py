@@ -10,7 +10,8 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from ..files.faults import Faults, UsherError
+from ..core.words.faults import Faults
+from ..files.faults import UsherError
 from .common import add_output, look, need, output, places, say_notes, working
 
 if TYPE_CHECKING:
@@ -54,7 +55,7 @@ def run(arguments: argparse.Namespace) -> int:
     from ..core.sign_in.replay import Replay
     from ..files.sign_ins import sign_in_files
     from ..files.sign_ins.workers import tally_all
-    from ..files.snapshot import read_snapshot
+    from ..files.snapshot.folder import read_snapshot
     from ..outputs.rehearsal import RehearsalAnswer, write_rehearsal_csv, write_rehearsal_json
 
     folder = need(places(arguments).snapshot, "snapshot")
@@ -101,16 +102,18 @@ def _table(folder: Path) -> Path:
 
 
 def _draft(path: Path | None, present: Gatekeeper) -> Gatekeeper | None:
-    from ..files.access_rules import read_access_rules
+    from ..files.snapshot.access_rules import read_access_rules
 
     if path is None:
         return None
     if not path.exists():
         raise UsherError(f"{path} does not exist; name a file of access rules, such as a copy of the snapshot's")
+    from ..files.faults import stop_if_any
+
     faults = Faults()
     snapshot = present.snapshot
     rules = read_access_rules(path, snapshot, snapshot.networks, snapshot.resources, faults)
-    faults.stop_if_any()
+    stop_if_any(faults)
     return present.with_rules(rules or ())
 
 

@@ -9,8 +9,9 @@ from collections.abc import Collection
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from ..core.words.faults import nearest, quoted
 from ..core.words.vocabulary import CONDITION_WORDS, MFA_WORDS, PERSON_KINDS
-from ..files.faults import UsherError, nearest, quoted
+from ..files.faults import UsherError
 from .common import add_output, find_person, look, need, output, places, say_notes
 
 if TYPE_CHECKING:
@@ -64,7 +65,7 @@ def run(arguments: argparse.Namespace) -> int:
     """Decides, and explains."""
     from ..core.organisation.proofs import TYPES
     from ..core.sign_in.fold import fold
-    from ..files.snapshot import read_snapshot
+    from ..files.snapshot.folder import read_snapshot
     from ..outputs.sign_in import SignInAnswer, write_sign_in, write_sign_in_json
 
     arguments.baseline = arguments.exceptions = None

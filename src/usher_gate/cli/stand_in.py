@@ -63,7 +63,7 @@ def run(arguments: argparse.Namespace) -> int:
     import os
     import secrets as random
 
-    from ..files.snapshot import read_snapshot
+    from ..files.snapshot.folder import read_snapshot
     from ..sources.secrets import FORMS, Secrets, is_reference
     from ..stand_in.server import BANNER, Options, StandIn
     from ..stand_in.state import World

@@ -7,7 +7,8 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING
 
-from ..files.faults import UsherError, nearest, quoted
+from ..core.words.faults import nearest, quoted
+from ..files.faults import UsherError
 from .common import Inputs, add_output, add_places, find_person, look, output, read_inputs
 
 if TYPE_CHECKING:
@@ -50,7 +51,7 @@ def _explain(arguments: argparse.Namespace, inputs: Inputs) -> Explanation:
     from ..core.settings.walk import walk
     from ..core.verdicts.checker import Checker
     from ..core.verdicts.explain import ExplainedValue, explain_value, verdicts_of
-    from ..files.times import show_time
+    from ..core.words.times import show_time
     from ..outputs.why import Explanation
 
     snapshot = inputs.snapshot

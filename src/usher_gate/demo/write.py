@@ -8,7 +8,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 
 from ..baselines import keep_rules, starter_text
-from ..files.catalogue import shipped_catalogue
+from ..files.snapshot.catalogue import shipped_catalogue
 from ..files.write import whole_file
 from . import practice, state
 from .people import COLUMNS, GROUPS, authenticators, memberships, people

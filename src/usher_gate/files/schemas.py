@@ -20,6 +20,7 @@ from ..core.words.vocabulary import (
     DEVICES,
     LEVELS,
     MODES,
+    PERSON_KINDS,
     PLATFORMS,
     PROOFS,
     REASONS,
@@ -27,8 +28,7 @@ from ..core.words.vocabulary import (
     SEVERITIES,
     SUBJECTS,
 )
-from .catalogue import KIND_NAMES
-from .people import KINDS
+from .snapshot.catalogue import KIND_NAMES
 
 Schema = dict[str, Any]
 _TEXT: Schema = {"type": "string", "minLength": 1}
@@ -81,7 +81,10 @@ def _selector() -> Schema:
             "any": {"const": True},
             "break-glass": {"type": "boolean"},
             "kind": {
-                "anyOf": [{"enum": list(KINDS)}, {"type": "array", "items": {"enum": list(KINDS)}, "minItems": 1}]
+                "anyOf": [
+                    {"enum": list(PERSON_KINDS)},
+                    {"type": "array", "items": {"enum": list(PERSON_KINDS)}, "minItems": 1},
+                ]
             },
             "any-of": several,
             "all-of": several,

@@ -9,7 +9,8 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import TextIO
 
-from .faults import BadInput, Fault
+from ..core.words.faults import Fault
+from .faults import BadInput
 
 
 @contextmanager

@@ -13,8 +13,9 @@ from pathlib import Path
 
 import yaml
 
-from .faults import Faults, nearest, quoted
-from .times import parse_time
+from ..core.words.faults import Faults, nearest, quoted
+from ..core.words.times import parse_time
+from .binary import read_bytes
 
 LARGEST = 8 * 1024 * 1024
 DEEPEST = 50
@@ -260,27 +261,6 @@ def read_yaml(path: Path, shown: str, form: str, faults: Faults) -> Cursor | Non
         header.fault(f"{header.described()} is not the form of this file; write usher-gate: {form}")
         return None
     return top
-
-
-def read_bytes(path: Path, shown: str, faults: Faults, largest: int) -> bytes | None:
-    """A file's bytes; None, with a fault, where there is none to read or it is too large."""
-    try:
-        if path.is_dir():
-            faults.add(shown, 0, "is a folder where a file is due; name a file")
-            return None
-        if path.stat().st_size > largest:
-            faults.add(
-                shown,
-                0,
-                f"is larger than {largest // (1024 * 1024)} MiB; files that people write are smaller: keep bulk in tables",
-            )
-            return None
-        return path.read_bytes()
-    except FileNotFoundError:
-        faults.add(shown, 0, "does not exist; write it, or name another")
-    except OSError as error:
-        faults.add(shown, 0, f"cannot be read ({error.strerror}); make it readable")
-    return None
 
 
 def parse_yaml(data: bytes, shown: str, faults: Faults) -> Cursor | None:

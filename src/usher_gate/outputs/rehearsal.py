@@ -14,7 +14,7 @@ from ..core.sign_in.lockout import Lockout
 from ..core.sign_in.rehearsal import HARD, Rehearsal
 from ..core.sign_in.replay import OUTCOMES, PARTNER, TriedRule
 from ..core.words.record import record
-from ..files.times import show_time
+from ..core.words.times import show_time
 from .json_ import text
 
 FATES = tuple(OUTCOMES[fate] for fate in HARD)  # challenged, stuck, denied, unknown

@@ -9,8 +9,8 @@ from rich.padding import Padding
 from rich.text import Text
 
 from ..core.sign_in.rehearsal import Day, Hurt, Use
+from ..core.words.times import show_time
 from ..core.words.vocabulary import ELSEWHERE
-from ..files.times import show_time
 from .digest import Section, count
 from .holes import locked_section
 from .interface import Look

@@ -8,8 +8,9 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 
-from ..files.faults import BadInput, Fault, UsherError
-from ..files.manifest import Missing
+from ..core.words.faults import Fault
+from ..files.faults import BadInput, UsherError
+from ..files.snapshot.manifest import Missing
 from .interface import FAILED, Context, Gathered, Progress
 from .join import Joined, join
 from .place import alone, build, prune, put_in_place
@@ -145,7 +146,7 @@ def _validate(building: Path) -> None:
     """Reads what was built as check will; raises BadInput, and takes it away, if it is no snapshot."""
     import shutil
 
-    from ..files.snapshot import read_snapshot
+    from ..files.snapshot.folder import read_snapshot
 
     try:
         read_snapshot(building)

@@ -10,7 +10,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from ..files.faults import BadInput, Fault, Faults, nearest, quoted
+from ..core.words.faults import Fault, Faults, nearest, quoted
+from ..files.faults import BadInput, stop_if_any
 from ..files.yamltree import Cursor, read_yaml
 from .interface import Context, Gathered, Gives, Row, SourceFailed
 from .people import LISTS, Odd, person_row
@@ -77,7 +78,7 @@ def read_mapping(path: Path) -> Mapping1:
     rows = fields["rows"].text("a path such as data.items") if "rows" in fields else ""
     ignore = frozenset(fields["ignore"].texts("a column")) if "ignore" in fields else frozenset[str]()
     into = tuple(_into(item) for item in fields["into"].items(1)) if "into" in fields else ()
-    faults.stop_if_any()
+    stop_if_any(faults)
     return Mapping1(rows or "", into, ignore)
 
 

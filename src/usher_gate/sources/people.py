@@ -5,25 +5,12 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Mapping
 
-from ..files.faults import quoted
-from ..files.people import KINDS, PEOPLE
+from ..core.organisation.build.people import PEOPLE
+from ..core.words.faults import quoted
+from ..core.words.vocabulary import PERSON_KINDS
 from .interface import Row
 
 LISTS = ("roles", "licences")
-# SCIM's own extension, and the one in which the stand-in keeps what SCIM has no attribute for.
-ENTERPRISE = "urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"
-ACCOUNT = "urn:usher-gate:params:scim:schemas:extension:account:1.0:User"
-EXTENDED = (
-    "break_glass",
-    "home_domain",
-    "sponsor",
-    "mfa",
-    "protection",
-    "last_sign_in_at",
-    "expires_at",
-    "reviewed_at",
-    "attr.owner",
-)
 _KINDS = {"employee": "member", "external": "guest", "contractor": "member", "application": "service", "": "member"}
 
 
@@ -35,17 +22,17 @@ class Odd(Counter[str]):
         if not self:
             return []
         words = ", ".join(f"{quoted(word)} ({number} times)" for word, number in sorted(self.items())[:10])
-        return [f"people of a kind that is none of {', '.join(KINDS)} are read as members: {words}"]
+        return [f"people of a kind that is none of {', '.join(PERSON_KINDS)} are read as members: {words}"]
 
 
 def person_row(values: Mapping[str, str], odd: Odd) -> Row:
     """A row from values by column: empty cells left out, the kind in our words, the unit as a path."""
     row = {column: value for column, value in values.items() if value != ""}
     kind = row.get("kind", "")
-    if kind not in KINDS:
+    if kind not in PERSON_KINDS:
         word = kind.lower()
-        row["kind"] = word if word in KINDS else _KINDS.get(word, "member")
-        if word not in KINDS and word not in _KINDS:
+        row["kind"] = word if word in PERSON_KINDS else _KINDS.get(word, "member")
+        if word not in PERSON_KINDS and word not in _KINDS:
             odd[kind] += 1
     unit = row.get("unit", "")
     if unit and not unit.startswith("/"):

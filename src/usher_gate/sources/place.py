@@ -17,23 +17,19 @@ from operator import itemgetter
 from pathlib import Path
 from typing import Any
 
-from ..files import manifest as form
-from ..files.credentials import AUTHENTICATORS, PASSES
+from ..core.organisation.build.credentials import AUTHENTICATORS, PASSES
+from ..core.organisation.build.groups import GROUPS, MEMBERS
+from ..core.organisation.build.meetings import MEETINGS
+from ..core.organisation.build.partners import PARTNERS
+from ..core.organisation.build.settings import OBSERVATIONS, SETTINGS
+from ..core.organisation.build.table import Spec
 from ..files.faults import UsherError
-from ..files.people import GROUPS, MEMBERS
-from ..files.settings import OBSERVATIONS, SETTINGS
 from ..files.sign_ins.interface import SIGN_INS
-from ..files.snapshot import PARTNERS
-from ..files.tables.interface import Spec
+from ..files.snapshot import manifest as form
 from .interface import FAILED, Gathered, Row
 from .join import Joined
 from .people import columns
 
-MEETINGS = Spec(
-    "meetings",
-    ("id", "service", "organiser", "starts_at"),
-    ("ends_at", "kind", "recurring", "invitees", "label"),
-)
 _TABLES = (GROUPS, MEMBERS, SETTINGS, OBSERVATIONS, AUTHENTICATORS, PASSES, PARTNERS, SIGN_INS, MEETINGS)
 _SPECS: Mapping[str, Spec] = {spec.name: spec for spec in _TABLES}
 _BUILDING = ".building-"

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from typing import Any
 
+from ..files.scim import ACCOUNT, ENTERPRISE, EXTENDED
 from .interface import Context, Gathered, Gives, Row, SourceFailed
-from .people import ACCOUNT, ENTERPRISE, EXTENDED, LISTS, Odd, person_row
+from .people import LISTS, Odd, person_row
 from .web import Access, Web, ahead
 
 # Which attribute is which column. The account extension is the stand-in's; a directory of its own says so by `fields`.

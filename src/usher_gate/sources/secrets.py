@@ -8,7 +8,8 @@ import stat
 from pathlib import Path
 from urllib.parse import quote, quote_plus
 
-from ..files.faults import UsherError, quoted
+from ..core.words.faults import quoted
+from ..files.faults import UsherError
 
 FORMS = "env:NAME, file:PATH or keyring:SERVICE/NAME"
 HIDDEN = "(secret)"

@@ -9,9 +9,10 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
+from ..core.words.faults import Fault, nearest, quoted
 from ..core.words.record import record
-from ..files.faults import BadInput, Fault, nearest, quoted
-from ..files.workfolder import NAME, read_toml
+from ..files.faults import BadInput
+from ..files.written.workfolder import NAME, read_toml
 from .entries import FIELDS as ENTRY_FIELDS
 from .entries import Layout
 from .interface import Source
@@ -94,7 +95,7 @@ def _sign_ins(given: Mapping[str, Any]) -> Source:
     return SignIns(given["path"], given.get("copy", True))
 
 
-KINDS: Mapping[str, Kind] = {
+PERSON_KINDS: Mapping[str, Kind] = {
     "scim": Kind(("url",), (*_WEB, "fields", "page", "attributes"), _scim),
     "ldap": Kind(
         ("url", "base"),
@@ -186,17 +187,17 @@ def read_gather(folder: Path) -> GatherSettings:
 def _one(given: Mapping[str, Any], section: int, reader: _Reader, folder: Path) -> Named | None:
     before = len(reader.faults)
     kind, name = given.get("kind"), given.get("name")
-    if not isinstance(kind, str) or kind not in KINDS:
+    if not isinstance(kind, str) or kind not in PERSON_KINDS:
         what = (
-            f"there is no kind {quoted(str(kind))}; {nearest(str(kind), KINDS)}"
+            f"there is no kind {quoted(str(kind))}; {nearest(str(kind), PERSON_KINDS)}"
             if kind
-            else f"a source says its kind: {', '.join(KINDS)}"
+            else f"a source says its kind: {', '.join(PERSON_KINDS)}"
         )
         reader.fault(what, "kind", section)
         return None
     if not isinstance(name, str) or not name:
         reader.fault('a source has a name; write name = "…"', "name", section)
-    form = KINDS[kind]
+    form = PERSON_KINDS[kind]
     known = ("name", "kind", *form.needs, *form.may)
     for key, value in given.items():
         if key not in known:

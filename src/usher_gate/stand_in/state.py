@@ -10,14 +10,16 @@ from typing import Any
 
 import numpy as np
 
-from ..files.credentials import AUTHENTICATORS, PASSES
-from ..files.faults import Faults
-from ..files.people import GROUPS, MEMBERS, PEOPLE
-from ..files.settings import OBSERVATIONS, SETTINGS
-from ..files.snapshot import PARTNERS
+from ..core.organisation.build.credentials import AUTHENTICATORS, PASSES
+from ..core.organisation.build.groups import GROUPS, MEMBERS
+from ..core.organisation.build.partners import PARTNERS
+from ..core.organisation.build.people import PEOPLE
+from ..core.organisation.build.settings import OBSERVATIONS, SETTINGS
+from ..core.organisation.build.table import Spec
+from ..core.words.faults import Faults
+from ..files.faults import stop_if_any
+from ..files.scim import ACCOUNT, ENTERPRISE, EXTENDED
 from ..files.tables import read_table
-from ..files.tables.interface import Spec
-from ..sources.people import ACCOUNT, ENTERPRISE, EXTENDED
 
 USER = "urn:ietf:params:scim:schemas:core:2.0:User"
 GROUP = "urn:ietf:params:scim:schemas:core:2.0:Group"
@@ -29,7 +31,7 @@ def rows_of(folder: Path, spec: Spec) -> list[Row]:
     """A table of a snapshot as rows of texts, empty cells left out; raises BadInput."""
     faults = Faults()
     table = read_table(folder, spec, faults)
-    faults.stop_if_any()
+    stop_if_any(faults)
     if table is None:
         return []
     every = np.arange(table.rows)

@@ -7,8 +7,7 @@ from functools import cached_property
 
 import numpy as np
 
-from ..words.record import record
-from .columns import Ints, Longs
+from .columns import MISSING, NO_TIME, Bools, Ints, Longs
 
 
 @dataclass(frozen=True)
@@ -32,15 +31,67 @@ class Authenticators:
         return frozenset(self.kinds[kind] for kind in kinds[first:after].tolist())
 
 
-@record
+@dataclass(frozen=True)
 class Passes:
-    """Bootstrap passes of active people: how many of each person's are live, the longest life of those in microseconds, how many of
-    them work more than once, and how many the person issued for themself (MISSING where not all say who did).
+    """Bootstrap passes of active people, one a row, and what they come to at `taken_at`; times in microseconds.
 
-    The last two are None where the table has no such column.
+    `person` and `issuer` number the active people, MISSING for nobody known; `silent` are the rows that do not say who issued them.
+    `single_use` and `issuer` are None where the table has no such column; `used` is NO_TIME where a pass was not used. `size` is the number
+    of active people.
     """
 
-    live: Ints
-    longest: Longs
-    reusable: Ints | None = None
-    self_issued: Ints | None = None
+    person: Ints
+    issued: Longs
+    starts: Longs
+    expires: Longs
+    used: Longs
+    single_use: Bools | None
+    issuer: Ints | None
+    silent: Bools
+    taken_at: int
+    size: int
+
+    @cached_property
+    def _live(self) -> Longs:
+        """The rows that are started, not used up and not expired."""
+        spent = np.zeros(len(self.person), bool)
+        if self.single_use is not None:
+            spent = self.single_use & (self.used != NO_TIME) & (self.used <= self.taken_at)
+        return np.flatnonzero((self.starts <= self.taken_at) & (self.taken_at < self.expires) & ~spent)
+
+    def _counted(self, rows: Longs) -> Ints:
+        return np.bincount(self.person[rows], minlength=self.size).astype(np.int32)
+
+    @cached_property
+    def live(self) -> Ints:
+        """How many live ones everybody has."""
+        return self._counted(self._live)
+
+    @cached_property
+    def longest(self) -> Longs:
+        """The longest life among everybody's live ones, 0 without any."""
+        rows, longest = self._live, np.zeros(self.size, np.int64)
+        np.maximum.at(longest, self.person[rows], (self.expires - self.starts)[rows])
+        return longest
+
+    @cached_property
+    def reusable(self) -> Ints | None:
+        """How many live ones of everybody work more than once."""
+        return None if self.single_use is None else self._counted(self._live[~self.single_use[self._live]])
+
+    @cached_property
+    def self_issued(self) -> Ints | None:
+        """How many live ones everybody issued for themself; MISSING where not all of theirs say who did."""
+        if self.issuer is None:
+            return None
+        rows = self._live
+        own = self._counted(rows[self.issuer[rows] == self.person[rows]])
+        own[self.person[rows[self.silent[rows]]]] = MISSING
+        return own
+
+
+def no_passes(taken_at: int, size: int) -> Passes:
+    """A table of passes without a row."""
+    none = np.empty(0, np.int64)
+    few = none.astype(np.int32)
+    return Passes(few, none, none, none, none, none.astype(bool), few, none.astype(bool), taken_at, size)

@@ -13,13 +13,17 @@ from .columns import Bools, Ints, Longs, Ragged, ragged
 @record
 class Groups:
     """Groups, sorted by id; `people` holds each group's active members, nested ones included; `above` each group's
-    containing groups, itself included."""
+    containing groups, itself included. `direct` holds the active people who are members themselves, `inside` the groups that are.
+    `owners` are as written, None where there is no such column or no groups table."""
 
     ids: tuple[str, ...]
     names: tuple[str | None, ...]
     people: Ragged
     of_person: Ragged
     above: Ragged
+    direct: Ragged
+    inside: Ragged
+    owners: tuple[str | None, ...] | None = None
 
     def count(self, mask: Bools) -> Longs:
         """For each group, how many of its members the mask holds."""
@@ -36,6 +40,7 @@ def close_groups(
     people: tuple[Ints, Ints],
     nested: tuple[Ints, Ints],
     person_count: int,
+    owners: tuple[str | None, ...] | None = None,
 ) -> Groups:
     """Groups with membership through nested groups; loops are legal.
 
@@ -65,4 +70,7 @@ def close_groups(
         ragged(wide, deep.astype(np.int32), len(ids), person_count),
         ragged(deep, wide, person_count, len(ids)),
         above,
+        ragged(groups, persons, len(ids), person_count),
+        ragged(nested[0], nested[1], len(ids), len(ids)),
+        owners,
     )

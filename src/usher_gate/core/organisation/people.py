@@ -5,12 +5,12 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 from ..words.record import record
-from .columns import Bools, Coded, Longs, Texts
+from .columns import Bools, Coded, Ints, Longs, Texts
 
 
 @record
 class People:
-    """The active people, sorted by id. A column that the snapshot does not have is None."""
+    """People (the active ones, or the others), sorted by id. A column that the snapshot does not have is None."""
 
     ids: Texts
     logins: Texts
@@ -20,13 +20,18 @@ class People:
     roles: Coded | None
     licences: Coded | None
     break_glass: Bools | None
-    home_domain: Coded | None  # as the column says; see Snapshot.guest_domains
+    home_domain: Coded | None  # as the column says; see Directory.guest_domains
     sponsor: Bools | None
     mfa: Coded | None
     protection: Coded | None
     times: Mapping[str, Longs]
     attributes: Mapping[str, Coded]
-    inactive: frozenset[str] = frozenset()
+    sponsors: Ints | None = None  # who each sponsor is (a number of an active person, MISSING for nobody)
 
     def __len__(self) -> int:
         return len(self.ids)
+
+    @property
+    def guests(self) -> Bools:
+        """Who is a guest."""
+        return self.kind.where([word == "guest" for word in self.kind.words])

@@ -9,58 +9,58 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .columns import Bools, Coded
+from .directory import Directory
 from .selector import Selector
-from .snapshot import Snapshot
 
 
 class Unanswerable(Exception):
     """A selector asks for a table or column that the snapshot does not have; the message names it."""
 
 
-def select(selector: Selector, snapshot: Snapshot) -> Bools:
+def select(selector: Selector, directory: Directory) -> Bools:
     """The active people that a selector chooses; raises Unanswerable if any part of it, however deep, cannot be answered."""
     if selector.parts:
-        masks = [select(part, snapshot) for part in selector.parts]
+        masks = [select(part, directory) for part in selector.parts]
         if selector.key == "not":
             return ~masks[0]
         joined: NDArray[np.bool_] = (
             np.logical_and.reduce(masks) if selector.key == "all-of" else np.logical_or.reduce(masks)
         )
         return joined
-    return _test(selector, snapshot)
+    return _test(selector, directory)
 
 
-def select_without(include: Selector, exclude: Selector | None, snapshot: Snapshot) -> Bools:
+def select_without(include: Selector, exclude: Selector | None, directory: Directory) -> Bools:
     """The active people whom one selector includes and the other does not exclude; raises Unanswerable if either cannot be answered."""
-    included = select(include, snapshot)
-    return included if exclude is None else included & ~select(exclude, snapshot)
+    included = select(include, directory)
+    return included if exclude is None else included & ~select(exclude, directory)
 
 
-def _test(selector: Selector, snapshot: Snapshot) -> Bools:
-    people, key, values = snapshot.people, selector.key, frozenset(selector.values)
+def _test(selector: Selector, directory: Directory) -> Bools:
+    people, key, values = directory.people, selector.key, frozenset(selector.values)
     if key == "any":
         return np.ones(len(people), bool)
     if key == "kind":
         return people.kind.where([word in values for word in people.kind.words])
     if key == "unit":
-        return _in_units(values, snapshot)
+        return _in_units(values, directory)
     if key == "group":
-        return _in_groups(values, snapshot)
+        return _in_groups(values, directory)
     if key == "role":
-        return _with_roles(values, snapshot)
+        return _with_roles(values, directory)
     if key == "licence":
         return _with_words(_there(people.licences, "the column licences"), values)
     if key == "login":
-        return _login(values, snapshot)
+        return _login(values, directory)
     if key == "break-glass":
         if people.break_glass is None:
             raise Unanswerable("the column break_glass")
         return people.break_glass if "true" in values else ~people.break_glass
     if key == "home-domain":
         _there(people.home_domain, "the column home_domain")
-        column = snapshot.guest_domains
+        column = directory.guest_domains
         wanted = {value.casefold() for value in values}
-        return column.where([word.casefold() in wanted for word in column.words]) & _guests(snapshot)
+        return column.where([word.casefold() in wanted for word in column.words]) & people.guests
     column = _there(people.attributes.get(key), f"the column {key}")
     return column.where([word in values for word in column.words])
 
@@ -71,52 +71,48 @@ def _there(column: Coded | None, what: str) -> Coded:
     return column
 
 
-def _guests(snapshot: Snapshot) -> Bools:
-    return snapshot.people.kind.where([word == "guest" for word in snapshot.people.kind.words])
-
-
 def _with_words(column: Coded, wanted: frozenset[str]) -> Bools:
     return column.where([bool(wanted & set(cell.split(";"))) for cell in column.words])
 
 
-def _with_roles(values: frozenset[str], snapshot: Snapshot) -> Bools:
+def _with_roles(values: frozenset[str], directory: Directory) -> Bools:
     if "privileged" in values:
-        if snapshot.privileged is None:
+        if directory.privileged is None:
             raise Unanswerable("privileged_roles in organisation.yaml")
-        values = values - {"privileged"} | snapshot.privileged
-    return _with_words(_there(snapshot.people.roles, "the column roles"), values)
+        values = values - {"privileged"} | directory.privileged
+    return _with_words(_there(directory.people.roles, "the column roles"), values)
 
 
-def _in_units(values: frozenset[str], snapshot: Snapshot) -> Bools:
-    if snapshot.units is None:
+def _in_units(values: frozenset[str], directory: Directory) -> Bools:
+    if directory.units is None:
         raise Unanswerable("the column unit")
-    mask = np.zeros(len(snapshot.people), bool)
-    for path in values & snapshot.units.index.keys():
-        mask[snapshot.units.members(snapshot.units.index[path])] = True
+    mask = np.zeros(len(directory.people), bool)
+    for path in values & directory.units.index.keys():
+        mask[directory.units.members(directory.units.index[path])] = True
     return mask
 
 
-def _in_groups(values: frozenset[str], snapshot: Snapshot) -> Bools:
-    if snapshot.groups is None:
+def _in_groups(values: frozenset[str], directory: Directory) -> Bools:
+    if directory.groups is None:
         raise Unanswerable("the table members")
-    mask = np.zeros(len(snapshot.people), bool)
+    mask = np.zeros(len(directory.people), bool)
     for value in values:
-        mask[snapshot.groups.people.of(find_group(value, snapshot))] = True
+        mask[directory.groups.people.of(find_group(value, directory))] = True
     return mask
 
 
-def find_group(text: str, snapshot: Snapshot) -> int:
+def find_group(text: str, directory: Directory) -> int:
     """The number of a group by id, or by name if that is unique; raises KeyError."""
-    if text in snapshot.group_index:
-        return snapshot.group_index[text]
-    named = [number for number, name in enumerate(snapshot.group_titles) if name == text]
+    if text in directory.group_index:
+        return directory.group_index[text]
+    named = [number for number, name in enumerate(directory.group_titles) if name == text]
     if len(named) != 1:
         raise KeyError(text)
     return named[0]
 
 
-def _login(values: frozenset[str], snapshot: Snapshot) -> Bools:
-    logins = snapshot.people.logins
+def _login(values: frozenset[str], directory: Directory) -> Bools:
+    logins = directory.people.logins
     pattern = re.compile("|".join(fnmatch.translate(value.casefold()) for value in sorted(values)))
     every = logins.take(np.arange(len(logins), dtype=np.int32))
     return np.fromiter((pattern.match(login.casefold()) is not None for login in every), bool, len(every))

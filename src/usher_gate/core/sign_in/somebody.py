@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 
 from ..organisation.columns import MISSING, NO_TIME, Coded, Ints, Longs, Ragged
-from ..organisation.credentials import Authenticators, Passes
+from ..organisation.credentials import Authenticators, no_passes
 from ..organisation.groups import Groups
 from ..organisation.people import People
 from ..organisation.select import find_group
@@ -84,7 +84,7 @@ def somebody(snapshot: Snapshot, traits: Traits) -> Snapshot:
         authenticators=Authenticators(
             np.zeros(len(kinds), np.int32), np.arange(len(kinds), dtype=np.int32), kinds, lists
         ),
-        passes=Passes(np.zeros(1, np.int32), np.zeros(1, np.int64), np.zeros(1, np.int32), np.zeros(1, np.int32)),
+        passes=no_passes(snapshot.taken_at, 1),
         unit_paths=frozenset(unit),
     )
 
@@ -103,4 +103,6 @@ def _groups(snapshot: Snapshot, names: Sequence[str]) -> Groups | None:
         Ragged(starts, np.zeros(len(mine), np.int32)),
         of_person,
         snapshot.groups.above,
+        Ragged(starts, np.zeros(len(mine), np.int32)),
+        snapshot.groups.inside,
     )

@@ -9,6 +9,8 @@ MFA_WORDS = ("absent", "offered", "required")  # weakest first
 PROTECTION_WORDS = ("standard", "heightened")
 LEVELS = ("organisation", "unit", "group", "person")  # at which a service may resolve settings
 
+MEETING_KINDS = ("scheduled", "instant", "personal", "webinar", "broadcast")
+
 MODES = ("enforce", "observe", "off")
 ELSEWHERE = "elsewhere"  # outside all named networks
 CLIENTS = ("browser", "app", "legacy")

@@ -6,7 +6,8 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 
 from ...core.sign_in.replay import Replay
-from ..faults import BadInput, Fault
+from ...core.words.faults import Fault
+from ..faults import BadInput
 from .interface import SIGN_INS, Batch, Meanings, Part, Unread
 from .methods import AMR, FACTORS, WHOLE
 

@@ -14,7 +14,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ...core.organisation.columns import MISSING, Bools, Ints, Longs
-from ..faults import BadInput, Fault, Faults
+from ...core.words.faults import Fault, Faults
+from ..faults import BadInput, stop_if_any
 from ..tables.arrowcolumn import ArrowColumn, words_of
 from ..tables.parquet import whole_parquet
 from .interface import COLUMNS, SIGN_INS, Batch, Meanings, Part, Unread
@@ -173,7 +174,7 @@ def _whole(rows: Iterator[Any], reading: Callable[[], AbstractContextManager[Non
 def _check_columns(names: list[str], path: Path) -> None:
     faults = Faults()
     SIGN_INS.check_columns(names, str(path), 1, faults)
-    faults.stop_if_any()
+    stop_if_any(faults)
 
 
 def read_csv(path: Path, meanings: Meanings, unread: Unread) -> Iterator[Batch]:

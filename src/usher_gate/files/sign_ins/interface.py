@@ -10,13 +10,13 @@ from pathlib import Path
 
 import numpy as np
 
+from ...core.organisation.build.table import LIST, TIME, Spec
 from ...core.organisation.columns import MISSING, NO_TIME, Bools, Ints, Longs
 from ...core.organisation.proofs import TYPES
 from ...core.sign_in.rehearsal import RESULTS
 from ...core.sign_in.replay import Events, Replay
 from ...core.words.record import record
 from ...core.words.vocabulary import CONDITION_WORDS, ELSEWHERE
-from ..tables.interface import LIST, TIME, Spec
 
 SIGN_INS = Spec(
     "sign_ins",
@@ -129,6 +129,11 @@ class Meanings:
         self.coders["person"].update(zip(ids, range(len(ids)), strict=True))
 
     @cached_property
+    def _inactive(self) -> frozenset[str]:
+        inactive = self.replay.snapshot.inactive
+        return frozenset(inactive.ids.take(np.arange(len(inactive))))
+
+    @cached_property
     def _by_login(self) -> dict[str, int]:
         people = self.replay.snapshot.people
         logins = [login.casefold() for login in people.logins.take(np.arange(len(people)))]
@@ -159,7 +164,7 @@ class Meanings:
         """What is wrong with a value, and the value; "" where there is none."""
         if not value:
             return f"says no {column}", ""
-        if column == "person" and value in self.replay.snapshot.people.inactive:
+        if column == "person" and value in self._inactive:
             return "names a person who is not active", value
         if column in _WRONG:
             return _WRONG[column], value

@@ -11,8 +11,9 @@ import msgspec
 import numpy as np
 
 from ...core.organisation.columns import NO_TIME
-from ..faults import BadInput, Fault, nearest, quoted
-from ..times import parse_time
+from ...core.words.faults import Fault, nearest, quoted
+from ...core.words.times import parse_time
+from ..faults import BadInput
 from .interface import COLUMNS, SIGN_INS, Batch, Meanings, Part, Unread, counted_by
 
 BLOCK = 4 * 1024 * 1024

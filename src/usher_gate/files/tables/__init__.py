@@ -6,8 +6,9 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from ..faults import Faults
-from .interface import Reader, Spec, Table
+from ...core.organisation.build.table import Spec, Table
+from ...core.words.faults import Faults
+from .interface import Reader
 
 if TYPE_CHECKING:
     from concurrent.futures import Future

@@ -9,10 +9,10 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from ...core.organisation.build.listcolumn import ListColumn
+from ...core.organisation.build.table import Column
 from ...core.organisation.columns import MISSING, NO_TIME, Coded, Ints, Longs
-from ..times import RFC3339
-from .interface import Column
-from .listcolumn import ListColumn
+from ...core.words.times import RFC3339
 
 
 def words_of(array: Any) -> list[str | None]:

@@ -10,10 +10,10 @@ import io
 from functools import cache
 from pathlib import Path
 
-from ..faults import Faults
-from ..yamltree import read_bytes
-from .interface import Spec, Table
-from .listcolumn import ListColumn
+from ...core.organisation.build.listcolumn import ListColumn
+from ...core.organisation.build.table import Spec, Table
+from ...core.words.faults import Faults
+from ..binary import read_bytes
 
 SMALL = 2 * 1024 * 1024
 LARGEST = 8 * 1024 * 1024 * 1024

@@ -8,11 +8,11 @@ from functools import cache
 from pathlib import Path
 from typing import Any
 
-from ..faults import Faults, nearest, quoted
-from ..yamltree import read_bytes
+from ...core.organisation.build.listcolumn import ListColumn
+from ...core.organisation.build.table import FLAG, LIST, TEXT, TIME, VALUE, WHOLE, Spec, Table
+from ...core.words.faults import Faults, nearest, quoted
+from ..binary import read_bytes
 from .csv_ import LARGEST, SMALL
-from .interface import FLAG, LIST, TEXT, TIME, VALUE, WHOLE, Spec, Table
-from .listcolumn import ListColumn
 
 _DUE = {
     TEXT: "a text in quotes",

@@ -7,8 +7,9 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-from ..faults import BadInput, Fault, Faults
-from .interface import FLAG, LIST, TEXT, TIME, VALUE, WHOLE, Spec, Table
+from ...core.organisation.build.table import FLAG, LIST, TEXT, TIME, VALUE, WHOLE, Spec, Table
+from ...core.words.faults import Fault, Faults
+from ..faults import BadInput
 
 _DUE = {
     TEXT: "text",

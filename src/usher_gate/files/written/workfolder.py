@@ -7,8 +7,9 @@ import tomllib
 from pathlib import Path
 from typing import Any
 
-from ..core.words.record import record
-from .faults import BadInput, Fault, nearest, quoted
+from ...core.words.faults import Fault, nearest, quoted
+from ...core.words.record import record
+from ..faults import BadInput
 
 NAME = "usher-gate.toml"
 KEYS = ("snapshot", "baseline", "exceptions", "history")

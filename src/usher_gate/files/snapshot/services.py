@@ -5,15 +5,15 @@ from __future__ import annotations
 from collections.abc import Iterable
 from pathlib import Path
 
-from ..core.organisation.columns import HOUR
-from ..core.organisation.services import Need, Service
-from ..core.organisation.snapshot import Snapshot
-from ..core.words.catalogue import Catalogue
-from ..core.words.values import BadValue
-from ..core.words.vocabulary import LEVELS
-from .faults import Faults, nearest, quoted
+from ...core.organisation.columns import HOUR
+from ...core.organisation.services import Need, Service
+from ...core.organisation.snapshot import Snapshot
+from ...core.words.catalogue import Catalogue
+from ...core.words.faults import Faults, nearest, quoted
+from ...core.words.values import BadValue
+from ...core.words.vocabulary import LEVELS
+from ..yamltree import Cursor, read_yaml
 from .selectors import read_selector
-from .yamltree import Cursor, read_yaml
 
 _OPTIONAL = ("title", "accounts", "precedence", "settle-hours", "supports", "factory", "self-service", "needs")
 

@@ -8,11 +8,11 @@ from functools import cache
 from pathlib import Path
 from typing import Any
 
-from ..core.words import catalogue as shipped
-from ..core.words.catalogue import Catalogue, Contradiction, Control
-from ..core.words.values import WORD_SET, Kind, flag, level, number
-from .faults import quoted
-from .yamltree import Cursor
+from ...core.words import catalogue as shipped
+from ...core.words.catalogue import Catalogue, Contradiction, Control
+from ...core.words.faults import quoted
+from ...core.words.values import WORD_SET, Kind, flag, level, number
+from ..yamltree import Cursor
 
 _ID = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]*", re.ASCII)
 KIND_NAMES = ("flag", "level", "number", "set")

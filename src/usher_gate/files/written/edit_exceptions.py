@@ -9,13 +9,14 @@ from pathlib import Path
 
 import yaml
 
-from ..core.organisation.snapshot import Snapshot
-from ..core.verdicts.rules import Baseline
-from ..core.words.record import record
+from ...core.organisation.snapshot import Snapshot
+from ...core.verdicts.rules import Baseline
+from ...core.words.faults import Fault, Faults, nearest, quoted
+from ...core.words.record import record
+from ..faults import BadInput, stop_if_any
+from ..write import whole_file
+from ..yamltree import Cursor, read_yaml
 from .exceptions import read_exceptions
-from .faults import BadInput, Fault, Faults, nearest, quoted
-from .write import whole_file
-from .yamltree import Cursor, read_yaml
 
 EMPTY = "usher-gate: exceptions/1\nexceptions:\n"
 
@@ -105,7 +106,7 @@ def _entries(path: Path) -> Cursor:
     faults = Faults()
     top = read_yaml(path, str(path), "exceptions/1", faults)
     entries = top.entries().get("exceptions") if top is not None else None
-    faults.stop_if_any()
+    stop_if_any(faults)
     if entries is None:
         raise BadInput([Fault(str(path), 1, "the key exceptions is missing; write exceptions:")])
     return entries

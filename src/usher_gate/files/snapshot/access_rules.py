@@ -5,13 +5,13 @@ from __future__ import annotations
 from collections.abc import Mapping
 from pathlib import Path
 
-from ..core.organisation.access_rules import AccessRule, Conditions, Requirement
-from ..core.organisation.networks import Networks
-from ..core.organisation.snapshot import Snapshot
-from ..core.words.vocabulary import CLIENTS, DEVICES, ELSEWHERE, MODES, PLATFORMS, PROOFS, RISKS
-from .faults import Faults, nearest, quoted
+from ...core.organisation.access_rules import AccessRule, Conditions, Requirement
+from ...core.organisation.networks import Networks
+from ...core.organisation.snapshot import Snapshot
+from ...core.words.faults import Faults, nearest, quoted
+from ...core.words.vocabulary import CLIENTS, DEVICES, ELSEWHERE, MODES, PLATFORMS, PROOFS, RISKS
+from ..yamltree import Cursor, read_yaml
 from .selectors import read_selector
-from .yamltree import Cursor, read_yaml
 
 _DIMENSIONS = {"client": CLIENTS, "platform": PLATFORMS, "device": DEVICES, "risk": RISKS}
 

@@ -6,22 +6,23 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-from ..core.organisation.access_rules import Conditions
-from ..core.organisation.facts import FACTS, fact_kind, may_be_missing
-from ..core.organisation.partners import PARTNER_COLUMNS
-from ..core.organisation.selector import Selector
-from ..core.organisation.snapshot import Snapshot
-from ..core.sign_in.possible import Asked
-from ..core.verdicts.condition import Branch, Leaf, Tree
-from ..core.verdicts.rules import Baseline, Rule
-from ..core.words.catalogue import Catalogue
-from ..core.words.compare import OPERATORS, Comparison, comparison, operators_for
-from ..core.words.values import BadValue, Kind, number
-from ..core.words.vocabulary import PROOFS, SEVERITIES, SUBJECTS
-from .access_rules import read_conditions
-from .faults import BadInput, Faults, nearest, quoted
-from .selectors import EVERYBODY, read_selector, service_ids
-from .yamltree import Cursor, read_yaml
+from ...core.organisation.access_rules import Conditions
+from ...core.organisation.facts import FACTS, fact_kind, may_be_missing
+from ...core.organisation.partners import PARTNER_COLUMNS
+from ...core.organisation.selector import Selector
+from ...core.organisation.snapshot import Snapshot
+from ...core.sign_in.possible import Asked
+from ...core.verdicts.condition import Branch, Leaf, Tree
+from ...core.verdicts.rules import Baseline, Rule
+from ...core.words.catalogue import Catalogue
+from ...core.words.compare import OPERATORS, Comparison, comparison, operators_for
+from ...core.words.faults import Faults, nearest, quoted
+from ...core.words.values import BadValue, Kind, number
+from ...core.words.vocabulary import PROOFS, SEVERITIES, SUBJECTS
+from ..faults import BadInput, stop_if_any
+from ..snapshot.access_rules import read_conditions
+from ..snapshot.selectors import EVERYBODY, read_selector, service_ids
+from ..yamltree import Cursor, read_yaml
 
 _TREES = ("all-of", "any-of", "some-of")
 _ABOUTS = ("control", "person", "proof", "partner", "meeting", "count")
@@ -68,7 +69,7 @@ def read_baseline(
                 f"the rule {quoted(rule.id)} stands here and in line {rules[rule.id].line}; give each rule an id of its own"
             )
         rules.setdefault(rule.id, rule)
-    faults.stop_if_any()
+    stop_if_any(faults)
     return Baseline(name or "", version or "", tuple(rules[each] for each in sorted(rules)), audiences), tuple(
         faults.notes
     )

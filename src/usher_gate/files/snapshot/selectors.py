@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from ..core.organisation.select import find_group
-from ..core.organisation.selector import KEYS, Selector
-from ..core.organisation.snapshot import Snapshot
-from .faults import nearest, quoted
-from .people import KINDS, unit_fault
-from .yamltree import Cursor
+from ...core.organisation.build.checks import unit_fault
+from ...core.organisation.select import find_group
+from ...core.organisation.selector import KEYS, Selector
+from ...core.organisation.snapshot import Snapshot
+from ...core.words.faults import nearest, quoted
+from ...core.words.vocabulary import PERSON_KINDS
+from ..yamltree import Cursor
 
 EVERYBODY = Selector("any", ("true",))
 
@@ -63,8 +64,8 @@ def _values(key: str, place: Cursor) -> tuple[str, ...]:
 
 
 def _check(key: str, value: str, place: Cursor, snapshot: Snapshot | None) -> bool:
-    if key == "kind" and value not in KINDS:
-        place.fault(f"{quoted(value)} is no kind of person; {nearest(value, KINDS)}")
+    if key == "kind" and value not in PERSON_KINDS:
+        place.fault(f"{quoted(value)} is no kind of person; {nearest(value, PERSON_KINDS)}")
         return False
     if key == "unit":
         wrong = unit_fault(value)

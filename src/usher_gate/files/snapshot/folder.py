@@ -2,29 +2,30 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
-import numpy as np
-
-from ..core.organisation.networks import Networks, Span, span_of
-from ..core.organisation.partners import PARTNER_COLUMNS, Partner
-from ..core.organisation.snapshot import Snapshot
-from ..core.words.catalogue import Catalogue
-from ..core.words.vocabulary import ELSEWHERE
+from ...core.organisation.build.credentials import AUTHENTICATORS, PASSES, build_authenticators, build_passes
+from ...core.organisation.build.groups import GROUPS, MEMBERS, GroupsBuilt, build_groups
+from ...core.organisation.build.meetings import MEETINGS, build_meetings
+from ...core.organisation.build.partners import PARTNERS, build_partners
+from ...core.organisation.build.people import PEOPLE, Register, build_people
+from ...core.organisation.build.settings import OBSERVATIONS, SETTINGS, build_observations, build_settings
+from ...core.organisation.build.table import Table
+from ...core.organisation.networks import Networks, Span, span_of
+from ...core.organisation.snapshot import Snapshot
+from ...core.words.catalogue import Catalogue
+from ...core.words.faults import Fault, Faults, nearest, quoted
+from ...core.words.vocabulary import ELSEWHERE
+from ..faults import BadInput, stop_if_any
+from ..tables import FORMATS, Shelf
+from ..yamltree import Cursor, read_yaml
 from .access_rules import read_access_rules
 from .catalogue import read_controls, shipped_catalogue
-from .credentials import AUTHENTICATORS, read_authenticators, read_passes
-from .faults import BadInput, Fault, Faults, nearest, quoted
-from .manifest import read_manifest
-from .people import MEMBERS, PEOPLE, GroupsRead, Register, filled, flags, read_groups, read_people
+from .manifest import Manifest, read_manifest
 from .services import read_services
-from .settings import OBSERVATIONS, SETTINGS, read_observations, read_settings
-from .tables import FORMATS, Shelf
-from .tables.interface import FLAG, Spec, Table
-from .yamltree import Cursor, read_yaml
 
-PARTNERS = Spec("partners", ("domain",), tuple(PARTNER_COLUMNS), dict.fromkeys(PARTNER_COLUMNS, FLAG))
 TABLES = (
     "people",
     "groups",
@@ -43,14 +44,15 @@ _YAML = ("organisation", "services", "access-rules")
 
 @dataclass(frozen=True)
 class Read:
-    """A snapshot, and what is needed to point back into its files."""
+    """A snapshot, and the tables that it was made from (only settings, unless all are asked for)."""
 
     snapshot: Snapshot
-    settings: Table | None
+    tables: Mapping[str, Table]
 
     def setting_line(self, row: int) -> str:
         """Where a setting stands, as FILE:LINE."""
-        return "" if self.settings is None or row < 0 else f"{self.settings.name}:{self.settings.line_of(row)}"
+        settings = self.tables.get(SETTINGS.name)
+        return "" if settings is None or row < 0 else f"{settings.name}:{settings.line_of(row)}"
 
 
 @dataclass(frozen=True)
@@ -58,6 +60,7 @@ class _Organisation:
     name: str
     taken_at: int
     taken_text: str
+    domains: frozenset[str] | None
     privileged: frozenset[str] | None
     catalogue: Catalogue
     networks: Networks = field(default_factory=lambda: Networks({}))
@@ -65,8 +68,8 @@ class _Organisation:
     second_factor_default: bool = False
 
 
-def read_snapshot(folder: Path) -> Read:
-    """Reads a snapshot folder; raises BadInput with all faults of all files."""
+def read_snapshot(folder: Path, keep_tables: bool = False) -> Read:
+    """Reads a snapshot folder; raises BadInput with all faults of all files. `keep_tables` keeps every table as it was read."""
     faults = Faults()
     if not folder.is_dir():
         what = "is not a folder" if folder.exists() else "does not exist"
@@ -74,66 +77,89 @@ def read_snapshot(folder: Path) -> Read:
     if folder.is_symlink():  # what it leads to may change while we read
         folder = folder.parent / folder.readlink()
     manifest = read_manifest(folder, faults)
-    faults.stop_if_any()
+    stop_if_any(faults)
     shelf = Shelf(folder, (PEOPLE, MEMBERS, SETTINGS, OBSERVATIONS, AUTHENTICATORS))
     organisation = _read_organisation(folder / "organisation.yaml", faults)
-    register = read_people(shelf, faults)
-    groups = read_groups(shelf, register, faults)
-    catalogue = organisation.catalogue if organisation is not None else shipped_catalogue()
-    draft = _draft(organisation, register, groups, catalogue)
-    services = read_services(folder / "services.yaml", draft, faults) if draft is not None else None
-    if (
-        services is not None and manifest is not None and manifest.untold
-    ):  # no settings of theirs, so no factory values either
-        services = tuple(replace(each, factory={}) if each.id in manifest.untold else each for each in services)
-    partners = _read_partners(shelf, faults)
-    if draft is None or register is None:
-        faults.stop_if_any()
+    people = _people_table(shelf, faults)
+    register = None if people is None else build_people(people, faults)
+    groups, members = shelf.table(GROUPS, faults), shelf.table(MEMBERS, faults)
+    built = build_groups(groups, members, register, faults)
+    if register is None:
+        stop_if_any(faults)
         raise AssertionError("a snapshot without people names a fault")
-    settings, table = read_settings(shelf, catalogue, services, register, groups.ids, groups.known, faults)
-    observations = read_observations(shelf, catalogue, services, register, faults)
-    authenticators = read_authenticators(shelf, register, faults)
-    passes = read_passes(shelf, register, draft.taken_at, faults)
-    rules = read_access_rules(folder / "access-rules.yaml", draft, draft.networks, draft.resources, faults)
-    faults.stop_if_any()
+    draft = _draft(organisation, register, built)
+    snapshot, tables = _rest(draft, folder, shelf, register, built, manifest, faults)
+    stop_if_any(faults)
     _note_strays(folder, faults)
+    tables |= {"people": people, "groups": groups, "members": members}
+    kept = {name: table for name, table in tables.items() if table is not None and (keep_tables or name == "settings")}
+    return Read(replace(snapshot, notes=tuple(faults.notes)), kept)
+
+
+def _rest(
+    draft: Snapshot,
+    folder: Path,
+    shelf: Shelf,
+    register: Register,
+    groups: GroupsBuilt,
+    manifest: Manifest | None,
+    faults: Faults,
+) -> tuple[Snapshot, dict[str, Table | None]]:
+    """The snapshot with all that is read once people are known, and the tables that it stands in."""
+    services = read_services(folder / "services.yaml", draft, faults)
+    if services is not None and manifest is not None and manifest.untold:
+        # no settings of theirs, so no factory values either
+        services = tuple(
+            replace(service, factory={}) if service.id in manifest.untold else service for service in services
+        )
+    specs = (PARTNERS, SETTINGS, OBSERVATIONS, AUTHENTICATORS, PASSES, MEETINGS)
+    tables = {spec.name: shelf.table(spec, faults) for spec in specs}
+    partners = build_partners(tables["partners"], faults)
+    active, inactive = build_settings(
+        tables["settings"], draft.catalogue, services, register, groups.ids, groups.known, faults
+    )
     snapshot = replace(
         draft,
         services=services,
-        settings=settings,
-        observations=observations,
+        settings=active,
+        inactive_settings=inactive,
+        observations=build_observations(tables["observations"], draft.catalogue, services, register, faults),
         partners=partners,
-        authenticators=authenticators,
-        passes=passes,
-        access_rules=rules,
+        authenticators=build_authenticators(tables["authenticators"], register, faults),
+        passes=build_passes(tables["passes"], register, draft.taken_at, faults),
+        meetings=build_meetings(tables["meetings"], services, register, faults),
+        access_rules=read_access_rules(folder / "access-rules.yaml", draft, draft.networks, draft.resources, faults),
         people_whole=manifest is None or manifest.people_whole,
-        notes=tuple(faults.notes),
     )
-    return Read(snapshot, table)
+    return snapshot, tables
 
 
-def _draft(
-    organisation: _Organisation | None, register: Register | None, groups: GroupsRead, catalogue: Catalogue
-) -> Snapshot | None:
+def _people_table(shelf: Shelf, faults: Faults) -> Table | None:
+    """The table people, without which there is no snapshot."""
+    table = shelf.table(PEOPLE, faults)
+    if table is None and not any(fault.file.startswith(str(shelf.folder / "people")) for fault in faults.found):
+        faults.add(str(shelf.folder), 0, "has no people table; write people.csv with the columns id, login and kind")
+    return table
+
+
+def _draft(organisation: _Organisation | None, register: Register, groups: GroupsBuilt) -> Snapshot:
     """The snapshot so far: enough for selectors to be checked against."""
-    if register is None:
-        return None
-    known = organisation or _Organisation("", 0, "", None, catalogue)
+    known = organisation or _Organisation("", 0, "", None, None, shipped_catalogue())
     return Snapshot(
-        known.name,
-        known.taken_at,
-        known.taken_text,
-        catalogue,
-        register.people,
-        register.units,
-        groups.groups,
-        known.privileged,
-        None,
-        None,
+        people=register.people,
+        inactive=register.inactive,
+        units=register.units,
+        groups=groups.groups,
+        privileged=known.privileged,
         unit_paths=register.unit_paths,
         group_ids=tuple(groups.ids),
         group_titles=groups.titles,
         group_names_known=groups.known,
+        name=known.name,
+        taken_at=known.taken_at,
+        taken_text=known.taken_text,
+        catalogue=known.catalogue,
+        domains=known.domains,
         networks=known.networks,
         resources=known.resources,
         second_factor_default=known.second_factor_default,
@@ -150,17 +176,15 @@ def _read_organisation(path: Path, faults: Faults) -> _Organisation | None:
     )
     name = fields["name"].text("a name") if "name" in fields else None
     taken = fields["taken_at"].time() if "taken_at" in fields else None
-    if "domains" in fields:
-        fields["domains"].texts("a domain")
+    domains = frozenset(fields["domains"].texts("a domain")) if "domains" in fields else None
     privileged = frozenset(fields["privileged_roles"].texts("a role")) if "privileged_roles" in fields else None
     if "second_factor_default" in fields:
         fields["second_factor_default"].choice(("on", "off", "true", "false"))
     default = "second_factor_default" in fields and fields["second_factor_default"].raw in ("on", "true")
     networks, resources = _read_networks(fields), _read_resources(fields)
     catalogue = read_controls(fields["controls"], shipped_catalogue()) if "controls" in fields else shipped_catalogue()
-    if name is None or taken is None:
-        return _Organisation(name or "", taken or 0, "", privileged, catalogue, networks, resources, default)
-    return _Organisation(name, taken, str(fields["taken_at"].raw), privileged, catalogue, networks, resources, default)
+    text = "" if name is None or taken is None else str(fields["taken_at"].raw)
+    return _Organisation(name or "", taken or 0, text, domains, privileged, catalogue, networks, resources, default)
 
 
 def _read_networks(fields: dict[str, Cursor]) -> Networks:
@@ -186,29 +210,6 @@ def _read_networks(fields: dict[str, Cursor]) -> Networks:
 def _read_resources(fields: dict[str, Cursor]) -> dict[str, frozenset[str]]:
     entries = fields["resources"].entries() if "resources" in fields else {}
     return {name: frozenset(entry.texts("a tag")) for name, entry in entries.items()}
-
-
-def _read_partners(shelf: Shelf, faults: Faults) -> tuple[Partner, ...] | None:
-    table = shelf.table(PARTNERS, faults)
-    if table is None:
-        return None
-    filled(table, faults)
-    columns = {name: flags(table, name, missing == "true", faults) for name, missing in PARTNER_COLUMNS.items()}
-    domains = table.columns["domain"].texts().take(np.arange(table.rows))
-    first: dict[str, int] = {}
-    for row, domain in enumerate(domains):
-        before = first.setdefault(domain.casefold(), row)
-        if before != row and domain:
-            table.fault(
-                row, f"the partner {quoted(domain)} stands here and in line {table.line_of(before)}; keep one", faults
-            )
-    return tuple(
-        Partner(
-            domain,
-            {name: None if column is None else "true" if column[row] else "false" for name, column in columns.items()},
-        )
-        for row, domain in enumerate(domains)
-    )
 
 
 def _note_strays(folder: Path, faults: Faults) -> None:

@@ -6,8 +6,8 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
-from ..core.words.record import record
-from .faults import Faults, quoted
+from ...core.words.faults import Faults, quoted
+from ...core.words.record import record
 
 NAME = "manifest.json"
 FORM = "manifest/1"

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from ..core.organisation.snapshot import Snapshot
-from ..core.verdicts.rules import AgreedException, Baseline
-from .faults import BadInput, Faults, quoted
-from .selectors import read_selector, service_ids
-from .yamltree import Cursor, read_yaml
+from ...core.organisation.snapshot import Snapshot
+from ...core.verdicts.rules import AgreedException, Baseline
+from ...core.words.faults import Faults, quoted
+from ..faults import BadInput, stop_if_any
+from ..snapshot.selectors import read_selector, service_ids
+from ..yamltree import Cursor, read_yaml
 
 
 def read_exceptions(
@@ -30,7 +31,7 @@ def read_exceptions(
                 f"the exception {quoted(exception.id)} stands here and in line {found[exception.id].line}; give each an id of its own"
             )
         found.setdefault(exception.id, exception)
-    faults.stop_if_any()
+    stop_if_any(faults)
     return tuple(found[each] for each in sorted(found)), tuple(faults.notes)
 
 

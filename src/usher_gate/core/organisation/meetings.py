@@ -1,0 +1,28 @@
+"""Planned meetings as columns."""
+
+from __future__ import annotations
+
+from ..words.record import record
+from .columns import Bools, Coded, Ints, Longs, Texts
+
+
+@record
+class Meetings:
+    """Meetings, one a row, as the table says. A column that the table does not have is None.
+
+    `service` and `organiser` number the services and the active people, MISSING for one that does not exist (or is not active); `kind` has
+    an empty cell where none is said; `invitees` are sets of addresses; times are microseconds; `row` is the row in the file.
+    """
+
+    ids: Texts
+    service: Ints
+    organiser: Ints
+    kind: Coded | None
+    starts: Longs
+    ends: Longs | None
+    recurring: Bools | None
+    invitees: Coded | None
+    labels: Texts | None
+
+    def __len__(self) -> int:
+        return len(self.ids)

@@ -1,0 +1,54 @@
+"""What is wrong in what was read: each fault with its place, and the list in which all are collected before anything stops."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass, field
+
+
+@dataclass(frozen=True, slots=True, order=True)
+class Fault:
+    """One thing wrong in one place. `line` 0 means the file as a whole."""
+
+    file: str
+    line: int
+    message: str
+
+    def __str__(self) -> str:
+        return f"{self.file}:{self.line}: {self.message}" if self.line else f"{self.file}: {self.message}"
+
+
+@dataclass
+class Faults:
+    """Collects faults and notes while files are read."""
+
+    found: list[Fault] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+
+    def add(self, file: str, line: int, message: str) -> None:
+        """Notes a fault."""
+        self.found.append(Fault(file, line, message))
+
+    def note(self, text: str) -> None:
+        """Notes something that is worth knowing and does not stop the reading."""
+        self.notes.append(text)
+
+
+def quoted(text: str) -> str:
+    """A text from a file, short and harmless enough for one line of a terminal."""
+    shown = text if len(text) <= 60 else text[:57] + "..."
+    return "'" + "".join(char if char.isprintable() else f"\\x{ord(char):02x}" for char in shown) + "'"
+
+
+def nearest(word: str, known: Iterable[str]) -> str:
+    """What would be right instead of an unknown name: the nearest known one, or some of them."""
+    import difflib
+
+    names = sorted(known)
+    close = difflib.get_close_matches(word[:80], names, 1, 0.6)
+    if close:
+        return f"did you mean {quoted(close[0])}?"
+    if not names:
+        return "none is known here"
+    shown = ", ".join(names[:8])
+    return f"known: {shown}" + (f" and {len(names) - 8} more" if len(names) > 8 else "")
