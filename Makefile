@@ -22,6 +22,7 @@ test-lowest: $(LOWEST)
 
 lint: $(DEV)
 	$(BIN)/ruff check src tests tools
+	$(BIN)/ruff format --check src tests tools
 	$(BIN)/mypy
 	$(BIN)/python tools/generate.py --check
 

@@ -87,7 +87,9 @@ def goes_up(module: str, other: str) -> bool:
 
 
 def arrows_up(graph: Graph) -> list[str]:
-    return sorted(f"{module} -> {other}" for module, found in graph.items() for other in found if goes_up(module, other))
+    return sorted(
+        f"{module} -> {other}" for module, found in graph.items() for other in found if goes_up(module, other)
+    )
 
 
 def test_no_circle_anywhere() -> None:

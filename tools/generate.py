@@ -9,8 +9,10 @@ import sys
 import tomllib
 from pathlib import Path
 
-from usher_gate.files.schemas import schema_texts
+from usher_gate.files.schema_parts import schema_text
+from usher_gate.files.schemas import schemas
 from usher_gate.files.snapshot.catalogue import shipped_catalogue
+from usher_gate.outputs.schemas import result_schemas
 
 ROOT = Path(__file__).resolve().parent.parent
 _AREAS = {
@@ -121,7 +123,8 @@ def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--check", action="store_true", help="write nothing; exit with 1 if anything is out of date")
     check = parser.parse_args().check
-    made = {ROOT / "src" / "usher_gate" / path: text for path, text in schema_texts().items()}
+    folder = ROOT / "src" / "usher_gate" / "schemas"
+    made = {folder / f"{name}.schema.json": schema_text(each) for name, each in (schemas() | result_schemas()).items()}
     made |= {ROOT / "docs" / "controls.md": controls_page(), ROOT / "docs" / "commands.md": commands_page()}
     made[ROOT / "docs" / "methods.md"] = methods_page()
     made[ROOT / "constraints-lowest.txt"] = lowest_versions()

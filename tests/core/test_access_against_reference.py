@@ -284,9 +284,7 @@ def compare_decisions(org: Org, rnd: Random) -> int:
                 rnd.choice(RISKS),
             )
             shown = set(rnd.sample(TYPES, rnd.choice((0, 0, 1, 2))))
-            sign_in = SignIn(
-                place[0], NetworkClass(real.networks.containing(keeper.places[names]), ""), *place[2:]
-            )
+            sign_in = SignIn(place[0], NetworkClass(real.networks.containing(keeper.places[names]), ""), *place[2:])
             for observed, modes in ((False, ("enforce",)), (True, ("enforce", "observe"))):
                 found = decider.decide(sign_in, frozenset(shown), observed).outcome
                 assert found == expected_decision(keeper, person, place, shown, modes), (person, place, shown, modes)

@@ -18,7 +18,9 @@ from tests.organisations import organisations, write_org
 from tests.program import call
 from tests.reference import Org
 from usher_gate.baselines import STRENGTHS, starter_text
-from usher_gate.files.schemas import schema_texts
+from usher_gate.files.schema_parts import schema_text
+from usher_gate.files.schemas import schemas
+from usher_gate.outputs.schemas import result_schemas
 
 PACKAGE = Path(usher_gate.__file__).parent
 
@@ -93,5 +95,26 @@ def test_the_baseline_schema_refuses_what_is_no_condition(expect: Any) -> None:
 
 
 def test_the_shipped_schemas_are_the_generated_ones() -> None:
-    for path, text in schema_texts().items():
-        assert (PACKAGE / path).read_text() == text
+    for name, schema in (schemas() | result_schemas()).items():
+        assert (PACKAGE / "schemas" / f"{name}.schema.json").read_text() == schema_text(schema)
+
+
+RESULTS = [
+    "check --rule DOOR-01", "why asta.brandt@northmere.example door.waiting-room", "why N1171 --rule SIGN-02", "why N1171 line.encryption",
+    "sign-in asta.brandt@northmere.example --resource cargo-portal", "sign-in N1171 --resource directory-console --network head-office",
+    "sign-in --kind guest --home-domain coastguard.example.org --resource meetings", "holes", "holes --proof mfa", "rehearse",
+    "rehearse --draft drafts/cargo-portal.yaml", "exceptions", "baseline", "baseline --rule DOOR-01", "baseline --controls",
+]  # fmt: skip
+
+
+def test_every_json_form_has_the_same_head_and_fits_its_schema(demo: Path) -> None:
+    seen = set()
+    for line in RESULTS:
+        data = json.loads(call(*line.split(), "--format", "json").out)
+        assert list(data)[:3] == ["usher-gate", "organisation", "taken_at"], line
+        assert (data["organisation"], data["taken_at"]) == ("Northmere Ferries", "2026-11-20T06:00:00Z")
+        name, _, version = data["usher-gate"].partition("/")
+        assert version == "1"
+        validate(name, data)
+        seen.add(name)
+    assert seen == set(result_schemas())

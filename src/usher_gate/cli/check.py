@@ -8,7 +8,7 @@ import argparse
 from dataclasses import replace
 
 from ..core.words.vocabulary import SEVERITIES
-from .common import add_narrowing, add_output, add_places, look, narrowing, output, read_inputs, say_notes, working
+from .common import add_narrowing, add_output, add_places, narrowing, read_inputs, say_notes, working, write
 
 EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
   usher-gate check
@@ -21,7 +21,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What the verb takes."""
     add_places(parser)
     add_narrowing(parser)
-    add_output(parser, ("table", "json", "csv", "markdown"))
+    add_output(parser, "check")
     parser.add_argument(
         "--fail-at",
         choices=SEVERITIES,
@@ -41,15 +41,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace) -> int:
     """Checks, writes, and says by the exit status what was found."""
     from ..core.verdicts.run import check
-    from ..outputs.interface import FORMATS
 
     inputs = read_inputs(arguments)
     chosen = narrowing(arguments, inputs.snapshot, inputs.baseline)
     with working("judging") as progress:
         result = check(inputs.snapshot, inputs.baseline, inputs.exceptions, chosen, progress)
     result = replace(result, notes=tuple(sorted({*result.notes, *inputs.notes})))
-    with output(arguments) as stream:
-        FORMATS[arguments.format](result, stream, look(arguments, arguments.rows))
+    write(arguments, "check", result, arguments.rows)
     if arguments.format not in ("json", "markdown"):
         say_notes(result.notes)
     if result.drifts(arguments.fail_at):

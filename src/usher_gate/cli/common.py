@@ -13,8 +13,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING, TextIO
 
 from ..core.words.faults import nearest, quoted
+from ..core.words.vocabulary import SEVERITIES
 from ..files.faults import UsherError
 from ..files.written.workfolder import NAME, WorkFolder, read_workfolder
+from ..outputs.forms import forms_of
 
 if TYPE_CHECKING:
     from ..core.organisation.columns import Bools
@@ -22,10 +24,9 @@ if TYPE_CHECKING:
     from ..core.verdicts.rules import AgreedException, Baseline
     from ..core.verdicts.run import Narrowing
     from ..files.snapshot.folder import Read
-    from ..outputs.interface import Look
+    from ..outputs.look import Look
 
 _NOTES_SHOWN = 12
-SEVERITIES = ("critical", "high", "medium", "low")
 
 
 @dataclass(frozen=True)
@@ -52,8 +53,9 @@ def add_places(parser: argparse.ArgumentParser, baseline: bool = True) -> None:
         group.add_argument("--exceptions", type=Path, metavar="FILE", help="the agreed exceptions")
 
 
-def add_output(parser: argparse.ArgumentParser, formats: tuple[str, ...]) -> None:
-    """Options for what comes out."""
+def add_output(parser: argparse.ArgumentParser, result: str) -> None:
+    """Options for what comes out: the forms of a result."""
+    formats = forms_of(result)
     group = parser.add_argument_group("output")
     group.add_argument(
         "--format", choices=formats, default="table", metavar="FORM", help=f"{', '.join(formats)} (default: table)"
@@ -197,7 +199,7 @@ def look(arguments: argparse.Namespace, rows: int | None = None) -> Look:
     """How a result for people is to look on this terminal (or off it)."""
     import shutil
 
-    from ..outputs.interface import Look
+    from ..outputs.look import Look
 
     terminal = arguments.out is None and sys.stdout.isatty()
     width, height = shutil.get_terminal_size((100, 40))
@@ -218,6 +220,14 @@ def output(arguments: argparse.Namespace) -> Iterator[TextIO]:
 
     with whole_file(arguments.out) as stream:
         yield stream
+
+
+def write(arguments: argparse.Namespace, result: str, answer: object, rows: int | None = None) -> None:
+    """Writes a result in the form that is asked for."""
+    from ..outputs.forms import writer
+
+    with output(arguments) as stream:
+        writer(result, arguments.format)(answer, stream, look(arguments, rows))
 
 
 def say_notes(notes: tuple[str, ...]) -> None:

@@ -31,7 +31,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="the folder to write (default: northmere)",
     )
     parser.add_argument("--fresh", action="store_true", help="replace a demo that stands there already")
-    add_output(parser, ("table", "json", "csv", "markdown"))
+    add_output(parser, "check")
 
 
 def run(arguments: argparse.Namespace) -> int:

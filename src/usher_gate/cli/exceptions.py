@@ -10,7 +10,7 @@ from pathlib import Path
 
 from ..core.words.faults import quoted
 from ..files.faults import UsherError
-from .common import Inputs, add_output, add_places, look, need, output, places, read_inputs, say_notes
+from .common import Inputs, add_output, add_places, need, places, read_inputs, say_notes, write
 
 TAKES = "[list | add ID | end ID]"
 EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
@@ -52,7 +52,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="the last day on which it counts; for 'end': by default the day before the snapshot",
     )
     add_places(parser)
-    add_output(parser, ("table", "json", "csv"))
+    add_output(parser, "exceptions")
 
 
 def run(arguments: argparse.Namespace) -> int:
@@ -127,10 +127,9 @@ def _day(text: str) -> date:
 
 def _list(arguments: argparse.Namespace, inputs: Inputs) -> int:
     from ..core.verdicts.run import check
-    from ..outputs.exceptions import write_exceptions
+    from ..outputs.exceptions.answer import ExceptionsAnswer
 
     result = check(inputs.snapshot, inputs.baseline, inputs.exceptions)
-    with output(arguments) as stream:
-        write_exceptions(result, inputs.exceptions, arguments.format, stream, look(arguments))
+    write(arguments, "exceptions", ExceptionsAnswer(result, inputs.exceptions))
     say_notes(inputs.notes)
     return 0

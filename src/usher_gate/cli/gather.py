@@ -174,42 +174,20 @@ def _attempt(name: str, settings: GatherSettings, folder: Path) -> int:
         raise SourceFailed(context.secrets.hide(str(error))) from None
     import shutil
 
-    from ..outputs.digest import Section, count
-    from ..outputs.interface import Look
-    from ..outputs.safe import for_terminal as safe
-    from ..outputs.table import console, draw
+    from ..outputs.forms import writer
+    from ..outputs.gather.answer import AttemptAnswer
+    from ..outputs.look import Look
 
-    with console(sys.stdout, Look(max(60, shutil.get_terminal_size((100, 40)).columns))) as out:
-        out.print(f"{name} ({named.kind}) would give, and nothing was written:")
-        for table, rows in sorted(found.tables.items()):
-            columns = sorted({column for row in rows for column in row})
-            shown = tuple(tuple(safe(row.get(column, "")) for column in columns) for row in rows[:5])
-            if shown:
-                more = f"and {len(rows) - 5:,} more" if len(rows) > 5 else ""
-                draw(
-                    out,
-                    Section(
-                        f"{table}: {count(len(rows), 'row')}", tuple((column, False) for column in columns), shown, more
-                    ),
-                )
-            else:
-                out.print(f"\n{table}: no rows")
-        for file, path in found.files.items():
-            out.print(f"{file}: {path}, as it is")
-        over = tuple((safe(column), f"{number:,}") for column, number in sorted(left.columns.items()))
-        if over:
-            draw(
-                out,
-                Section("Columns that the mapping does not speak of", (("column", False), ("filled rows", True)), over),
-            )
-        words = tuple(
-            (safe(column), safe(word), f"{number:,}", "refused" if column in left.refused else "left out")
-            for column, counted in sorted(left.values.items())
-            for word, number in sorted(counted.items())
-        )
-        if words:
-            heads = (("column", False), ("value", False), ("rows", True), ("then", False))
-            draw(out, Section("Values that the mapping does not speak of", heads, words))
-        for note in found.notes:
-            out.print(safe(f"note: {note}"))
+    answer = AttemptAnswer(
+        name,
+        named.kind,
+        found.tables,
+        {file: str(path) for file, path in found.files.items()},
+        left.columns,
+        left.values,
+        frozenset(left.refused),
+        found.notes,
+    )
+    look = Look(max(60, shutil.get_terminal_size((100, 40)).columns))
+    writer("attempt", "table")(answer, sys.stdout, look)
     return FAILED if left.refused else 0

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 from ..core.words.faults import nearest, quoted
 from ..files.faults import UsherError
-from .common import add_output, add_places, look, output, read_inputs, say_notes
+from .common import add_output, add_places, read_inputs, say_notes, write
 
 if TYPE_CHECKING:
     from ..core.organisation.columns import Bools
@@ -37,7 +37,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="how many holes of each rule a table shows (default: 10; 0: all)",
     )
     add_places(parser)
-    add_output(parser, ("table", "json"))
+    add_output(parser, "holes")
 
 
 def run(arguments: argparse.Namespace) -> int:
@@ -50,7 +50,7 @@ def run(arguments: argparse.Namespace) -> int:
     from ..core.sign_in.lockout import lockouts
     from ..core.sign_in.possible import Asked
     from ..core.words.vocabulary import PROOFS
-    from ..outputs.holes import HolesAnswer, RuleHoles, write_holes, write_holes_json
+    from ..outputs.holes.answer import HolesAnswer, RuleHoles
 
     inputs = read_inputs(arguments)
     if inputs.snapshot.access_rules is None:
@@ -69,11 +69,7 @@ def run(arguments: argparse.Namespace) -> int:
     )
     locked = lockouts(keeper)
     answer = HolesAnswer(inputs.snapshot, found, locked.found, tuple(ailments(keeper)), keeper)
-    with output(arguments) as stream:
-        if arguments.format == "json":
-            write_holes_json(answer, stream)
-        else:
-            write_holes(answer, stream, look(arguments, arguments.rows))
+    write(arguments, "holes", answer, arguments.rows)
     say_notes(tuple(sorted(keeper.notes | locked.notes)))
     return 0
 

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 
 from ..core.words.faults import Faults
 from ..files.faults import UsherError
-from .common import add_output, look, need, output, places, say_notes, working
+from .common import add_output, need, places, say_notes, working, write
 
 if TYPE_CHECKING:
     from ..core.organisation.access_rules import AccessRule
@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from ..core.sign_in.gatekeeper import Gatekeeper
     from ..core.sign_in.lockout import Lockout
     from ..files.sign_ins.interface import Unread
-    from ..outputs.rehearsal import Missed
+    from ..outputs.rehearsal.answer import Missed
 
 EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
   usher-gate rehearse
@@ -46,7 +46,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--rows", type=int, default=None, metavar="N", help="rows of each kind in a table; 0: all (default: up to 10)"
     )
     parser.add_argument_group("files").add_argument("--snapshot", type=Path, metavar="DIR", help="the snapshot folder")
-    add_output(parser, ("table", "json", "csv"))
+    add_output(parser, "rehearsal")
 
 
 def run(arguments: argparse.Namespace) -> int:
@@ -56,7 +56,7 @@ def run(arguments: argparse.Namespace) -> int:
     from ..files.sign_ins import sign_in_files
     from ..files.sign_ins.workers import tally_all
     from ..files.snapshot.folder import read_snapshot
-    from ..outputs.rehearsal import RehearsalAnswer, write_rehearsal_csv, write_rehearsal_json
+    from ..outputs.rehearsal.answer import RehearsalAnswer
 
     folder = need(places(arguments).snapshot, "snapshot")
     snapshot = read_snapshot(folder).snapshot
@@ -79,14 +79,7 @@ def run(arguments: argparse.Namespace) -> int:
         _missed(unread),
         _new(present, tried),
     )
-    writers = {"json": write_rehearsal_json, "csv": write_rehearsal_csv}
-    with output(arguments) as stream:
-        if arguments.format in writers:
-            writers[arguments.format](answer, stream)
-        else:
-            from ..outputs.rehearsal_table import write_rehearsal
-
-            write_rehearsal(answer, stream, look(arguments, arguments.rows))
+    write(arguments, "rehearsal", answer, arguments.rows)
     say_notes(tuple(sorted(present.notes | tried.notes)))
     return 0
 
@@ -140,7 +133,7 @@ def _new(present: Gatekeeper, tried: Gatekeeper) -> tuple[Lockout, ...]:
 
 
 def _missed(unread: Unread) -> tuple[Missed, ...]:
-    from ..outputs.rehearsal import Missed
+    from ..outputs.rehearsal.answer import Missed
 
     found = []
     for (why, value), number in unread.counts.items():

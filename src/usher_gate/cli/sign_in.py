@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING
 from ..core.words.faults import nearest, quoted
 from ..core.words.vocabulary import CONDITION_WORDS, MFA_WORDS, PERSON_KINDS
 from ..files.faults import UsherError
-from .common import add_output, find_person, look, need, output, places, say_notes
+from .common import add_output, find_person, need, places, say_notes, write
 
 if TYPE_CHECKING:
     from ..core.organisation.snapshot import Snapshot
@@ -58,7 +58,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="absent, offered or required",
     )
     parser.add_argument_group("files").add_argument("--snapshot", type=Path, metavar="DIR", help="the snapshot folder")
-    add_output(parser, ("table", "json"))
+    add_output(parser, "sign-in")
 
 
 def run(arguments: argparse.Namespace) -> int:
@@ -66,7 +66,7 @@ def run(arguments: argparse.Namespace) -> int:
     from ..core.organisation.proofs import TYPES
     from ..core.sign_in.fold import fold
     from ..files.snapshot.folder import read_snapshot
-    from ..outputs.sign_in import SignInAnswer, write_sign_in, write_sign_in_json
+    from ..outputs.sign_in.answer import SignInAnswer
 
     arguments.baseline = arguments.exceptions = None
     snapshot = read_snapshot(need(places(arguments).snapshot, "snapshot")).snapshot
@@ -84,11 +84,7 @@ def run(arguments: argparse.Namespace) -> int:
     answer = SignInAnswer(
         who, arguments.resource, tuple(rows), decider, {name: len(values) > 1 for name, values in given.items()}
     )
-    with output(arguments) as stream:
-        if arguments.format == "json":
-            write_sign_in_json(answer, stream)
-        else:
-            write_sign_in(answer, stream, look(arguments))
+    write(arguments, "sign-in", answer)
     say_notes(tuple(sorted(decider.gatekeeper.notes)))
     return 0
 

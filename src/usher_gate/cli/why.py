@@ -9,10 +9,10 @@ from typing import TYPE_CHECKING
 
 from ..core.words.faults import nearest, quoted
 from ..files.faults import UsherError
-from .common import Inputs, add_output, add_places, find_person, look, output, read_inputs
+from .common import Inputs, add_output, add_places, find_person, read_inputs, write
 
 if TYPE_CHECKING:
-    from ..outputs.why import Explanation, Person
+    from ..outputs.why.answer import Explanation, Person
 
 TAKES = "PERSON [CONTROL]"
 EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
@@ -28,22 +28,16 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--rule", metavar="ID", help="explain what this rule says of the person")
     parser.add_argument("--service", metavar="ID", action="append", help="only on this service (repeatable)")
     add_places(parser)
-    add_output(parser, ("table", "json"))
+    add_output(parser, "why")
 
 
 def run(arguments: argparse.Namespace) -> int:
     """Explains a value or a verdict."""
-    from ..outputs.why import write_why, write_why_json
-
     if (arguments.control is None) == (arguments.rule is None):
         raise UsherError("name either a control or --rule ID; see usher-gate why --help")
     inputs = read_inputs(arguments)
     explanation = _explain(arguments, inputs)
-    with output(arguments) as stream:
-        if arguments.format == "json":
-            write_why_json(explanation, stream)
-        else:
-            write_why(explanation, stream, look(arguments))
+    write(arguments, "why", explanation)
     return 0
 
 
@@ -52,7 +46,7 @@ def _explain(arguments: argparse.Namespace, inputs: Inputs) -> Explanation:
     from ..core.verdicts.checker import Checker
     from ..core.verdicts.explain import ExplainedValue, explain_value, verdicts_of
     from ..core.words.times import show_time
-    from ..outputs.why import Explanation
+    from ..outputs.why.answer import Explanation
 
     snapshot = inputs.snapshot
     person = find_person(arguments.person, snapshot)
@@ -101,6 +95,7 @@ def _explain(arguments: argparse.Namespace, inputs: Inputs) -> Explanation:
             )
         walks = [explain_value(checker, service, arguments.control, person) for service in wanted]
     return Explanation(
+        snapshot,
         _person(person, inputs),
         arguments.rule or arguments.control,
         tuple(walks),
@@ -113,7 +108,7 @@ def _explain(arguments: argparse.Namespace, inputs: Inputs) -> Explanation:
 def _person(person: int, inputs: Inputs) -> Person:
     import numpy as np
 
-    from ..outputs.why import Person
+    from ..outputs.why.answer import Person
 
     people, units = inputs.snapshot.people, inputs.snapshot.units
     row = np.array([person])

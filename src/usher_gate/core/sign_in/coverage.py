@@ -1,7 +1,7 @@
 """Coverage of a proof: for whom every possible sign-in is denied or asks for it, and one that slips through for others.
 
-The answers are exact: people fall into classes by the rules that include them, sign-ins into classes by the rules that they satisfy, and only
-classes are decided. Source: domain, "Sign-in decisions".
+The answers are exact: people fall into classes by the rules that include them, sign-ins into classes by the rules that they
+satisfy, and only classes are decided. Source: domain, "Sign-in decisions".
 """
 
 from __future__ import annotations

@@ -57,8 +57,8 @@ class Decision:
 
 @record
 class Assumption:
-    """What a person brings, under one assumption about what is not known. `matching` are the rules (as bits) whose people cannot be told and
-    that are taken to include this one."""
+    """What a person brings, under one assumption about what is not known. `matching` are the rules (as bits) whose people
+    cannot be told and that are taken to include this one."""
 
     home: Home
     types: frozenset[str]

@@ -39,7 +39,7 @@ def _tail(tree: Tree, service: str | None, outcome: Callable[[Leaf], Outcome]) -
 
 @record
 class OtherVerdicts:
-    """One rule judged about subjects that are no people: each (type, id) with what is said of it; what each exception covers, by id; notes."""
+    """One rule judged about subjects that are no people: each (type, id) with what is said of it; what exceptions cover, by id; notes."""
 
     found: tuple[tuple[Subject, Tail], ...]
     covers: Mapping[str, int] = field(default_factory=dict)

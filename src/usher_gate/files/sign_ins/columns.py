@@ -161,8 +161,8 @@ def read_parquet(part: Part, meanings: Meanings, unread: Unread) -> Iterator[Bat
 
 
 def _whole(rows: Iterator[Any], reading: Callable[[], AbstractContextManager[None]]) -> Iterator[Any]:
-    """The same, each read under `reading`, which says what is wrong with the file; what goes wrong with whoever uses the rows is no fault of
-    the file."""
+    """The same, each read under `reading`, which says what is wrong with the file; what goes wrong with whoever uses the rows
+    is no fault of the file."""
     while True:
         with reading():
             batch = next(rows, None)

@@ -1,30 +1,32 @@
 """A check in words for people, widest question first: how bad, what one change would help most, rules, groups, people.
 
-The rows are plain texts; how they are drawn is up to the formats that use them.
+The rows are typed cells; how they are drawn is up to the forms that use them.
 """
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
 import numpy as np
 
-from ..core.verdicts.codes import DRIFTS, LOOSE, MEETS, SETTLING, SHOWN_ORDER, UNAVAILABLE, UNKNOWN, VERDICTS
-from ..core.verdicts.outcome import Root, Tail
-from ..core.verdicts.result import ENDS_SOON_DAYS, CheckResult, ExceptionRow, Share
-from ..core.words.record import record
-from ..core.words.vocabulary import SEVERITIES
-from .safe import for_terminal as safe
-
-
-@record
-class Section:
-    """A titled table: `columns` are (heading, right-aligned), `more` says how many rows are left out and how to see them."""
-
-    title: str
-    columns: tuple[tuple[str, bool], ...]
-    rows: tuple[tuple[str, ...], ...]
-    more: str = ""
+from ...core.verdicts.codes import DRIFTS, LOOSE, MEETS, SETTLING, SHOWN_ORDER, UNAVAILABLE, UNKNOWN, VERDICTS
+from ...core.verdicts.outcome import Root, Tail
+from ...core.verdicts.result import ENDS_SOON_DAYS, CheckResult, ExceptionRow, Share
+from ...core.words.record import record
+from ...core.words.vocabulary import SEVERITIES
+from ..section import (
+    COUNT,
+    DATE,
+    SHARE,
+    WHOLE,
+    WORD,
+    Column,
+    Section,
+    count,
+    cut,
+    joined,
+    left,
+    place_text,
+    some,
+)
 
 
 @record
@@ -39,34 +41,18 @@ class Digest:
     next_step: str
 
 
-def count(number: int, thing: str, things: str | None = None) -> str:
-    """A number and what it counts: `1 group`, `2,000 groups`."""
-    return f"{number:,} {thing if number == 1 else things or thing + 's'}"
-
-
-def _and(parts: Sequence[str]) -> str:
-    return parts[0] if len(parts) == 1 else ", ".join(parts[:-1]) + " and " + parts[-1]
-
-
 def root_text(root: Root) -> str:
     """What a root is, in words."""
     where = f"{root.service}: " if root.service else ""
     if root.value is not None and root.scope is not None:
-        return safe(f"{where}{root.control} = {root.value or '(nothing)'}, {place_text(root.scope)}")
+        return f"{where}{root.control} = {root.value or '(nothing)'}, {place_text(root.scope)}"
     if root.scope == "person":
-        return safe(f"{root.control}, a fact of each person")
+        return f"{root.control}, a fact of each person"
     if root.scope == "partners":
-        return safe(f"{root.control}, in the partners table")
+        return f"{root.control}, in the partners table"
     if root.control == "count":
         return "how many people there are of a kind"
-    return safe(
-        f"{where}{root.control}, {'by the access rules' if root.scope == 'access-rules' else 'as it was seen or is not supported'}"
-    )
-
-
-def place_text(scope: str) -> str:
-    """Where a setting stands, in words."""
-    return {"factory": "as it came from the factory", "licence": "for want of a licence"}.get(scope, f"set at {scope}")
+    return f"{where}{root.control}, {'by the access rules' if root.scope == 'access-rules' else 'as it was seen or is not supported'}"
 
 
 def digest(result: CheckResult, rows: int) -> Digest:
@@ -85,7 +71,7 @@ def digest(result: CheckResult, rows: int) -> Digest:
         if (number := int(np.count_nonzero(result.worst_of == place)))
     ]
     if parts:
-        answer += ": at worst " + _and(parts)
+        answer += ": at worst " + joined(parts)
     verdicts = tuple((name, result.counts[VERDICTS.index(name)]) for name in SHOWN_ORDER)
     sections = (
         _roots(result, rows),
@@ -99,8 +85,7 @@ def digest(result: CheckResult, rows: int) -> Digest:
     return Digest(
         answer + ".",
         tuple(_details(result)),
-        f"{safe(snapshot.name)}, as it was at {safe(snapshot.taken_text)}, against "
-        f"{safe(baseline.name)} {safe(baseline.version)}",
+        f"{snapshot.name}, as it was at {snapshot.taken_text}, against {baseline.name} {baseline.version}",
         verdicts,
         tuple(each for each in sections if each.rows),
         _next(result),
@@ -112,7 +97,7 @@ def _details(result: CheckResult) -> list[str]:
     groups, units = result.groups.whole, result.units.whole
     if groups or units:
         found.append(
-            f"{_and([count(number, thing) for number, thing in ((groups, 'group'), (units, 'unit')) if number])} "
+            f"{joined([count(number, thing) for number, thing in ((groups, 'group'), (units, 'unit')) if number])} "
             f"{'drifts' if groups + units == 1 else 'drift'} as a whole."
         )
     for code, meaning in (
@@ -136,9 +121,7 @@ def _details(result: CheckResult) -> list[str]:
         (idle, "covers nothing today", "cover nothing today"),
     ):
         if names:
-            found.append(
-                f"{count(len(names), 'exception')} {one if len(names) == 1 else many}: {safe(_some(names, 5))}."
-            )
+            found.append(f"{count(len(names), 'exception')} {one if len(names) == 1 else many}: {some(names, 5)}.")
     return found
 
 
@@ -148,11 +131,11 @@ def _locked_out(result: CheckResult) -> list[str]:
     for each in result.lockouts:
         resources.setdefault((not each.all, each.of, each.people), []).append(each.resource)
     found = []
-    for (some, kind, people), names in sorted(resources.items()):
+    for (only_some, kind, people), names in sorted(resources.items()):
         whom = "accounts" if kind == "break-glass" else "people"
-        number = f"{len(people):,} of the" if some else "ALL"
-        verb = "is" if some and len(people) == 1 else "are"
-        found.append(f"{number} {kind} {whom} {verb} locked out of {safe(_and(names))}: {safe(_some(people, 5))}.")
+        number = f"{len(people):,} of the" if only_some else "ALL"
+        verb = "is" if only_some and len(people) == 1 else "are"
+        found.append(f"{number} {kind} {whom} {verb} locked out of {joined(names)}: {some(people, 5)}.")
     return found
 
 
@@ -162,29 +145,22 @@ def _agreed(result: CheckResult) -> list[ExceptionRow]:
     return [each for each in result.exceptions if rules & set(each.rules)]
 
 
-def _cut(rows: Sequence[tuple[str, ...]], most: int, how: str) -> tuple[tuple[tuple[str, ...], ...], str]:
-    if most and len(rows) > most:
-        return tuple(rows[:most]), f"and {len(rows) - most:,} more: {how}"
-    return tuple(rows), ""
-
-
 def _roots(result: CheckResult, most: int) -> Section:
     drifting = sum(row.verdicts for row in result.roots)
-    made = [
-        (f"{row.people:,}", f"{row.freed:,}", f"{row.verdicts:,}", root_text(row.root), safe(_some(row.rules)))
-        for row in result.roots
-    ]
-    rows, more = _cut(made, most, "--rows 0, or --format json")
+    made = [(row.people, row.freed, row.verdicts, root_text(row.root), some(row.rules)) for row in result.roots]
+    rows, more = cut(made, most, "--rows 0, or --format json")
     return Section(
         f"Where to begin: {count(len(made), 'root')} of {count(drifting, 'drifting verdict')}",
-        (("people", True), ("freed", True), ("verdicts", True), ("what causes the drift", False), ("rules", False)),
+        (
+            Column("people", COUNT),
+            Column("freed", COUNT),
+            Column("verdicts", COUNT),
+            Column("what causes the drift"),
+            Column("rules"),
+        ),
         rows,
         more,
     )
-
-
-def _some(names: Sequence[str], most: int = 3) -> str:
-    return ", ".join(names[:most]) + (f" +{len(names) - most}" if len(names) > most else "")
 
 
 def _rules(result: CheckResult, most: int) -> Section:
@@ -195,34 +171,30 @@ def _rules(result: CheckResult, most: int) -> Section:
     ]
     made = [
         (
-            safe(rule.id),
+            rule.id,
             rule.severity,
-            *(_number(result.rule_counts[rule.id][code]) for code in (DRIFTS, UNAVAILABLE, UNKNOWN, SETTLING, LOOSE)),
-            safe(rule.title),
+            *(result.rule_counts[rule.id][code] or None for code in (DRIFTS, UNAVAILABLE, UNKNOWN, SETTLING, LOOSE)),
+            rule.title,
         )
         for rule in wanting
     ]
-    rows, more = _cut(made, most, "--rows 0, or --format json")
+    rows, more = cut(made, most, "--rows 0, or --format json")
     good = len(result.rules) - len(wanting)
     return Section(
         f"Rules: {good} of {len(result.rules)} hold for everybody they judge",
         (
-            ("rule", False),
-            ("severity", False),
-            ("drifts", True),
-            ("unavail.", True),
-            ("unknown", True),
-            ("settling", True),
-            ("loose", True),
-            ("what it asks", False),
+            Column("rule", WHOLE),
+            Column("severity", WORD),
+            Column("drifts", COUNT),
+            Column("unavail.", COUNT),
+            Column("unknown", COUNT),
+            Column("settling", COUNT),
+            Column("loose", COUNT),
+            Column("what it asks"),
         ),
         rows,
         more,
     )
-
-
-def _number(number: int) -> str:
-    return f"{number:,}" if number else "·"
 
 
 def _wholes(result: CheckResult, most: int) -> Section:
@@ -233,16 +205,16 @@ def _wholes(result: CheckResult, most: int) -> Section:
     ordered = sorted(found.items(), key=lambda entry: (-max(share.drifting for share in entry[1]), entry[0]))
     made = [
         (
-            safe(f"{kind} {shares[0].name or name}"),
+            (f"{kind} {shares[0].name or name}"),
             f"{max(share.drifting for share in shares):,} of {max(share.judged for share in shares):,}",
-            safe(_some(sorted({share.rule for share in shares}), 5)),
+            some(sorted({share.rule for share in shares}), 5),
         )
         for (kind, name), shares in ordered
     ]
-    rows, more = _cut(made, most, "--rows 0, or --format json")
+    rows, more = cut(made, most, "--rows 0, or --format json")
     return Section(
         "Groups and units that drift as a whole",
-        (("which", False), ("people drifting", True), ("rules", False)),
+        (Column("which"), Column("people drifting", SHARE), Column("rules")),
         rows,
         more,
     )
@@ -263,17 +235,17 @@ def _people(result: CheckResult, most: int) -> Section:
     logins = result.snapshot.people.logins.take(shown)
     made = tuple(
         (
-            safe(login),
+            login,
             SEVERITIES[int(result.worst_of[person])],
-            f"{int(result.drifts_of[person]):,}",
-            safe(_few(causes[person])),
+            int(result.drifts_of[person]),
+            _few(causes[person]),
         )
         for login, person in zip(logins, shown.tolist(), strict=True)
     )
     left = len(ordered) - len(shown)
     return Section(
         "People, the worst first",
-        (("login", False), ("worst", False), ("drifts", True), ("from", False)),
+        (Column("login", WHOLE), Column("worst", WORD), Column("drifts", COUNT), Column("from")),
         made,
         f"and {left:,} more: --rows 0, --person WHO, or --format csv" if left else "",
     )
@@ -301,25 +273,25 @@ def _others(result: CheckResult, most: int) -> Section:
     )
     made = [
         (
-            safe(f"{other.subject[0]} {other.subject[1]}"),
-            safe(other.rule.id),
+            f"{other.subject[0]} {other.subject[1]}",
+            other.rule.id,
             other.rule.severity,
             VERDICTS[other.tail.verdict],
-            safe(_cause(other.tail)),
-            safe(other.tail.deciding[0].expected) if other.tail.deciding else "",
+            _cause(other.tail),
+            other.tail.deciding[0].expected if other.tail.deciding else "",
         )
         for other in ordered
     ]
-    rows, more = _cut(made, most, "--rows 0, or --format csv")
+    rows, more = cut(made, most, "--rows 0, or --format csv")
     return Section(
         "The organisation and its partners",
         (
-            ("which", False),
-            ("rule", False),
-            ("severity", False),
-            ("verdict", False),
-            ("what is", False),
-            ("what is due", False),
+            Column("which"),
+            Column("rule", WHOLE),
+            Column("severity", WORD),
+            Column("verdict", WORD),
+            Column("what is"),
+            Column("what is due"),
         ),
         rows,
         more,
@@ -329,35 +301,32 @@ def _others(result: CheckResult, most: int) -> Section:
 def _clashes(result: CheckResult, most: int) -> Section:
     made = [
         (
-            f"{clash.people:,}",
-            safe(clash.service),
+            clash.people,
+            clash.service,
             f"{clash.first[0]} = {clash.first[1]}",
             f"{clash.second[0]} = {clash.second[1]}",
         )
         for clash in sorted(result.clashes, key=lambda clash: -clash.people)
     ]
-    rows, more = _cut(made, most, "--rows 0, or --format json")
+    rows, more = cut(made, most, "--rows 0, or --format json")
     return Section(
         "Values that cannot work together",
-        (("people", True), ("service", False), ("this", False), ("and this", False)),
+        (Column("people", COUNT), Column("service"), Column("this"), Column("and this")),
         rows,
         more,
     )
 
 
 def _exceptions(result: CheckResult) -> Section:
-    made = tuple(
-        (safe(each.id), each.state, f"{each.covers:,}", each.until, left(each.days_left)) for each in _agreed(result)
+    made = tuple((each.id, each.state, each.covers, each.until, left(each.days_left)) for each in _agreed(result))
+    columns = (
+        Column("exception", WHOLE),
+        Column("state", WORD),
+        Column("covers", COUNT),
+        Column("until", DATE),
+        Column(""),
     )
-    columns = (("exception", False), ("state", False), ("covers", True), ("until", False), ("", False))
     return Section("Exceptions", columns, made)
-
-
-def left(days: int) -> str:
-    """How far away the last day of something is, in words."""
-    if days < 0:
-        return f"ended {count(-days, 'day')} ago"
-    return "ends today" if days == 0 else f"ends in {count(days, 'day')}"
 
 
 def _next(result: CheckResult) -> str:
@@ -366,5 +335,5 @@ def _next(result: CheckResult) -> str:
         drifting = np.flatnonzero(np.array([tail.verdict == DRIFTS for tail in block.tails])[block.tail])
         if len(drifting):
             login = result.snapshot.people.logins.take(block.people[drifting[:1]])[0]
-            return f"usher-gate why {safe(login)} --rule {safe(block.rule.id)}"
+            return f"usher-gate why {login} --rule {block.rule.id}"
     return ""

@@ -6,10 +6,11 @@ import csv
 from collections.abc import Iterator
 from typing import TextIO
 
-from ..core.verdicts.codes import verdict_name
-from ..core.verdicts.outcome import Tail
-from ..core.verdicts.result import Block, CheckResult, OtherFinding
-from .safe import for_spreadsheet
+from ...core.verdicts.codes import verdict_name
+from ...core.verdicts.outcome import Tail
+from ...core.verdicts.result import CheckResult, OtherFinding
+from ..look import Look
+from ..safe import for_spreadsheet
 
 COLUMNS = (
     "rule",
@@ -53,8 +54,7 @@ def _rest(tail: Tail, service: str | None) -> list[str]:
 
 
 def _rows(result: CheckResult) -> Iterator[list[str]]:
-    found: list[Block | OtherFinding] = [*result.blocks, *result.others]
-    for each in sorted(found, key=lambda entry: (entry.rule.id, entry.service or "")):
+    for each in result.findings():
         head = [for_spreadsheet(each.rule.id), each.rule.severity]
         if isinstance(each, OtherFinding):
             yield [*head, each.subject[0], for_spreadsheet(each.subject[1]), "", *_rest(each.tail, each.service)]
@@ -72,7 +72,7 @@ def _rows(result: CheckResult) -> Iterator[list[str]]:
                 yield [*head, "person", for_spreadsheet(name), for_spreadsheet(login), *tails[which]]
 
 
-def write_csv(result: CheckResult, stream: TextIO) -> None:
+def write_csv(result: CheckResult, stream: TextIO, _look: Look) -> None:
     """Writes one row for each finding, sorted by rule, service and subject (RFC 4180, but lines end with LF)."""
     writer = csv.writer(stream, lineterminator="\n")
     writer.writerow(COLUMNS)

@@ -5,21 +5,23 @@ from __future__ import annotations
 import re
 from typing import TextIO
 
-from ..core.verdicts.result import CheckResult
-from .digest import Section, digest
-from .interface import Look
+from ...core.verdicts.result import CheckResult
+from ..look import Look
+from ..safe import for_terminal
+from ..section import Section, cell_text
+from .digest import digest
 
 _SPECIAL = re.compile(r"([\\`*_{}\[\]<>#|~!])")
 
 
 def _plain(text: str) -> str:
-    return _SPECIAL.sub(r"\\\1", text)
+    return _SPECIAL.sub(r"\\\1", for_terminal(text))
 
 
 def _section(section: Section) -> str:
-    head = "| " + " | ".join(_plain(heading) for heading, _ in section.columns) + " |"
-    rule = "| " + " | ".join("---:" if right else "---" for _, right in section.columns) + " |"
-    rows = ["| " + " | ".join(_plain(cell) for cell in row) + " |" for row in section.rows]
+    head = "| " + " | ".join(_plain(column.heading) for column in section.columns) + " |"
+    rule = "| " + " | ".join("---:" if column.right else "---" for column in section.columns) + " |"
+    rows = ["| " + " | ".join(_plain(cell_text(cell)) for cell in row) + " |" for row in section.rows]
     more = f"\n\n{_plain(section.more)}" if section.more else ""
     return f"## {_plain(section.title)}\n\n" + "\n".join([head, rule, *rows]) + more + "\n"
 

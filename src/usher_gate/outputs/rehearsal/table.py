@@ -5,18 +5,16 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TextIO
 
-from rich.padding import Padding
 from rich.text import Text
 
-from ..core.sign_in.rehearsal import Day, Hurt, Use
-from ..core.words.times import show_time
-from ..core.words.vocabulary import ELSEWHERE
-from .digest import Section, count
-from .holes import locked_section
-from .interface import Look
-from .rehearsal import FATES, RehearsalAnswer, date, logins, titles, users
-from .safe import for_terminal as safe
-from .table import STYLES, console, draw
+from ...core.sign_in.rehearsal import Day, Hurt, Use
+from ...core.words.times import show_time
+from ...core.words.vocabulary import ELSEWHERE
+from ..drawing import STYLES, console, draw, say
+from ..holes.table import locked_section
+from ..look import Look
+from ..section import COUNT, WHOLE, Cell, Column, Section, count
+from .answer import FATES, RehearsalAnswer, date, logins, titles, users
 
 _SHOWN = (2, 1, 0, 3)  # the worst first
 _STEPS = " ▁▂▃▄▅▆▇"  # none is full, so that one row does not touch the next
@@ -57,15 +55,11 @@ def _details(answer: RehearsalAnswer) -> list[str]:
     return found
 
 
-def _hurt_rows(rows: Sequence[Hurt], most: int) -> list[tuple[str, ...]]:
-    return [(safe(each.name), *(_number(each.sign_ins[fate]) for fate in _SHOWN)) for each in rows[: most or None]]
+def _hurt_rows(rows: Sequence[Hurt], most: int) -> list[tuple[Cell, ...]]:
+    return [(each.name, *(each.sign_ins[fate] or None for fate in _SHOWN)) for each in rows[: most or None]]
 
 
-def _number(number: int) -> str:
-    return f"{number:,}" if number else "·"
-
-
-_FATE_COLUMNS = tuple((FATES[fate], True) for fate in _SHOWN)
+_FATE_COLUMNS = tuple(Column(FATES[fate], COUNT) for fate in _SHOWN)
 
 
 def _more(rows: Sequence[object], most: int) -> str:
@@ -76,48 +70,45 @@ def _sections(answer: RehearsalAnswer, most: int) -> list[Section]:
     done, named = answer.rehearsal, titles(answer)
     modes = {each.rule.id: each.rule.mode for each in answer.rules if each.then}
     rules = [
-        (*cells, f"{each.people:,}", modes.get(each.name, ""), safe(named.get(each.name, "")))
+        (*cells, each.people, modes.get(each.name, ""), named.get(each.name, ""))
         for cells, each in zip(_hurt_rows(done.rules, most), done.rules, strict=False)
     ]
     resources = [
-        (*cells, f"{each.people:,}")
-        for cells, each in zip(_hurt_rows(done.resources, most), done.resources, strict=False)
+        (*cells, each.people) for cells, each in zip(_hurt_rows(done.resources, most), done.resources, strict=False)
     ]
     names = logins(answer)
-    people = [(safe(login), *cells) for login, cells in zip(names, _hurt_rows(done.people, most), strict=False)]
-    missed = [
-        (f"{each.count:,}", safe(each.why), safe(each.value), each.place) for each in answer.missed[: most or None]
-    ]
-    whose = ("people", True)
+    people = [(login, *cells) for login, cells in zip(names, _hurt_rows(done.people, most), strict=False)]
+    missed = [(each.count, each.why, each.value, each.place) for each in answer.missed[: most or None]]
+    whose = Column("people", COUNT)
     return [
         Section(
             "The rules that do it",
-            (("rule", False), *_FATE_COLUMNS, whose, ("mode", False), ("title", False)),
+            (Column("rule", WHOLE), *_FATE_COLUMNS, whose, Column("mode"), Column("title")),
             tuple(rules),
             _more(done.rules, most),
         ),
         Section(
             "What they signed in to",
-            (("resource", False), *_FATE_COLUMNS, whose),
+            (Column("resource"), *_FATE_COLUMNS, whose),
             tuple(resources),
             _more(done.resources, most),
         ),
         Section(
             "Who would be hurt",
-            (("login", False), ("id", False), *_FATE_COLUMNS),
+            (Column("login", WHOLE), Column("id", WHOLE), *_FATE_COLUMNS),
             tuple(people),
             _more(done.people, most),
         ),
         locked_section("Locked out then", answer.lockouts),
         Section(
             f"Break-glass accounts were used: {count(done.used, 'time')}",
-            (("when (UTC)", False), ("login", False), ("result", False), ("from", False), ("to", False)),
+            (Column("when (UTC)", WHOLE), Column("login", WHOLE), Column("result"), Column("from"), Column("to")),
             tuple(_use(each, login) for each, login in zip(done.uses[: most or None], users(answer), strict=False)),
             _more(done.uses, most),
         ),
         Section(
             "Events that could not be used",
-            (("events", True), ("why", False), ("what stands there", False), ("first", False)),
+            (Column("events", COUNT), Column("why"), Column("what stands there"), Column("first", WHOLE)),
             tuple(missed),
             _more(answer.missed, most),
         ),
@@ -126,7 +117,7 @@ def _sections(answer: RehearsalAnswer, most: int) -> list[Section]:
 
 def _use(use: Use, login: str) -> tuple[str, ...]:
     place = "not said" if use.networks is None else " and ".join(sorted(use.networks)) or ELSEWHERE
-    return show_time(use.time).removesuffix(" UTC"), safe(login), use.result, safe(place), safe(use.resource)
+    return show_time(use.time).removesuffix(" UTC"), login, use.result, place, use.resource
 
 
 def _spark(numbers: Sequence[int]) -> str:
@@ -166,12 +157,13 @@ def write_rehearsal(answer: RehearsalAnswer, stream: TextIO, look: Look) -> None
     """Writes the answer for a person, the widest question first."""
     done = answer.rehearsal
     with console(stream, look) as out:
-        out.print(Text(_answer(answer), style="bold"))
+        say(out, _answer(answer), "bold")
         for line in _details(answer):
-            out.print(Padding(Text(safe(line)), (0, 0, 0, 2)))
+            say(out, line, indent=2)
         if len(done.days) > 1:
             first, last = date(done.days[0].day), date(done.days[-1].day)
-            out.print(Text(f"\nDay by day, {first} to {last}", style="bold"))
+            say(out, "")
+            say(out, f"Day by day, {first} to {last}", "bold")
             for name, columns, peak in _pictures(done.days, max(20, look.width - 50)):
                 out.print(
                     Text(f"  {name:<11} ") + Text(columns, style=STYLES.get(name, "")) + Text(f"  {peak}", style="dim")

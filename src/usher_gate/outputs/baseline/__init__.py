@@ -1,0 +1,1 @@
+"""What baseline prints: one file for each form."""

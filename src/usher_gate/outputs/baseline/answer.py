@@ -1,0 +1,80 @@
+"""A baseline's rules and the controls that there are: what is told."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from ...core.organisation.snapshot import Snapshot
+from ...core.verdicts.condition import in_words
+from ...core.verdicts.rules import Baseline, Rule
+from ...core.words.catalogue import Control
+from ...core.words.record import record
+
+
+@record
+class RulesAnswer:
+    """A baseline that is valid."""
+
+    snapshot: Snapshot | None
+    baseline: Baseline
+
+
+@record
+class Reach:
+    """How many of how many people a rule judges on a service; `people` is None where that cannot be told, and `why` says why."""
+
+    service: str | None
+    people: int | None
+    of: int
+    why: str | None
+
+
+@record
+class RuleAnswer:
+    """One rule, and whom it reaches."""
+
+    snapshot: Snapshot | None
+    rule: Rule
+    reaches: Sequence[Reach]
+
+
+@record
+class ControlsAnswer:
+    """The controls of the catalogue, the organisation's own among them."""
+
+    snapshot: Snapshot | None
+    controls: Sequence[Control]
+
+
+def rule_object(rule: Rule) -> dict[str, Any]:
+    """A rule as it is told."""
+    return {
+        "id": rule.id,
+        "severity": rule.severity,
+        "subject": rule.subject,
+        "audience": rule.audience.text,
+        "except": rule.exempted.text if rule.exempted else None,
+        "services": list(rule.services) if rule.services else None,
+        "pinned": rule.pinned or None,
+        "title": rule.title,
+        "expects": in_words(rule.expect),
+        "because": rule.because,
+        "mend": rule.mend,
+        "maps": {name: list(ids) for name, ids in rule.maps.items()},
+    }
+
+
+def control_object(control: Control) -> dict[str, Any]:
+    """A control as it is told."""
+    kind = control.kind
+    strict = kind.words[-1] if kind.words else {True: "higher", False: "lower"}[kind.higher]
+    return {
+        "id": control.id,
+        "title": control.title,
+        "kind": kind.name,
+        "values": list(kind.words),
+        "strict": None if kind.name == "set" else strict,
+        "weak": control.weak,
+        "own": control.own,
+    }

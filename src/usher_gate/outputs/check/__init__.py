@@ -1,0 +1,1 @@
+"""What check prints: one file for each form."""

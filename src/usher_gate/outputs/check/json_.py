@@ -1,0 +1,184 @@
+"""A check as JSON (form check/1), one finding a line, written as it is made."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable, Iterator
+from typing import Any, TextIO
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ...core.organisation.columns import Longs
+from ...core.settings.clashes import Clash
+from ...core.verdicts.codes import verdict_name
+from ...core.verdicts.outcome import Tail
+from ...core.verdicts.result import Block, CheckResult, ExceptionRow, OtherFinding, RootRow, Shares
+from ...core.verdicts.rules import Rule
+from ..json_text import counts, leaf_object, lockout_object, text, write_form
+from ..look import Look
+
+_PIECE = 20_000
+
+
+def _head(rule: Rule) -> str:
+    return f'{{"rule": {text(rule.id)}, "severity": {text(rule.severity)}, "subject": '
+
+
+def _tail(tail: Tail, service: str | None) -> str:
+    rest = {
+        "service": service,
+        "verdict": verdict_name(tail.verdict),
+        "reason": tail.reason,
+        "leaves": [leaf_object(leaf, outcome) for leaf, outcome in tail.leaves],
+        "exception": tail.exception,
+        "would_be": None if tail.would_be is None else verdict_name(tail.would_be),
+    }
+    return ", " + text(rest)[1:]
+
+
+class _Subjects:
+    """The JSON of people, made once for each person that is needed."""
+
+    def __init__(self, result: CheckResult) -> None:
+        self._people, self._made = result.snapshot.people, np.full(len(result.snapshot.people), -1, np.int64)
+        self._texts: list[str] = []
+
+    def of(self, people: Any) -> list[str]:
+        """The subjects of these people."""
+        new = people[self._made[people] < 0]
+        if len(new):
+            self._made[new] = np.arange(len(self._texts), len(self._texts) + len(new))
+            self._texts += [
+                f'{{"type": "person", "id": {name}, "login": {login}}}'
+                for name, login in zip(
+                    _texts(self._people.ids.take(new)), _texts(self._people.logins.take(new)), strict=True
+                )
+            ]
+        texts = self._texts
+        return [texts[place] for place in self._made[people].tolist()]
+
+
+def _texts(values: list[str]) -> Iterable[str]:
+    return map(json.encoder.encode_basestring, values)
+
+
+def _block(block: Block, subjects: _Subjects) -> Iterator[str]:
+    head = _head(block.rule)
+    tails = [_tail(tail, block.service) for tail in block.tails]
+    for start in range(0, len(block.people), _PIECE):
+        piece = slice(start, start + _PIECE)
+        yield ",\n  ".join(
+            [
+                head + subject + tails[which]
+                for subject, which in zip(subjects.of(block.people[piece]), block.tail[piece].tolist(), strict=True)
+            ]
+        )
+
+
+def _other(finding: OtherFinding) -> str:
+    subject = {"type": finding.subject[0], "id": finding.subject[1]}
+    return _head(finding.rule) + text(subject) + _tail(finding.tail, finding.service)
+
+
+def findings(result: CheckResult) -> Iterator[str]:
+    """All findings, in pieces of JSON that a comma may stand between: by rule, then service, then person."""
+    subjects = _Subjects(result)
+    for finding in result.findings():
+        if isinstance(finding, Block):
+            yield from _block(finding, subjects)
+        else:
+            yield _other(finding)
+
+
+def _shares(shares: Shares, keys: tuple[str, ...]) -> Iterator[str]:
+    """Rows of groups or units, in pieces of JSON that a comma may stand between."""
+    heads = [
+        "{" + ", ".join(f'"{key}": {text(cell)}' for key, cell in zip(keys, named, strict=False)) + ', "rule": '
+        for named in zip(shares.ids, shares.names, strict=True)
+    ]
+    rules = [f'{text(rule)}, "judged": ' for rule in shares.rules]
+    ends = (', "as_a_whole": false}', ', "as_a_whole": true}')
+    columns = (shares.owner, shares.rule, *map(_numerals, (shares.judged, shares.drifting)), shares.as_a_whole)
+    for start in range(0, len(shares.owner), _PIECE):
+        rows = zip(*(column[start : start + _PIECE].tolist() for column in columns), strict=True)
+        yield ",\n  ".join(
+            [
+                f'{heads[o]}{rules[r]}{judged}, "drifting": {drifting}{ends[whole]}'
+                for o, r, judged, drifting, whole in rows
+            ]
+        )
+
+
+def _numerals(numbers: Longs) -> NDArray[np.object_]:
+    """Whole numbers as texts, each distinct one made once."""
+    known, which = np.unique(numbers, return_inverse=True)
+    return np.array([str(number) for number in known.tolist()], object)[which]
+
+
+def write_json(result: CheckResult, stream: TextIO, _look: Look) -> None:
+    """Writes the whole result; the same snapshot gives the same bytes."""
+    snapshot, baseline = result.snapshot, result.baseline
+    summary = {
+        "people": int(result.chosen.sum()),
+        "drifting_people": result.drifting_people,
+        "groups_drifting_as_a_whole": result.groups.whole,
+        "units_drifting_as_a_whole": result.units.whole,
+        "verdicts": counts(result.counts),
+        "contradicting_people": result.clashing_people,
+    }
+    rules = (
+        {
+            "id": rule.id,
+            "title": rule.title,
+            "severity": rule.severity,
+            "verdicts": counts(result.rule_counts[rule.id]),
+        }
+        for rule in result.rules
+    )
+    lists: list[tuple[str, Iterable[str]]] = [
+        ("rules", map(text, rules)),
+        ("groups", _shares(result.groups, ("id", "name"))),
+        ("units", _shares(result.units, ("path",))),
+        ("roots", (text(_root(row)) for row in result.roots)),
+        ("findings", findings(result)),
+        ("lockouts", (text(lockout_object(lockout)) for lockout in result.lockouts)),
+        ("exceptions", (text(_exception(row)) for row in result.exceptions)),
+        ("contradictions", (text(_clash(clash)) for clash in result.clashes)),
+        ("notes", map(text, result.notes)),
+    ]
+    head = {"baseline": {"name": baseline.name, "version": baseline.version}}
+    write_form(stream, "check/1", snapshot, [head, {"summary": summary}], lists)
+
+
+def _root(row: RootRow) -> dict[str, Any]:
+    root = row.root
+    return {
+        "service": root.service,
+        "control": root.control,
+        "scope": root.scope,
+        "value": root.value,
+        "rules": list(row.rules),
+        "people": row.people,
+        "verdicts": row.verdicts,
+        "freed": row.freed,
+    }
+
+
+def _exception(row: ExceptionRow) -> dict[str, Any]:
+    return {
+        "id": row.id,
+        "state": row.state,
+        "covers": row.covers,
+        "until": row.until,
+        "days_left": row.days_left,
+    }
+
+
+def _clash(clash: Clash) -> dict[str, Any]:
+    return {
+        "service": clash.service,
+        "controls": [clash.first[0], clash.second[0]],
+        "values": [clash.first[1], clash.second[1]],
+        "people": clash.people,
+    }

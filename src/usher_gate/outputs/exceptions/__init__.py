@@ -1,0 +1,1 @@
+"""What exceptions prints: one file for each form."""

@@ -1,0 +1,34 @@
+"""The exceptions with what each covers today, as CSV."""
+
+from __future__ import annotations
+
+import csv
+from typing import TextIO
+
+from ..look import Look
+from ..safe import for_spreadsheet
+from .answer import ExceptionsAnswer
+
+COLUMNS = ("exception", "state", "covers", "until", "days_left", "rules", "who", "services", "reason", "approved_by")
+
+
+def write_exceptions_csv(answer: ExceptionsAnswer, stream: TextIO, _look: Look) -> None:
+    """Writes one row for each exception."""
+    writer = csv.writer(stream, lineterminator="\n")
+    writer.writerow(COLUMNS)
+    for each in answer.today:
+        row, agreed = each.row, each.agreed
+        writer.writerow(
+            (
+                for_spreadsheet(row.id),
+                row.state,
+                row.covers,
+                row.until,
+                row.days_left,  # may begin with a minus: it is a number
+                for_spreadsheet(", ".join(agreed.rules)),
+                for_spreadsheet(each.who),
+                for_spreadsheet(", ".join(agreed.services or ())),
+                for_spreadsheet(agreed.reason),
+                for_spreadsheet(agreed.approved_by),
+            )
+        )

@@ -1,0 +1,33 @@
+"""The exceptions with what each covers today, as JSON (form exceptions-today/1)."""
+
+from __future__ import annotations
+
+from typing import Any, TextIO
+
+from ...core.verdicts.result import ENDS_SOON_DAYS
+from ..json_text import text, write_form
+from ..look import Look
+from .answer import ExceptionsAnswer, ExceptionToday
+
+
+def _object(each: ExceptionToday) -> dict[str, Any]:
+    row, agreed = each.row, each.agreed
+    return {
+        "exception": row.id,
+        "state": row.state,
+        "covers": row.covers,
+        "until": row.until,
+        "days_left": row.days_left,
+        "rules": list(agreed.rules),
+        "who": each.who,
+        "services": list(agreed.services or ()) or None,
+        "reason": agreed.reason,
+        "approved_by": agreed.approved_by,
+        "ends_soon": row.state != "expired" and row.days_left <= ENDS_SOON_DAYS,
+    }
+
+
+def write_exceptions_json(answer: ExceptionsAnswer, stream: TextIO, _look: Look) -> None:
+    """Writes the answer as JSON."""
+    entries = [text(_object(each)) for each in answer.today]
+    write_form(stream, "exceptions-today/1", answer.result.snapshot, [], [("exceptions", entries)])

@@ -1,0 +1,44 @@
+"""The exceptions with what each covers today, for a person."""
+
+from __future__ import annotations
+
+from typing import TextIO
+
+from ..drawing import console, draw, say
+from ..look import Look
+from ..section import COUNT, DATE, WHOLE, WORD, Column, Section, left
+from .answer import ExceptionsAnswer
+
+_COLUMNS = (
+    Column("exception", WHOLE),
+    Column("state", WORD),
+    Column("covers", COUNT),
+    Column("until", DATE),
+    Column("from"),
+    Column("whom"),
+    Column("reason"),
+)
+
+
+def write_exceptions(answer: ExceptionsAnswer, stream: TextIO, look: Look) -> None:
+    """Writes one row for each exception."""
+    today = answer.today
+    rows = tuple(
+        (
+            each.row.id,
+            each.row.state,
+            each.row.covers,
+            f"{each.row.until} ({left(each.row.days_left)})",
+            ", ".join(each.agreed.rules),
+            each.who,
+            each.agreed.reason,
+        )
+        for each in today
+    )
+    states = {state: sum(each.row.state == state for each in today) for state in ("in-force", "idle", "expired")}
+    title = f"{len(rows)} exceptions: " + ", ".join(f"{number} {state}" for state, number in states.items())
+    with console(stream, look) as out:
+        if rows:
+            draw(out, Section(title, _COLUMNS, rows))
+        else:
+            say(out, "No exception is agreed.")

@@ -1,0 +1,1 @@
+"""What gather --try prints."""

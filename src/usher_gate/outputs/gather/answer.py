@@ -1,0 +1,22 @@
+"""What one source would give: what is told of it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+from ...core.words.record import record
+
+
+@record
+class AttemptAnswer:
+    """The rows of each table and the files that a source gives as they are; how often columns and values (by column) stood there
+    of which its mapping does not speak; in `refused` are the columns whose values are then refused."""
+
+    source: str
+    kind: str
+    tables: Mapping[str, Sequence[Mapping[str, str]]]
+    files: Mapping[str, str]
+    left_columns: Mapping[str, int]
+    left_values: Mapping[str, Mapping[str, int]]
+    refused: frozenset[str]
+    notes: Sequence[str]

@@ -1,0 +1,1 @@
+"""What holes prints: one file for each form."""

@@ -1,0 +1,71 @@
+"""Holes, lock-outs and what ails the access rules: what is told."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ...core.organisation.access_rules import AccessRule
+from ...core.organisation.snapshot import Snapshot
+from ...core.sign_in.gatekeeper import Gatekeeper
+from ...core.sign_in.health import Ailment
+from ...core.sign_in.holes import WayIn
+from ...core.sign_in.lockout import Lockout
+from ...core.sign_in.possible import Asked
+from ...core.words.record import record
+from ...core.words.vocabulary import CONDITION_WORDS, DIMENSIONS
+
+
+@record
+class RuleHoles:
+    """One proof that is asked for (rule "": by the call), and the holes in it for the people it is asked from."""
+
+    rule: str
+    title: str
+    asked: Asked
+    holes: tuple[WayIn, ...]
+    people: int
+
+
+@record
+class HolesAnswer:
+    """All that is told."""
+
+    snapshot: Snapshot
+    rules: tuple[RuleHoles, ...]
+    lockouts: tuple[Lockout, ...]
+    ailments: tuple[Ailment, ...]
+    keeper: Gatekeeper
+
+
+def _words(name: str, values: tuple[str, ...]) -> str:
+    """Some values of a dimension in the fewest words."""
+    others = [each for each in CONDITION_WORDS.get(name, ()) if each not in values]
+    if others and len(others) < len(values):
+        return f"not {' or '.join(others)}"
+    return " or ".join(value.replace("+", " and ") for value in values)
+
+
+def describe(hole: WayIn) -> str:
+    """A hole in words: who comes how, from where, to what."""
+    values = {name: _words(name, each) if each else "" for name, each in zip(DIMENSIONS, hole.values, strict=True)}
+    client = values["client"]
+    parts = [
+        f"any client but {client[4:]}" if client.startswith("not ") else f"{client} clients" if client else "any client"
+    ]
+    parts.append(f"from {values['network'] or 'anywhere'}")
+    parts.append(f"to {values['resource'] or 'any resource'}")
+    parts += [f"{name} {values[name]}" for name in ("platform", "device", "risk") if values[name]]
+    return ", ".join(parts)
+
+
+def _reach(keeper: Gatekeeper, number: int) -> tuple[int, int]:
+    """How many people a rule reaches, and how many it excludes."""
+    excluded = keeper.excluded(number)
+    return int(np.count_nonzero(keeper.whom(number))), 0 if excluded is None else int(np.count_nonzero(excluded))
+
+
+def _outcome(rule: AccessRule) -> str:
+    """What a rule does, in a few words."""
+    if rule.deny:
+        return "deny"
+    return rule.require.text if rule.require is not None else "limits the session"

@@ -1,0 +1,49 @@
+"""Holes, lock-outs and what ails the access rules, as JSON (form holes/1)."""
+
+from __future__ import annotations
+
+from typing import TextIO
+
+import numpy as np
+
+from ...core.words.vocabulary import DIMENSIONS
+from ..json_text import hole_object, lockout_object, text, write_form
+from ..look import Look
+from .answer import HolesAnswer, _outcome, _reach, describe
+
+
+def write_holes_json(answer: HolesAnswer, stream: TextIO, _look: Look) -> None:
+    """Writes the answer as JSON."""
+    ids = answer.snapshot.people.ids
+    entries = [
+        text(
+            {
+                "rule": rule.rule or None,
+                "proof": rule.asked.proof,
+                "people": len(hole.people),
+                "ids": ids.take(np.array(hole.people)),
+                "way": describe(hole),
+                "values": {
+                    name: None if values is None else list(values)
+                    for name, values in zip(DIMENSIONS, hole.values, strict=True)
+                },
+                "because": list(hole.because),
+                "observed_closes": hole.observed_closes,
+                "example": hole_object(hole.sign_in),
+            }
+        )
+        for rule in answer.rules
+        for hole in rule.holes
+    ]
+    locked = [text(lockout_object(each)) for each in answer.lockouts]
+    ailing = [text({"rule": each.rule, "what": each.what, "text": each.text}) for each in answer.ailments]
+    rules = []
+    for number, each in enumerate(answer.keeper.rules):
+        reached, excluded = _reach(answer.keeper, number)
+        known = not answer.keeper.unanswerable >> number & 1
+        counted = {"reaches": reached if known else None, "excludes": excluded if known else None}
+        rules.append(
+            text({"id": each.id, "title": each.title, "mode": each.mode, **counted, "outcome": _outcome(each)})
+        )
+    lists = (("holes", entries), ("lockouts", locked), ("ailments", ailing), ("rules", rules))
+    write_form(stream, "holes/1", answer.snapshot, [], lists)

@@ -1,0 +1,14 @@
+"""How a result is to look."""
+
+from __future__ import annotations
+
+from ..core.words.record import record
+
+
+@record
+class Look:
+    """How a result for people is to look: columns wide, coloured or not, and how many rows of each kind."""
+
+    width: int = 80
+    colour: bool = False
+    rows: int = 10

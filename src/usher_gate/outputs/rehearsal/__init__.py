@@ -1,0 +1,1 @@
+"""What rehearse prints: one file for each form."""

@@ -1,0 +1,63 @@
+"""What a change would have done to sign-ins that happened: what is told."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from datetime import UTC, datetime, timedelta
+
+import numpy as np
+
+from ...core.organisation.snapshot import Snapshot
+from ...core.sign_in.decide import OWN
+from ...core.sign_in.lockout import Lockout
+from ...core.sign_in.rehearsal import HARD, Rehearsal
+from ...core.sign_in.replay import OUTCOMES, PARTNER, TriedRule
+from ...core.words.record import record
+
+FATES = tuple(OUTCOMES[fate] for fate in HARD)  # challenged, stuck, denied, unknown
+
+
+@record
+class Missed:
+    """Events that could not be used: why, what stood there, how many, and the first place."""
+
+    why: str
+    value: str
+    count: int
+    place: str
+
+
+@record
+class RehearsalAnswer:
+    """The counts, what was tried (`change` in words, and the rules that take part), and what could not be read."""
+
+    snapshot: Snapshot
+    change: str
+    rules: Sequence[TriedRule]
+    rehearsal: Rehearsal
+    files: int
+    read: int
+    missed: tuple[Missed, ...]
+    lockouts: tuple[Lockout, ...]
+
+
+def date(day: int) -> str:
+    """A day as it is written."""
+    return (datetime(1970, 1, 1, tzinfo=UTC) + timedelta(days=day)).strftime("%Y-%m-%d")
+
+
+def titles(answer: RehearsalAnswer) -> Mapping[str, str]:
+    """What the rules that take part in the change are called."""
+    found = {each.rule.id: each.rule.title for each in answer.rules if each.then}
+    return {**found, OWN: "the person must show a second factor", PARTNER: "the partner's guests_in is off"}
+
+
+def users(answer: RehearsalAnswer) -> list[str]:
+    """The logins of the uses of break-glass accounts."""
+    who = np.array([each.person for each in answer.rehearsal.uses], np.int64)
+    return answer.snapshot.people.logins.take(who)
+
+
+def logins(answer: RehearsalAnswer) -> list[str]:
+    """The logins of the people who would be hurt."""
+    return answer.snapshot.people.logins.take(np.array(answer.rehearsal.rows, np.int64))

@@ -1,0 +1,19 @@
+"""Who would be hurt by a change, as CSV."""
+
+from __future__ import annotations
+
+import csv
+from typing import TextIO
+
+from ..look import Look
+from ..safe import for_spreadsheet
+from .answer import FATES, RehearsalAnswer, logins
+
+
+def write_rehearsal_csv(answer: RehearsalAnswer, stream: TextIO, _look: Look) -> None:
+    """Writes a row for each person who would be hurt."""
+    writer = csv.writer(stream, lineterminator="\n")
+    writer.writerow(("person", "login", *FATES))
+    people = answer.rehearsal.people
+    for each, login in zip(people, logins(answer), strict=True):
+        writer.writerow((for_spreadsheet(each.name), for_spreadsheet(login), *each.sign_ins))

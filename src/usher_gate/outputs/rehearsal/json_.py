@@ -1,0 +1,65 @@
+"""What a change would have done to sign-ins that happened, as JSON (form rehearsal/1)."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any, TextIO
+
+from ...core.sign_in.replay import OUTCOMES
+from ...core.words.times import show_time
+from ..json_text import lockout_object, text, write_form
+from ..look import Look
+from .answer import FATES, RehearsalAnswer, date, logins, titles, users
+
+
+def _fates(numbers: Sequence[int]) -> dict[str, int]:
+    return dict(zip(FATES, numbers, strict=True))
+
+
+def write_rehearsal_json(answer: RehearsalAnswer, stream: TextIO, _look: Look) -> None:
+    """Writes the answer as JSON."""
+    done, named = answer.rehearsal, titles(answer)
+    names = logins(answer)
+    parts: dict[str, list[Any]] = {
+        "changes": [
+            {"now": OUTCOMES[now], "then": OUTCOMES[then], "sign_ins": number, "got_in": done.got_in[now][then]}
+            for now, row in enumerate(done.outcomes)
+            for then, number in enumerate(row)
+            if number
+        ],
+        "days": [
+            {"day": date(each.day), "sign_ins": each.sign_ins, "got_in": each.got_in, **_fates(each.hurt)}
+            for each in done.days
+        ],
+        "rules": [
+            {"id": each.name, "title": named.get(each.name, ""), **_fates(each.sign_ins), "people": each.people}
+            for each in done.rules
+        ],
+        "resources": [{"name": each.name, **_fates(each.sign_ins), "people": each.people} for each in done.resources],
+        "people": [
+            {"id": each.name, "login": login, **_fates(each.sign_ins)}
+            for each, login in zip(done.people, names, strict=True)
+        ],
+        "lockouts": [lockout_object(each) for each in answer.lockouts],
+        "break_glass": [
+            {"time": show_time(each.time), "login": login, "resource": each.resource, "result": each.result or None}
+            | {"network": None if each.networks is None else sorted(each.networks)}
+            for each, login in zip(done.uses, users(answer), strict=True)
+        ],
+        "unused": [
+            {"why": each.why, "value": each.value, "events": each.count, "first": each.place} for each in answer.missed
+        ],
+    }
+    unused = sum(each.count for each in answer.missed)
+    events = {
+        "files": answer.files,
+        "read": answer.read,
+        "decided": done.sign_ins,
+        "unused": unused,
+        "got_in": done.inside,
+    }
+    summary = {**_fates(done.hurt), "people": len(done.people), "changed": done.changed, "eased": done.eased}
+    would_be = {**summary, "denied_now": done.denied_now}
+    fields: list[dict[str, Any]] = [{"tried": answer.change}, {"events": events}, {"would_be": would_be}]
+    lists = ((name, map(text, rows)) for name, rows in parts.items())
+    write_form(stream, "rehearsal/1", answer.snapshot, fields, lists)

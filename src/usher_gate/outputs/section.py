@@ -1,0 +1,74 @@
+"""What is shown of a result: titled tables of typed cells, and numbers in words. How cells are drawn is up to whoever draws them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from ..core.words.record import record
+
+# What a column holds: text that may be folded; numbers; numbers in words, to the right; something that is copied and so not broken; a word
+# that stands for a state; a date.
+TEXT, COUNT, SHARE, WHOLE, WORD, DATE = "text", "count", "share", "whole", "word", "date"
+Cell = str | int | None  # None: nothing, where a number could stand
+
+
+@record
+class Column:
+    """A column of a table: its heading, and what it holds."""
+
+    heading: str
+    kind: str = TEXT
+
+    @property
+    def right(self) -> bool:
+        """Whether its cells stand to the right."""
+        return self.kind in (COUNT, SHARE)
+
+
+@record
+class Section:
+    """A titled table; `more` says how many rows are left out and how to see them."""
+
+    title: str
+    columns: tuple[Column, ...]
+    rows: tuple[tuple[Cell, ...], ...]
+    more: str = ""
+
+
+def cell_text(cell: Cell) -> str:
+    """A cell as it is written for people."""
+    return "·" if cell is None else f"{cell:,}" if isinstance(cell, int) else cell
+
+
+def count(number: int, thing: str, things: str | None = None) -> str:
+    """A number and what it counts: `1 group`, `2,000 groups`."""
+    return f"{number:,} {thing if number == 1 else things or thing + 's'}"
+
+
+def joined(parts: Sequence[str]) -> str:
+    """Some things in a sentence: `a, b and c`."""
+    return parts[0] if len(parts) == 1 else ", ".join(parts[:-1]) + " and " + parts[-1]
+
+
+def cut(rows: Sequence[tuple[Cell, ...]], most: int, how: str) -> tuple[tuple[tuple[Cell, ...], ...], str]:
+    """The first `most` rows (0: all), and what to say of the others: how many they are, and how to see them."""
+    if most and len(rows) > most:
+        return tuple(rows[:most]), f"and {len(rows) - most:,} more: {how}"
+    return tuple(rows), ""
+
+
+def some(names: Sequence[str], most: int = 3) -> str:
+    """The first few of some names, and how many more there are."""
+    return ", ".join(names[:most]) + (f" +{len(names) - most}" if len(names) > most else "")
+
+
+def left(days: int) -> str:
+    """How far away the last day of something is, in words."""
+    if days < 0:
+        return f"ended {count(-days, 'day')} ago"
+    return "ends today" if days == 0 else f"ends in {count(days, 'day')}"
+
+
+def place_text(scope: str) -> str:
+    """Where a setting stands, in words."""
+    return {"factory": "as it came from the factory", "licence": "for want of a licence"}.get(scope, f"set at {scope}")

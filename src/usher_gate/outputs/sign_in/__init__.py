@@ -1,0 +1,1 @@
+"""What sign-in prints: one file for each form."""

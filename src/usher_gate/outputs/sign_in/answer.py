@@ -1,0 +1,108 @@
+"""What a sign-in would meet: what is told, in sentences."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from ...core.sign_in.decide import ALLOWED, CHALLENGED, DENIED, STUCK, UNCERTAIN, Decider, Decision
+from ...core.sign_in.fold import DecisionRow
+from ...core.words.record import record
+from ...core.words.vocabulary import CONDITION_WORDS, CONDITIONS
+
+
+@record
+class SignInAnswer:
+    """The rows, for whom and for what; `open` says which dimensions were left out."""
+
+    who: str
+    resource: str
+    rows: tuple[DecisionRow, ...]
+    decider: Decider
+    open: Mapping[str, bool]
+
+
+def sentence(decision: Decision) -> str:
+    """What the person would read, in one plain sentence."""
+    if decision.outcome == ALLOWED:
+        return "You are in." + (" This session is limited." if decision.longest_hours or decision.no_downloads else "")
+    if decision.outcome == CHALLENGED:
+        return f"Show {_wanted(decision)} to go on."
+    if decision.outcome == STUCK:
+        return f"You need to show {_wanted(decision)}, and cannot; ask your administrator."
+    if decision.outcome == DENIED:
+        if decision.partner_shut:
+            return "People of your organisation may not come in here."
+        if decision.uncarried:
+            return "This program is too old to show what is asked for; use the browser or the app."
+        return "You cannot come in like this."
+    return "It cannot be told from what is known."
+
+
+def _wanted(decision: Decision) -> str:
+    return " and ".join(
+        dict.fromkeys(
+            f"({each.require.text})" if " or " in each.require.text else each.require.text for each in decision.missing
+        )
+    )
+
+
+def by_whom(decision: Decision) -> str:
+    """Which rules decide."""
+    if decision.partner_shut:
+        return "the partner's guests_in is off"
+    if decision.outcome == UNCERTAIN:
+        return "not known: " + ", ".join(decision.gaps)
+    names = decision.denied_by or tuple(each.by for each in (*decision.uncarried, *decision.missing))
+    if decision.outcome == ALLOWED and not names:
+        return (
+            "all that is asked for is shown: " + ", ".join(each.by for each in decision.asked)
+            if decision.asked
+            else "no rule asks for anything"
+        )
+    return ", ".join(dict.fromkeys(names))
+
+
+def helps(decision: Decision) -> str:
+    """What would help somebody who cannot get in."""
+    if decision.outcome == STUCK:
+        devices = [each for each in decision.missing if any("device" in proof for proof in each.require.proofs)]
+        found = ["sign in from a managed (or healthy) device"] if devices else []
+        if len(devices) < len(decision.missing):
+            found.append("register an authenticator that gives it")
+            if all(each.require.met_by(frozenset(("mfa",))) for each in decision.missing):
+                found.append("have a bootstrap pass issued")
+        return "; or ".join(found)
+    if decision.outcome == DENIED and decision.uncarried:
+        return "use the browser or the app"
+    if decision.outcome == DENIED and decision.denied_by:
+        return "another network, client, platform, device or risk that these rules do not speak of; or an exclusion"
+    return ""
+
+
+def _values(values: frozenset[str] | None, every: frozenset[str]) -> str:
+    """Some of a dimension's values in the fewest words."""
+    if values is None:
+        return "any"
+    others = every - values
+    return f"not {' or '.join(sorted(others))}" if len(others) < len(values) else ", ".join(sorted(values))
+
+
+def _where(row: DecisionRow, answer: SignInAnswer) -> dict[str, str]:
+    networks = frozenset(each.text for each in answer.decider.gatekeeper.networks.classes)
+    every = {"network": networks, **{name: frozenset(words) for name, words in CONDITION_WORDS.items()}}
+    return {
+        name: _values(values, every[name])
+        for name, values in zip(CONDITIONS, row.values, strict=True)
+        if answer.open[name]
+    }
+
+
+def _match(answer: SignInAnswer, number: int, row: DecisionRow) -> str:
+    """Whether a rule matches, or which condition fails."""
+    keeper = answer.decider.gatekeeper
+    if keeper.unanswerable >> number & 1:
+        return "cannot be told"
+    if not keeper.whom(number)[answer.decider.person]:
+        return "no: people"
+    failed = keeper.rules[number].failing(row.sign_in, row.sign_in.device)
+    return f"no: {failed}" if failed else "yes"

@@ -1,0 +1,52 @@
+"""What a sign-in would meet, as JSON (form sign-in/1)."""
+
+from __future__ import annotations
+
+from typing import Any, TextIO
+
+from ...core.sign_in.decide import OWN, Decision
+from ..json_text import hole_object, text, write_form
+from ..look import Look
+from .answer import SignInAnswer, _match, _where, helps, sentence
+
+
+def _decision_object(decision: Decision) -> dict[str, Any]:
+    return {
+        "outcome": decision.outcome,
+        "sentence": sentence(decision),
+        "denied_by": list(decision.denied_by),
+        "missing": [
+            {"by": None if each.by == OWN else each.by, "require": each.require.text}
+            for each in (*decision.uncarried, *decision.missing)
+        ],
+        "partner_shut": decision.partner_shut,
+        "longest_hours": decision.longest_hours,
+        "no_downloads": decision.no_downloads,
+        "helps": helps(decision) or None,
+        "not_known": list(decision.gaps),
+    }
+
+
+def write_sign_in_json(answer: SignInAnswer, stream: TextIO, _look: Look) -> None:
+    """Writes the answer as JSON."""
+    entries = []
+    for row in answer.rows:
+        rules = [
+            {"rule": rule.id, "mode": rule.mode, "matches": _match(answer, number, row)}
+            for number, rule in enumerate(answer.decider.gatekeeper.rules)
+        ]
+        entries.append(
+            text(
+                {
+                    "when": _where(row, answer),
+                    "example": hole_object(row.sign_in),
+                    "decision": _decision_object(row.now),
+                    "if_enforced": _decision_object(row.observed),
+                    "rules": rules,
+                }
+            )
+        )
+    snapshot = answer.decider.gatekeeper.snapshot
+    write_form(
+        stream, "sign-in/1", snapshot, [{}, {"person": answer.who, "resource": answer.resource}], [("rows", entries)]
+    )

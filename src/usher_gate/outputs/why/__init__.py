@@ -1,0 +1,1 @@
+"""What why prints: one file for each form."""

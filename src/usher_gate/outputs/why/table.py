@@ -1,0 +1,224 @@
+"""Where one person's value or verdict comes from, for a person."""
+
+from __future__ import annotations
+
+from typing import TextIO
+
+from rich.console import Console
+from rich.text import Text
+
+from ...core.settings.walk import AFTER_PIN, BEATEN, OVERRIDDEN, STANDS, Step, StepSetting, Walk
+from ...core.verdicts.codes import VERDICTS
+from ...core.verdicts.explain import ExplainedValue, Said
+from ...core.words.vocabulary import REASONS
+from ..drawing import STYLES, console, draw, say
+from ..look import Look
+from ..safe import for_terminal
+from ..section import DATE, WHOLE, WORD, Column, Section, place_text
+from .answer import Explanation
+
+_STATES = {
+    STANDS: "counts",
+    OVERRIDDEN: "overruled",
+    BEATEN: "outranked",
+    AFTER_PIN: "cut off",
+}
+
+
+def write_why(explanation: Explanation, stream: TextIO, look: Look) -> None:
+    """Writes the explanation for a person."""
+    with console(stream, look) as out:
+        say(out, explanation.person.text, "bold")
+        for said in explanation.said:
+            _said(out, said)
+        for explained in explanation.walks:
+            _walk(out, explained, explanation)
+
+
+def _said(out: Console, said: Said) -> None:
+    out.print()
+    where = f" on {said.service}" if said.service else ""
+    verdict = VERDICTS[said.verdict]
+    out.print(
+        Text.assemble(
+            (for_terminal(f"{said.rule.id}{where}: "), "bold"),
+            (verdict, STYLES.get(verdict, "")),
+            for_terminal(f"  ({said.rule.severity}) {said.rule.title}"),
+        )
+    )
+    lines = [f"The rule does not apply: {said.exempt}."] if said.exempt else []
+    if said.tail is not None:
+        if said.tail.reason:
+            lines.append(REASONS[said.tail.reason])
+        if said.tail.would_be is not None:
+            lines.append(f"Without the exception {said.tail.exception} it would be: {VERDICTS[said.tail.would_be]}.")
+    if said.rule.because:
+        lines.append(f"Why it is asked: {said.rule.because}")
+    if said.rule.mend and said.verdict < VERDICTS.index("meets"):
+        lines.append(f"What mends it: {said.rule.mend}")
+    for line in lines:
+        say(out, line, indent=2)
+    if said.tail is not None and said.tail.leaves:
+        rows = tuple(
+            (
+                ">" if leaf.number == said.tail.decided else "",
+                f"{leaf.about} {leaf.name}",
+                "(not known)" if outcome.actual is None else outcome.actual or "(nothing)",
+                leaf.expected,
+                VERDICTS[outcome.verdict],
+                (place_text(outcome.cause.scope) if outcome.cause and outcome.cause.scope else ""),
+            )
+            for leaf, outcome in said.tail.leaves
+        )
+        draw(
+            out,
+            Section(
+                "What was compared (> decides)" if len(rows) > 1 else "What was compared",
+                (
+                    Column(""),
+                    Column("what"),
+                    Column("is"),
+                    Column("should be"),
+                    Column("verdict", WORD),
+                    Column("where", WHOLE),
+                ),
+                rows,
+            ),
+        )
+
+
+def _walk(out: Console, explained: ExplainedValue, explanation: Explanation) -> None:
+    walk = explained.walk
+    out.print()
+    value = "is not known" if walk.value is None else f"is {walk.value or '(nothing)'}"
+    head = for_terminal(f"{walk.service.id}: {walk.control} {value}")
+    out.print(Text.assemble((head, "bold"), for_terminal(f"  {_standing(walk)}")))
+    for line in _remarks(walk):
+        say(out, line, indent=2)
+    rows = [row for step in walk.steps for row in _step(step, explanation)]
+    draw(
+        out,
+        Section(
+            "The walk, widest first (> counts)",
+            (
+                Column("step", WHOLE),
+                Column("value"),
+                Column(""),
+                Column("changed (UTC)", DATE),
+                Column("where", WHOLE),
+                Column("fate", WHOLE),
+            ),
+            tuple(rows),
+        ),
+    )
+    if explained.rules:
+        made = tuple(
+            (
+                said.rule.id,
+                said.rule.severity,
+                VERDICTS[said.verdict],
+                (said.exempt or _leaf_words(said, walk.control)),
+            )
+            for said in explained.rules
+        )
+        draw(
+            out,
+            Section(
+                "Rules that look at it",
+                (Column("rule", WHOLE), Column("severity", WORD), Column("verdict", WORD), Column("because")),
+                made,
+            ),
+        )
+    elif walk.supported and not explanation.said:
+        out.print()
+        say(out, "No rule of the baseline looks at it here.", indent=2)
+
+
+def _leaf_words(said: Said, control: str) -> str:
+    """What a rule says of a control: what is, what is due, and the reason; or that its other conditions carry it."""
+    if said.tail is None:
+        return ""
+    mine = [(leaf, outcome) for leaf, outcome in said.tail.leaves if leaf.name == control]
+    words = [
+        f"{'not known' if outcome.actual is None else outcome.actual}; {leaf.expected} is due" for leaf, outcome in mine
+    ]
+    if any(outcome.verdict < said.verdict for _, outcome in mine):
+        words.append("the rule's other conditions make up for it")
+    if said.tail.reason:
+        words.append(REASONS[said.tail.reason].rstrip(".").lower())
+    return "; ".join(words)
+
+
+def _standing(walk: Walk) -> str:
+    if walk.scope is None:
+        return ""
+    hold = (
+        "pinned"
+        if walk.pinned
+        else "not pinned, and people may change it themselves"
+        if walk.changeable
+        else "not pinned"
+    )
+    return f"({place_text(walk.scope)}; {hold})"
+
+
+def _remarks(walk: Walk) -> list[str]:
+    found = []
+    if not walk.supported:
+        found.append("The service does not support this control.")
+    if not walk.account:
+        found.append("This person has no account on the service, so no rule judges them there.")
+    licence = {
+        "unavailable": "The control needs a licence that this person does not have.",
+        "unknown": "The control needs a licence, and the snapshot does not tell who has which.",
+        "without": "Without the licence the service gives this value, whatever is set.",
+    }.get(walk.licence)
+    if licence:
+        found.append(licence)
+    if walk.contested:
+        found.append(
+            "Contested: "
+            + "; ".join(f"{scope} says {value}" for scope, value in walk.contested)
+            + " with the same standing."
+        )
+    if walk.young:
+        found.append(
+            f"Young: changed within the {walk.service.settle / 3_600_000_000:g} hours that a change may take to arrive."
+        )
+    if walk.seen:
+        found.append(f"Really seen last: {', '.join(walk.seen)}.")
+    found += [
+        f"Contradiction: {each.control} is {each.value} ({place_text(each.scope)}). {each.because}"
+        for each in walk.contradictions
+    ]
+    return found
+
+
+def _step(step: Step, explanation: Explanation) -> list[tuple[str, ...]]:
+    if step.gap:
+        return [("  " + step.name, "unknown", "ends the walk" if step.ends else "", "", "", step.gap)]
+    if not step.settings:
+        return [("  " + step.name, "–", "", "", "", "")]
+    return [_row(step, setting, number == 0, explanation) for number, setting in enumerate(step.settings)]
+
+
+def _row(step: Step, setting: StepSetting, first: bool, explanation: Explanation) -> tuple[str, ...]:
+    name = step.name if step.name == setting.scope or setting.scope in ("factory", "licence") else setting.scope
+    marks = [
+        word
+        for word, there in (
+            ("pinned", setting.pinned),
+            (f"rank {setting.rank}", setting.rank is not None),
+            ("young", setting.young),
+        )
+        if there
+    ]
+    changed = explanation.time_of(setting.changed).removesuffix(" UTC") if setting.changed is not None else ""
+    return (
+        ("> " if setting.state == STANDS else "  ") + (name if first or name != step.name else ""),
+        (setting.value or "(nothing)"),
+        ", ".join(marks),
+        changed,
+        explanation.line_of(setting.row),
+        _STATES[setting.state],
+    )
