@@ -5,13 +5,12 @@ Writes FOLDER (default: northmere) with a snapshot, a baseline, exceptions and u
 from __future__ import annotations
 
 import argparse
-import os
 import shutil
 from pathlib import Path
 
 from ..core.words.faults import quoted
 from ..files.faults import UsherError
-from ..files.written.workfolder import NAME
+from ..files.written.workfolder import NAME, read_workfolder
 from .common import add_output
 
 TAKES = "[FOLDER]"
@@ -69,11 +68,8 @@ def _check(folder: Path, arguments: argparse.Namespace) -> None:
 
     parser = Parser("check", check.__doc__, check.EXAMPLES)
     check.add_arguments(parser)
-    options = ["--format", arguments.format] + (["--no-colour"] if arguments.no_colour else [])
-    options += ["--out", str(arguments.out.absolute())] if arguments.out else []
-    here = Path.cwd()
-    os.chdir(folder)
-    try:
-        check.run(parser.parse_args(options))
-    finally:
-        os.chdir(here)
+    where = read_workfolder(folder)
+    options = [f"--{name}={getattr(where, name)}" for name in ("snapshot", "baseline", "exceptions")]
+    options += ["--format", arguments.format] + (["--no-colour"] if arguments.no_colour else [])
+    options += ["--out", str(arguments.out)] if arguments.out else []
+    check.run(parser.parse_args(options))

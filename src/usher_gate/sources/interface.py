@@ -5,10 +5,10 @@ SourceFailed              a source that could not be read whole: one line that h
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Protocol
 
 from ..files.faults import UsherError
 from .secrets import Secrets
@@ -68,6 +68,3 @@ class Source(Protocol):
 
     def gather(self, context: Context) -> Gathered:
         """Everything that it has; raises SourceFailed."""
-
-
-Maker = Callable[[Mapping[str, Any]], Source]

@@ -12,10 +12,10 @@ from typing import Any
 
 from ..core.words.faults import Fault, Faults, nearest, quoted
 from ..files.faults import BadInput, stop_if_any
+from ..files.jsoncells import cell_text
 from ..files.yamltree import Cursor, read_yaml
 from .interface import Context, Gathered, Gives, Row, SourceFailed
 from .people import LISTS, Odd, person_row
-from .service import cell_text
 
 LEVELS = ("organisation", "unit", "group", "person")
 _KNOWN = ("people", "groups", "members", "observations", "authenticators", "passes", "partners", "sign_ins", "meetings")
@@ -168,7 +168,7 @@ class Mapped:
             found.tables.setdefault(each.table, [])
         spoken = self.mapping.spoken
         for number, raw in enumerate(_raw_rows(path, self.mapping.rows), 1):
-            flat = _flat(raw, spoken)
+            flat = _flat(raw)
             for name, value in flat.items():
                 if name not in spoken and value != "":
                     left.columns[name] += 1
@@ -213,15 +213,15 @@ def _translated(cell: Cell, flat: Mapping[str, str], left: Leftover) -> str:
     return cell.other or ""
 
 
-def _flat(raw: Mapping[str, Any], spoken: frozenset[str], prefix: str = "", depth: int = 0) -> dict[str, str]:
+def _flat(raw: Mapping[str, Any], prefix: str = "", depth: int = 0) -> dict[str, str]:
     """A raw object with its nested keys as `a.b`, lists as words joined by `;`."""
     found: dict[str, str] = {}
     for name, value in raw.items():
         path = f"{prefix}{name}"
         if isinstance(value, dict) and depth < 20:
-            found |= _flat(value, spoken, f"{path}.", depth + 1)
+            found |= _flat(value, f"{path}.", depth + 1)
         elif value is not None:
-            found[path] = cell_text(value)
+            found[path] = cell_text(value) or ""
     return found
 
 

@@ -26,6 +26,7 @@ from ..core.organisation.build.table import Spec
 from ..files.faults import UsherError
 from ..files.sign_ins.interface import SIGN_INS
 from ..files.snapshot import manifest as form
+from ..files.write import sync_folder
 from .interface import FAILED, Gathered, Row
 from .join import Joined
 from .people import columns
@@ -152,7 +153,7 @@ def put_in_place(folder: Path, snapshots: Path, link: Path, name: str) -> Path:
         number += 1
         final = snapshots / f"{name}-{number}"
     folder.rename(final)
-    _sync(snapshots)
+    sync_folder(snapshots)
     fresh = link.with_name(f".{link.name}.new")
     if fresh.is_dir() and not fresh.is_symlink():  # somebody was stopped between the two steps below
         fresh.rename(snapshots / f"before-{name}-{os.getpid()}")
@@ -163,7 +164,7 @@ def put_in_place(folder: Path, snapshots: Path, link: Path, name: str) -> Path:
         fresh.rename(snapshots / f"before-{name}")
     else:
         fresh.replace(link)
-    _sync(link.parent)
+    sync_folder(link.parent)
     return final
 
 
@@ -178,14 +179,6 @@ def _exchange(first: Path, second: Path) -> None:
         raise UsherError(
             f"{second} is a folder, and this system cannot swap it for a link in one step; move it away first"
         )
-
-
-def _sync(folder: Path) -> None:
-    handle = os.open(folder, os.O_RDONLY)
-    try:
-        os.fsync(handle)
-    finally:
-        os.close(handle)
 
 
 def prune(snapshots: Path, current: Path, keep: int) -> int:

@@ -5,10 +5,12 @@ from __future__ import annotations
 from collections.abc import Iterator, Mapping
 from typing import Any
 
+from ..files.jsoncells import cell_text
+from ..files.parallel import ahead
 from ..files.scim import ACCOUNT, ENTERPRISE, EXTENDED
 from .interface import Context, Gathered, Gives, Row, SourceFailed
 from .people import LISTS, Odd, person_row
-from .web import Access, Web, ahead
+from .web import Access, Web
 
 # Which attribute is which column. The account extension is the stand-in's; a directory of its own says so by `fields`.
 FIELDS: Mapping[str, str] = {
@@ -157,6 +159,4 @@ def _text(found: Any, column: str) -> str:
     if column in LISTS and isinstance(found, list):
         words = (each.get("value") if isinstance(each, dict) else each for each in found)
         return ";".join(str(word) for word in words if word not in (None, ""))
-    if isinstance(found, bool):
-        return "true" if found else "false"
-    return "" if isinstance(found, dict | list) else str(found)
+    return "" if isinstance(found, dict | list) else cell_text(found) or ""

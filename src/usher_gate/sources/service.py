@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from ..files.jsoncells import cell_text
 from .interface import Context, Gathered, Gives, Row, SourceFailed
 from .web import Access, Web
 
@@ -48,13 +49,4 @@ class Service:
 
 def _row(given: dict[str, Any]) -> Row:
     """An object as a row of texts."""
-    return {name: cell_text(value) for name, value in given.items() if value not in (None, "")}
-
-
-def cell_text(value: Any) -> str:
-    """A JSON value as the text of a cell."""
-    if isinstance(value, bool):
-        return "true" if value else "false"
-    if isinstance(value, list):
-        return ";".join(str(each) for each in value)
-    return str(value)
+    return {name: cell_text(value) or "" for name, value in given.items() if value not in (None, "")}

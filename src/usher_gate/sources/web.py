@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import json
 import time
-from collections.abc import Generator, Iterator, Mapping
+from collections.abc import Generator, Mapping
 from email.utils import parsedate_to_datetime
-from typing import Any, TypeVar
+from typing import Any
 from urllib.parse import quote, urlsplit
 
 import msgspec
@@ -20,7 +20,6 @@ try:
 except ImportError:  # pragma: no cover
     raise UsherError("sources over HTTP need httpx2; pip install 'usher-gate[gather]'") from None
 
-_Page = TypeVar("_Page")
 _TRIES = 6
 _LONGEST_WAIT = 60.0
 _LEEWAY = 30.0  # seconds before its end in which a token is renewed
@@ -188,18 +187,6 @@ class Web:
             text = ""
         text = "".join(char if char.isprintable() else " " for char in self._context.secrets.hide(text))[:120]
         return f"status {response.status_code}" + (f" ({text})" if text else "")
-
-
-def ahead(pages: Iterator[_Page]) -> Iterator[_Page]:
-    """The same, the next one being asked for while one is used."""
-    from concurrent.futures import ThreadPoolExecutor
-
-    end = object()
-    with ThreadPoolExecutor(1, "ask") as pool:
-        coming = pool.submit(next, pages, end)
-        while (each := coming.result()) is not end:
-            coming = pool.submit(next, pages, end)
-            yield each  # type: ignore[misc]
 
 
 class _Broken(Exception):

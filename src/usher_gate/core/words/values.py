@@ -36,11 +36,6 @@ class Kind:
     words: tuple[str, ...] = ()
     higher: bool = True
 
-    @property
-    def ordered(self) -> bool:
-        """Whether one value can be stricter than another."""
-        return self.name in ("flag", "level", "number")
-
     def parse(self, text: str) -> str:
         """The canonical text of a value; raises BadValue."""
         if self.name in ("flag", "level"):

@@ -16,6 +16,7 @@ import pyarrow.compute as pc
 from ...core.organisation.columns import MISSING, Bools, Ints, Longs
 from ...core.words.faults import Fault, Faults
 from ..faults import BadInput, stop_if_any
+from ..parallel import ahead
 from ..tables.arrowcolumn import ArrowColumn, words_of
 from ..tables.parquet import whole_parquet
 from .interface import COLUMNS, SIGN_INS, Batch, Meanings, Part, Unread
@@ -126,17 +127,6 @@ def _batches(
         before += each.num_rows
 
 
-def _ahead(batches: Iterator[Any]) -> Iterator[Any]:
-    """The same, the next one being read while one is used."""
-    from concurrent.futures import ThreadPoolExecutor
-
-    with ThreadPoolExecutor(1, "read") as pool:
-        coming = pool.submit(next, batches, None)
-        while (each := coming.result()) is not None:
-            coming = pool.submit(next, batches, None)
-            yield each
-
-
 def read_parquet(part: Part, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
     """The sign-ins of a Parquet file; where faults name a line, it is the row, counted from 1."""
     import pyarrow.parquet as pq
@@ -157,7 +147,7 @@ def read_parquet(part: Part, meanings: Meanings, unread: Unread) -> Iterator[Bat
         before = sum(file.metadata.row_group(number).num_rows for number in range(part.first))
         rows = file.iter_batches(READ, row_groups=list(groups), columns=names)
     whole = _whole(rows, lambda: whole_parquet(str(path)))
-    yield from _batches(_ahead(whole), names, path, lambda row: before + row + 1, meanings, unread)
+    yield from _batches(ahead(whole), names, path, lambda row: before + row + 1, meanings, unread)
 
 
 def _whole(rows: Iterator[Any], reading: Callable[[], AbstractContextManager[None]]) -> Iterator[Any]:
@@ -211,7 +201,7 @@ def read_csv(path: Path, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
     except pa.ArrowInvalid:
         return  # nothing but the line of columns
     whole = _whole(rows, lambda: _whole_csv(path))
-    yield from _batches(_ahead(map(_as_text, whole)), wanted, path, where.line, meanings, unread)
+    yield from _batches(ahead(map(_as_text, whole)), wanted, path, where.line, meanings, unread)
     if where.odd:
         unread.read += where.odd
         unread.add(f"has not {len(names)} cells, as the first line has", "", where.odd, path, lambda: where.first_odd)

@@ -14,6 +14,7 @@ from ...core.organisation.columns import NO_TIME
 from ...core.words.faults import Fault, nearest, quoted
 from ...core.words.times import parse_time
 from ..faults import BadInput
+from ..jsoncells import cell_text
 from .interface import COLUMNS, SIGN_INS, Batch, Meanings, Part, Unread, counted_by
 
 BLOCK = 4 * 1024 * 1024
@@ -91,28 +92,21 @@ def read_lines(part: Part, meanings: Meanings, unread: Unread) -> Iterator[Batch
             _check(names - seen, rows, lines, path)
             seen |= names
         columns = {
-            name: np.array([coder[_cell(row.get(name))] for row in rows], np.int32)
+            name: np.array([coder[cell_text(row.get(name))] for row in rows], np.int32)
             for name in COLUMNS
             if name in names and (coder := meanings.coders[name]) is not None
         }
         for name in ("person", "resource"):
             columns.setdefault(name, np.full(len(rows), -1, np.int32))
-        parsed = [(cell, parse_time(cell) if cell else NO_TIME) for cell in (_cell(row.get("time")) for row in rows)]
+        parsed = [
+            (cell, parse_time(cell) if cell else NO_TIME) for cell in (cell_text(row.get("time")) for row in rows)
+        ]
         time = np.array([NO_TIME if each is None else each for _, each in parsed], np.int64)
 
         def value(name: str, row: int, rows: Sequence[dict[str, Any]] = rows) -> str:
-            return _cell(rows[row].get(name)) or ""
+            return cell_text(rows[row].get(name)) or ""
 
         yield meanings.batch(columns, time, None, counted_by(value), lines.__getitem__, path, unread)
-
-
-def _cell(value: Any) -> str | None:
-    """A cell as the text that would stand in CSV."""
-    if value is None or isinstance(value, str):
-        return value
-    if isinstance(value, list):
-        return ";".join(str(each) for each in value)
-    return json.dumps(value)
 
 
 def _decoded(

@@ -2,19 +2,15 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Sequence
 from itertools import pairwise
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, cast
 
-from ...core.sign_in.rehearsal import Tally
+from ...core.sign_in.rehearsal import State, Tally
 from ...core.sign_in.replay import Replay
+from ..parallel import cores, share_out
 from . import read_sign_ins
 from .interface import Part, Unread
-
-if TYPE_CHECKING:
-    from multiprocessing.connection import Connection
 
 SMALL = 48 * 1024 * 1024  # bytes in all that are not worth a second process
 
@@ -52,66 +48,27 @@ def _split(path: Path, size: int, pieces: int) -> list[Part]:
 
 def tally_all(files: Sequence[Path], replay: Replay, progress: Callable[[int], None]) -> tuple[Tally, Unread]:
     """Decides and counts everything in these files; the answer is the same with any number of processes."""
-    cores = len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else 1
     # Parquet is read by Arrow, which uses every core as it is.
     large = sum(path.stat().st_size for path in files if path.suffix != ".parquet") >= SMALL
-    work = shares(files, min(cores, 8)) if large and cores > 1 else [[Part(path) for path in files]]
+    work = shares(files, min(cores(), 8)) if large and cores() > 1 else [[Part(path) for path in files]]
     if len(work) == 1:
-        return _work(work[0], replay, progress)
-    return _together(work, replay, progress)
+        return _tally(replay, work[0], progress)
+    tally, unread = Tally(replay), Unread()
+    for state, missed in share_out(_state, replay, work, progress):
+        tally.merge(state)
+        unread.merge(missed)
+    return tally, unread
 
 
-def _work(parts: Sequence[Part], replay: Replay, progress: Callable[[int], None]) -> tuple[Tally, Unread]:
+def _tally(replay: Replay, parts: Sequence[Part], tell: Callable[[int], None]) -> tuple[Tally, Unread]:
     tally, unread = Tally(replay), Unread()
     for batch in read_sign_ins(parts, replay, unread):
         tally.add(batch.events, batch.time, batch.result)
-        progress(unread.read)
+        tell(unread.read)
     return tally, unread
 
 
-def _together(work: Sequence[Sequence[Part]], replay: Replay, progress: Callable[[int], None]) -> tuple[Tally, Unread]:
-    import multiprocessing
-    from multiprocessing.connection import wait
-
-    forks = multiprocessing.get_context("fork")  # what was read is shared, not copied
-    pipes: dict[Any, Any] = {}
-    for parts in work:
-        ours, theirs = forks.Pipe(duplex=False)
-        child = forks.Process(target=_child, args=(theirs, parts, replay), daemon=True)
-        child.start()
-        theirs.close()
-        pipes[ours] = child
-    tally, unread, read = Tally(replay), Unread(), dict.fromkeys(pipes, 0)
-    waiting = set(pipes)
-    try:
-        while waiting:
-            for pipe in cast("list[Any]", wait(list(waiting))):
-                kind, what = pipe.recv()
-                if kind == "read":
-                    read[pipe] = what
-                    progress(sum(read.values()))
-                elif kind == "failed":
-                    raise what
-                else:
-                    tally.merge(what[0])
-                    unread.merge(what[1])
-                    waiting.discard(pipe)
-    except EOFError:
-        raise RuntimeError("a process that reads sign-ins was ended from outside") from None
-    finally:
-        for child in pipes.values():
-            child.kill() if waiting else child.join()
-    return tally, unread
-
-
-def _child(pipe: Connection, parts: Sequence[Part], replay: Replay) -> None:
-    try:
-        tally, unread = _work(parts, replay, lambda read: pipe.send(("read", read)))
-        pipe.send(("done", (tally.state(), unread)))
-    except KeyboardInterrupt:
-        pass
-    except Exception as error:  # told to whoever waits, and raised there
-        pipe.send(("failed", error))
-    finally:
-        pipe.close()
-        os._exit(0)
+def _state(replay: Replay, parts: Sequence[Part], tell: Callable[[int], None]) -> tuple[State, Unread]:
+    """The same, as it travels between processes."""
+    tally, unread = _tally(replay, parts, tell)
+    return tally.state(), unread

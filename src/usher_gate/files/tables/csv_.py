@@ -17,7 +17,6 @@ from ..binary import read_bytes
 
 SMALL = 2 * 1024 * 1024
 LARGEST = 8 * 1024 * 1024 * 1024
-LONGEST_CELL = 1024 * 1024
 
 
 def read_csv(path: Path, shown: str, spec: Spec, faults: Faults) -> Table | None:
@@ -47,7 +46,6 @@ def _read_carefully(data: bytes, shown: str, spec: Spec, faults: Faults) -> Tabl
     text = _text(data, shown, faults)
     if text is None:
         return None
-    csv.field_size_limit(LONGEST_CELL)
     reader = csv.reader(io.StringIO(text, newline=""), strict=True)
     lines: list[int] = []
     rows: list[list[str]] = []
@@ -62,7 +60,7 @@ def _read_carefully(data: bytes, shown: str, spec: Spec, faults: Faults) -> Tabl
         faults.add(
             shown,
             begin,
-            f"is not CSV here ({error}); check the quotes, and that no cell is longer than {LONGEST_CELL // 1024} KiB",
+            f"is not CSV here ({error}); check the quotes, and that no cell is longer than {csv.field_size_limit() // 1024} KiB",
         )
         return None
     if not rows:

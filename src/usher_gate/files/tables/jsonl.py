@@ -12,6 +12,7 @@ from ...core.organisation.build.listcolumn import ListColumn
 from ...core.organisation.build.table import FLAG, LIST, TEXT, TIME, VALUE, WHOLE, Spec, Table
 from ...core.words.faults import Faults, nearest, quoted
 from ..binary import read_bytes
+from ..jsoncells import cell_text
 from .csv_ import LARGEST, SMALL
 
 _DUE = {
@@ -71,7 +72,9 @@ def _read_carefully(data: bytes, shown: str, spec: Spec, faults: Faults) -> Tabl
             faults.add(shown, 1, f"the column {name} is missing; {spec.name} needs {', '.join(spec.required)}")
     if len(faults.found) > before:
         return None
-    columns = {name: ListColumn([_cell(row.get(name)) for row in rows]) for name in names if not name.startswith("x.")}
+    columns = {
+        name: ListColumn([cell_text(row.get(name)) for row in rows]) for name in names if not name.startswith("x.")
+    }
     return Table(spec, shown, len(rows), columns, lines.__getitem__)
 
 
@@ -116,15 +119,6 @@ def _fits(value: Any, kind: str) -> bool:
     if isinstance(value, str):
         return kind in (TEXT, TIME, LIST, VALUE)
     return isinstance(value, int | float) and (kind == VALUE or (kind == WHOLE and isinstance(value, int)))
-
-
-def _cell(value: Any) -> str | None:
-    """A cell as the text that would stand in CSV."""
-    if isinstance(value, bool):
-        return "true" if value else "false"
-    if isinstance(value, list):
-        return ";".join(value)
-    return value if value is None else str(value)
 
 
 def _read_large(data: bytes, shown: str, spec: Spec) -> Table | None:
