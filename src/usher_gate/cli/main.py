@@ -130,26 +130,13 @@ def _crashed() -> int:
     return WRONG
 
 
-def _settle() -> None:
-    """What holds for the whole process is set here, by the script alone, and never by what others call."""
-    import csv
-    import gc
-
-    # A call is short, and what it makes is reached until its end: a collection finds nothing. Without it a check of 200,000 people
-    # takes 0.9 of the time.
-    gc.disable()
-    csv.field_size_limit(
-        _LONGEST_CELL
-    )  # Python's own limit of 128 KiB is less than a group's list of invitees may need
-
-
 def main() -> NoReturn:
-    """The program."""
-    import os
+    """The program. What holds for the whole process is set here, by the script alone, and never by what others call."""
+    if sys.argv[1:2] and sys.argv[1] in VERBS:
+        import csv  # 9 ms, which --help need not wait for
 
+        csv.field_size_limit(_LONGEST_CELL)  # Python's own limit of 128 KiB is less than a list in one cell may need
     try:
-        if len(sys.argv) > 2 or sys.argv[1:2] not in (["--help"], ["--version"]):
-            _settle()
         status = run(sys.argv[1:])
     except SystemExit as ended:  # argparse
         status = ended.code if isinstance(ended.code, int) else WRONG
@@ -158,5 +145,4 @@ def main() -> NoReturn:
         sys.stderr.flush()
     except OSError:
         status = status or WRONG
-    # It ends without taking apart what it made: the system does that at once; the interpreter takes half a second for a check of 200,000.
-    os._exit(status)
+    sys.exit(status)

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from ..words.record import record
-from ..words.vocabulary import CONDITION_WORDS, ELSEWHERE
+from ..words.vocabulary import ANY, CONDITION_WORDS, ELSEWHERE
 from .networks import NetworkClass
 from .proofs import DEVICE_PROOFS, MFA
 from .selector import Selector
@@ -34,7 +36,7 @@ class Requirement:
 
 @record
 class Conditions:
-    """What a sign-in must be like; None holds always. `networks_out` excludes; `elsewhere` is outside all networks."""
+    """What a sign-in must be like; None holds always. `networks_out` excludes; `elsewhere` is outside all networks, `any` everywhere."""
 
     networks_in: frozenset[str] | None = None
     networks_out: frozenset[str] = frozenset()
@@ -45,7 +47,7 @@ class Conditions:
 
     def network(self, names: frozenset[str]) -> bool:
         """Whether an address in just these networks satisfies the condition."""
-        here = names or frozenset((ELSEWHERE,))
+        here = (names or frozenset((ELSEWHERE,))) | {ANY}
         return (self.networks_in is None or bool(self.networks_in & here)) and not self.networks_out & here
 
     def holds(self, condition: str, word: str) -> bool:
@@ -56,6 +58,22 @@ class Conditions:
     def words(self, condition: str) -> list[str]:
         """The words that satisfy a condition, in their order."""
         return [word for word in CONDITION_WORDS[condition] if self.holds(condition, word)]
+
+
+@record
+class ResourceChoice:
+    """Resources as they are chosen: `any`, by name, or by tag."""
+
+    any: bool = False
+    names: tuple[str, ...] = ()
+    tags: tuple[str, ...] = ()
+
+    def among(self, resources: Mapping[str, frozenset[str]]) -> frozenset[str]:
+        """Those that are meant, of all that there are (each with its tags)."""
+        if self.any:
+            return frozenset(resources)
+        tags = frozenset(self.tags)
+        return frozenset(name for name, marked in resources.items() if name in self.names or marked & tags)
 
 
 @record
@@ -75,6 +93,8 @@ class AccessRule:
     no_downloads: bool = False
     changed: int | None = None
     line: int = 0
+    resources_in: ResourceChoice | None = None  # as written: `any` means those that are made later, too
+    resources_out: ResourceChoice | None = None
 
     def speaks_of(self, dimension: str, value: str | NetworkClass) -> bool:
         """Whether a value of one of DIMENSIONS satisfies what the rule says of it."""

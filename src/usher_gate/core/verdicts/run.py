@@ -48,7 +48,7 @@ class Narrowing:
 class Task:
     """A part of a check: some rules whole (each with all its services), about everybody or about some people (`share`).
 
-    Rules about the organisation and its partners are judged where `share` is None, or where `others` says so.
+    Rules about the organisation and its partners are judged where `others` says so.
     """
 
     pairs: Sequence[tuple[Rule, Service | None]]

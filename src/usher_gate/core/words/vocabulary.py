@@ -13,6 +13,7 @@ MEETING_KINDS = ("scheduled", "instant", "personal", "webinar", "broadcast")
 
 MODES = ("enforce", "observe", "off")
 ELSEWHERE = "elsewhere"  # outside all named networks
+ANY = "any"
 CLIENTS = ("browser", "app", "legacy")
 PLATFORMS = ("windows", "macos", "linux", "ios", "android", "other")
 DEVICES = ("unknown", "registered", "managed", "healthy")

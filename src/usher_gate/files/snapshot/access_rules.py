@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Mapping
 from pathlib import Path
 
-from ...core.organisation.access_rules import AccessRule, Conditions, Requirement
+from ...core.organisation.access_rules import AccessRule, Conditions, Requirement, ResourceChoice
 from ...core.organisation.networks import Networks
 from ...core.organisation.snapshot import Snapshot
 from ...core.words.faults import Faults, nearest, quoted
-from ...core.words.vocabulary import CLIENTS, DEVICES, ELSEWHERE, MODES, PLATFORMS, PROOFS, RISKS
+from ...core.words.vocabulary import ANY, CLIENTS, DEVICES, ELSEWHERE, MODES, PLATFORMS, PROOFS, RISKS
 from ..yamltree import Cursor, read_yaml
 from .selectors import read_selector
 
@@ -54,7 +54,7 @@ def _read_rule(
     people = fields["people"].fields(("include",), ("exclude",)) if "people" in fields else {}
     include = read_selector(people["include"], snapshot) if "include" in people else None
     exclude = read_selector(people["exclude"], snapshot) if "exclude" in people else None
-    meant = _read_resources(fields["resources"], resources) if "resources" in fields else frozenset()
+    chosen, out = _read_resources(fields["resources"], resources) if "resources" in fields else (None, None)
     when = read_conditions(fields["when"], networks) if "when" in fields else Conditions()
     outcome = fields["outcome"].fields((), ("deny", "require", "session")) if "outcome" in fields else {}
     deny = outcome["deny"].truth() if "deny" in outcome else False
@@ -74,7 +74,7 @@ def _read_rule(
         mode,
         include,
         exclude,
-        meant,
+        _meant(chosen, out, resources),
         when,
         bool(deny),
         require,
@@ -82,34 +82,43 @@ def _read_rule(
         downloads,
         changed,
         item.line,
+        chosen,
+        out,
     )
 
 
-def _read_resources(place: Cursor, resources: Mapping[str, frozenset[str]]) -> frozenset[str]:
+def _meant(
+    chosen: ResourceChoice | None, out: ResourceChoice | None, resources: Mapping[str, frozenset[str]]
+) -> frozenset[str]:
+    included = chosen.among(resources) if chosen is not None else frozenset[str]()
+    return included - out.among(resources) if out is not None else included
+
+
+def _read_resources(
+    place: Cursor, resources: Mapping[str, frozenset[str]]
+) -> tuple[ResourceChoice | None, ResourceChoice | None]:
     fields = place.fields(("include",), ("exclude",))
-    included = _some_resources(fields["include"], resources) if "include" in fields else frozenset()
-    excluded = _some_resources(fields["exclude"], resources) if "exclude" in fields else frozenset()
-    if included and included <= excluded:
+    chosen, out = (_choice(fields[key], resources) if key in fields else None for key in ("include", "exclude"))
+    if chosen is not None and chosen.among(resources) and not _meant(chosen, out, resources):
         place.fault("every resource that is included is excluded again, so the rule can never match; leave one in")
-    return included - excluded
+    return chosen, out
 
 
-def _some_resources(place: Cursor, resources: Mapping[str, frozenset[str]]) -> frozenset[str]:
+def _choice(place: Cursor, resources: Mapping[str, frozenset[str]]) -> ResourceChoice:
     if place.is_mapping:
         fields = place.fields(("tag",))
         tags = fields["tag"].one_or_more("a tag") if "tag" in fields else ()
-        found = frozenset(name for name, marked in resources.items() if marked & set(tags))
-        if tags and not found:
+        if tags and not ResourceChoice(tags=tags).among(resources):
             known = {tag for marked in resources.values() for tag in marked}
             place.fault(f"no resource has the tag {quoted(', '.join(tags))}; {nearest(tags[0], known)}")
-        return found
+        return ResourceChoice(tags=tags)
     names = place.one_or_more("a resource")
-    if names == ("any",):
-        return frozenset(resources)
+    if names == (ANY,):
+        return ResourceChoice(any=True)
     for name in names:
         if name not in resources:
             place.fault(f"there is no resource {quoted(name)}; {nearest(name, resources)}")
-    return frozenset(names) & resources.keys()
+    return ResourceChoice(names=names)
 
 
 def read_conditions(place: Cursor, networks: Networks | None) -> Conditions:
@@ -132,15 +141,13 @@ def _read_network(place: Cursor, networks: Networks | None) -> tuple[frozenset[s
     fields = place.fields((), ("include", "exclude")) if place.is_mapping else {"include": place}
     if not fields:
         place.fault("nothing is included or excluded; write include: any, elsewhere, or names of networks")
-    inside = _names(fields["include"], networks) if "include" in fields else None
-    return inside, (_names(fields["exclude"], networks) or frozenset()) if "exclude" in fields else frozenset()
+    inside, outside = (_names(fields[key], networks) if key in fields else None for key in ("include", "exclude"))
+    return inside, outside or frozenset()
 
 
-def _names(place: Cursor, networks: Networks | None) -> frozenset[str] | None:
+def _names(place: Cursor, networks: Networks | None) -> frozenset[str]:
     names = place.one_or_more("a network")
-    if names == ("any",):
-        return None
-    for name in names:
+    for name in names if names != (ANY,) else ():
         if networks is not None and name != ELSEWHERE and name not in networks.spans:
             place.fault(f"there is no network {quoted(name)}; {nearest(name, (*networks.spans, ELSEWHERE))}")
     return frozenset(names)
