@@ -64,11 +64,11 @@ def run(arguments: argparse.Namespace) -> int:
             raise
     for note in done.notes:
         log.note(note)
-    for each in done.missing:
-        lost = [*each.tables, *(f"settings of {service}" for service in each.settings_of)]
-        log.note(f"{each.source} is missing, so these are not known: {', '.join(lost)}")
+    for source in done.missing:
+        lost = [*source.tables, *(f"settings of {service}" for service in source.settings_of)]
+        log.note(f"{source.source} is missing, so these are not known: {', '.join(lost)}")
     log.done(str(done.folder))
-    rows = sum(sum(each.counts.values()) for each in done.reports)
+    rows = sum(sum(report.counts.values()) for report in done.reports)
     whole = f"{len(done.reports) - len(done.missing)} of {len(done.reports)} sources"
     print(f"{link} is now {done.folder}: {rows:,} rows and files from {whole}; earlier ones removed: {done.pruned}")
     return FAILED if done.missing else 0
@@ -158,10 +158,10 @@ def _attempt(name: str, settings: GatherSettings, folder: Path) -> int:
     from ..sources.mapped import Leftover, Mapped
     from ..sources.secrets import Secrets
 
-    named = next((each for each in settings.sources if each.name == name), None)
+    named = next((source for source in settings.sources if source.name == name), None)
     if named is None:
         raise UsherError(
-            f"there is no source {quoted(name)}; {nearest(name, [each.name for each in settings.sources])}"
+            f"there is no source {quoted(name)}; {nearest(name, [source.name for source in settings.sources])}"
         )
     context = Context(folder, Secrets(folder), _quiet)
     left = Leftover()

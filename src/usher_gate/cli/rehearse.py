@@ -128,8 +128,10 @@ def _new(present: Gatekeeper, tried: Gatekeeper) -> tuple[Lockout, ...]:
     after = lockouts(tried).found
     if not after:
         return ()
-    before = {(each.resource, each.of): set(each.people) for each in lockouts(present).found}
-    return tuple(each for each in after if set(each.people) - before.get((each.resource, each.of), set()))
+    before = {(lockout.resource, lockout.of): set(lockout.people) for lockout in lockouts(present).found}
+    return tuple(
+        lockout for lockout in after if set(lockout.people) - before.get((lockout.resource, lockout.of), set())
+    )
 
 
 def _missed(unread: Unread) -> tuple[Missed, ...]:
@@ -139,4 +141,4 @@ def _missed(unread: Unread) -> tuple[Missed, ...]:
     for (why, value), number in unread.counts.items():
         path, line = unread.places[why, value]
         found.append(Missed(why, value, number, f"{path}:{line}" if line else path))
-    return tuple(sorted(found, key=lambda each: (-each.count, each.why, each.value)))
+    return tuple(sorted(found, key=lambda missed: (-missed.count, missed.why, missed.value)))

@@ -73,8 +73,8 @@ def run(arguments: argparse.Namespace) -> int:
     if snapshot.access_rules is None:
         raise UsherError("the snapshot has no access-rules.yaml, so nothing is known about what a sign-in meets")
     _among(arguments.resource, snapshot.resources, "resource")
-    for each in (*arguments.shown, *arguments.authenticator):
-        _among(each, TYPES, "authenticator type")
+    for kind in (*arguments.shown, *arguments.authenticator):
+        _among(kind, TYPES, "authenticator type")
     decider, who = _decider(arguments, snapshot)
     given: dict[str, list[object]] = {"network": _networks(arguments, snapshot)}
     for name, words in CONDITION_WORDS.items():
@@ -150,4 +150,4 @@ def _networks(arguments: argparse.Namespace, snapshot: Snapshot) -> list[object]
         return list(networks.classes)
     _among(arguments.network, (*networks.spans, ELSEWHERE), "network")
     names = frozenset[str]() if arguments.network == ELSEWHERE else networks.around(arguments.network)
-    return [NetworkClass(names, next((each.address for each in networks.classes if each.names == names), ""))]
+    return [NetworkClass(names, next((network.address for network in networks.classes if network.names == names), ""))]

@@ -12,6 +12,11 @@ from ..files.faults import UsherError
 from .common import Inputs, add_output, add_places, find_person, read_inputs, write
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
+    from ..core.organisation.services import Service
+    from ..core.verdicts.checker import Checker
+    from ..core.verdicts.explain import ExplainedValue, Said
     from ..outputs.why.answer import Explanation, Person
 
 TAKES = "PERSON [CONTROL]"
@@ -42,58 +47,25 @@ def run(arguments: argparse.Namespace) -> int:
 
 
 def _explain(arguments: argparse.Namespace, inputs: Inputs) -> Explanation:
-    from ..core.settings.walk import walk
     from ..core.verdicts.checker import Checker
-    from ..core.verdicts.explain import ExplainedValue, explain_value, verdicts_of
     from ..core.words.times import show_time
     from ..outputs.why.answer import Explanation
 
     snapshot = inputs.snapshot
     person = find_person(arguments.person, snapshot)
+    known = [service.id for service in snapshot.services or ()]
+    for name in arguments.service or ():
+        if name not in known:
+            raise UsherError(f"there is no service {quoted(name)}; {nearest(name, known)}")
     services = [
         service for service in snapshot.services or () if not arguments.service or service.id in arguments.service
     ]
-    for name in arguments.service or ():
-        if name not in {service.id for service in services}:
-            raise UsherError(
-                f"there is no service {quoted(name)}; {nearest(name, [each.id for each in snapshot.services or ()])}"
-            )
     checker = Checker(snapshot, inputs.baseline, inputs.exceptions)
-    said, walks = [], []
-    if arguments.rule is not None:
-        rule = next((each for each in inputs.baseline.rules if each.id == arguments.rule), None)
-        if rule is None:
-            raise UsherError(
-                f"there is no rule {quoted(arguments.rule)}; {nearest(arguments.rule, [each.id for each in inputs.baseline.rules])}"
-            )
-        if rule.subject != "people":
-            raise UsherError(
-                f"rule {rule.id} is about {rule.subject}, not about people; see usher-gate check --rule {rule.id}"
-            )
-        said = [
-            each
-            for each in verdicts_of(checker, rule, person)
-            if each.service is None or not arguments.service or each.service in arguments.service
-        ]
-        walks = [
-            ExplainedValue(walk(checker.resolver, service, control, person), ())
-            for control in sorted(rule.controls)
-            for service in services
-            if control in service.controls and any(each.service == service.id for each in said)
-        ]
-    else:
-        if arguments.control not in snapshot.catalogue.index:
-            raise UsherError(
-                f"there is no control {quoted(arguments.control)}; {nearest(arguments.control, snapshot.catalogue.index)}"
-            )
-        wanted = [service for service in services if arguments.control in service.controls or arguments.service]
-        if not wanted:
-            raise UsherError(
-                f"no service supports {arguments.control}"
-                if snapshot.services
-                else "without services.yaml no value is known"
-            )
-        walks = [explain_value(checker, service, arguments.control, person) for service in wanted]
+    said, walks = (
+        ([], _of_control(arguments, checker, services, person))
+        if arguments.rule is None
+        else _of_rule(arguments, checker, services, person)
+    )
     return Explanation(
         snapshot,
         _person(person, inputs),
@@ -103,6 +75,54 @@ def _explain(arguments: argparse.Namespace, inputs: Inputs) -> Explanation:
         inputs.read.setting_line,
         show_time,
     )
+
+
+def _of_rule(
+    arguments: argparse.Namespace, checker: Checker, services: Sequence[Service], person: int
+) -> tuple[list[Said], list[ExplainedValue]]:
+    """What a rule says of a person, and where the values come from that it looks at."""
+    from ..core.settings.walk import walk
+    from ..core.verdicts.explain import ExplainedValue, verdicts_of
+
+    rules = {rule.id: rule for rule in checker.baseline.rules}
+    if arguments.rule not in rules:
+        raise UsherError(f"there is no rule {quoted(arguments.rule)}; {nearest(arguments.rule, rules)}")
+    rule = rules[arguments.rule]
+    if rule.subject != "people":
+        raise UsherError(
+            f"rule {rule.id} is about {rule.subject}, not about people; see usher-gate check --rule {rule.id}"
+        )
+    said = [
+        one
+        for one in verdicts_of(checker, rule, person)
+        if one.service is None or not arguments.service or one.service in arguments.service
+    ]
+    walks = [
+        ExplainedValue(walk(checker.resolver, service, control, person), ())
+        for control in sorted(rule.controls)
+        for service in services
+        if control in service.controls and any(one.service == service.id for one in said)
+    ]
+    return said, walks
+
+
+def _of_control(
+    arguments: argparse.Namespace, checker: Checker, services: Sequence[Service], person: int
+) -> list[ExplainedValue]:
+    """Where a person's value of a control comes from, on each service that supports it."""
+    from ..core.verdicts.explain import explain_value
+
+    known = checker.snapshot.catalogue.index
+    if arguments.control not in known:
+        raise UsherError(f"there is no control {quoted(arguments.control)}; {nearest(arguments.control, known)}")
+    wanted = [service for service in services if arguments.control in service.controls or arguments.service]
+    if not wanted:
+        raise UsherError(
+            f"no service supports {arguments.control}"
+            if checker.snapshot.services
+            else "without services.yaml no value is known"
+        )
+    return [explain_value(checker, service, arguments.control, person) for service in wanted]
 
 
 def _person(person: int, inputs: Inputs) -> Person:

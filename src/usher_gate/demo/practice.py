@@ -72,7 +72,7 @@ def _ldif(everybody: Sequence[Person]) -> str:
         lines += [f"displayName:: {name}"] if name else []
         lines += [
             f"employeeType: {person.kind}",
-            f"createTimestamp: {''.join(each for each in person.created_at if each not in '-:T')}",
+            f"createTimestamp: {''.join(time for time in person.created_at if time not in '-:T')}",
         ]
         lines += [f"title: {word}" for word in person.roles.split(";") if word]
         lines += [f"departmentNumber: {word}" for word in person.licences.split(";") if word]

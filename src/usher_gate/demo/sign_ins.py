@@ -166,17 +166,19 @@ def sign_ins(everybody: Sequence[Person]) -> list[SignIn]:
     lamp = next(person for person in everybody if person.break_glass == "true")
     made.append(SignIn("2026-11-12T03:10:00Z", lamp.id, "meeting-console", "203.0.113.77", "", "browser", "other", "unknown", "none",
                        f"{_SECRET};multi-factor-crypto-device", "allowed"))  # fmt: skip  # nobody knows who that was
-    return sorted(made + _odd(made), key=lambda each: (each.time, each.person, each.resource, each.address))
+    return sorted(
+        made + _odd(made), key=lambda sign_in: (sign_in.time, sign_in.person, sign_in.resource, sign_in.address)
+    )
 
 
 def _odd(made: Sequence[SignIn]) -> list[SignIn]:
     """Events that cannot be used: of somebody who is gone, to what is gone, and three that are damaged."""
     found = []
-    for number, each in enumerate(made[:12]):
+    for number, sign_in in enumerate(made[:12]):
         change = {"person": "N1900"} if number < 6 else {"resource": "old-wiki"} if number < 9 else {}
-        change = {"address": "198.51.100"} if number == 9 else {"time": each.time[:-1]} if number == 10 else change
+        change = {"address": "198.51.100"} if number == 9 else {"time": sign_in.time[:-1]} if number == 10 else change
         change = {"client": "telegraph"} if number == 11 else change
-        found.append(SignIn(**{name: change.get(name, getattr(each, name)) for name in COLUMNS}))
+        found.append(SignIn(**{name: change.get(name, getattr(sign_in, name)) for name in COLUMNS}))
     return found
 
 
@@ -189,27 +191,30 @@ _AMR = {_SECRET: "pwd", "out-of-band-sms": "sms", "out-of-band-app": "mfa", "sin
 def ocsf(events: Sequence[SignIn], everybody: Sequence[Person], day: str) -> Iterator[str]:
     """The events of one day as OCSF Authentication events, one JSON object a line."""
     logins = {person.id: person.login for person in everybody}
-    for each in events:
-        if not each.time.startswith(day) or not each.time.endswith("Z") or each.client == "telegraph":
+    for told in events:
+        if not told.time.startswith(day) or not told.time.endswith("Z") or told.client == "telegraph":
             continue
-        at = datetime.fromisoformat(each.time)
-        allowed = each.result == "allowed"
+        at = datetime.fromisoformat(told.time)
+        allowed = told.result == "allowed"
         device = {
             "type_id": 0,
-            "hostname": f"device-{each.person.lower()}",
-            "os": {"name": each.platform, "type_id": _SYSTEMS[each.platform]},
+            "hostname": f"device-{told.person.lower()}",
+            "os": {"name": told.platform, "type_id": _SYSTEMS[told.platform]},
         }
-        device |= {"is_managed": each.device in ("managed", "healthy"), "is_compliant": each.device == "healthy"}
-        device |= {"is_trusted": each.device != "unknown"}
-        agent = {"browser": "Mozilla/5.0", "app": "Quaychat/7.2"}.get(each.client)
+        device |= {
+            "is_managed": told.device in ("managed", "healthy"),
+            "is_compliant": told.device == "healthy",
+        }
+        device |= {"is_trusted": told.device != "unknown"}
+        agent = {"browser": "Mozilla/5.0", "app": "Quaychat/7.2"}.get(told.client)
         event = {
             "class_uid": 3002, "category_uid": 3, "activity_id": 1, "type_uid": 300201, "severity_id": 1,
             "time": int(at.timestamp() * 1000), "status_id": 1 if allowed else 2,
             "metadata": {"version": "1.3.0", "product": {"vendor_name": "Northmere Ferries", "name": "Sign-in log"}},
-            "user": {"uid": each.person, "email_addr": logins.get(each.person, ""), "risk_level_id": _RISKS.index(each.risk)},
-            "device": device, "service": {"name": each.resource}, "src_endpoint": {"ip": each.address},
-            "auth_protocol_id": 7 if each.client == "legacy" else 4,
-            "unmapped": {"amr": [_AMR[word] for word in each.shown.split(";")]},
+            "user": {"uid": told.person, "email_addr": logins.get(told.person, ""), "risk_level_id": _RISKS.index(told.risk)},
+            "device": device, "service": {"name": told.resource}, "src_endpoint": {"ip": told.address},
+            "auth_protocol_id": 7 if told.client == "legacy" else 4,
+            "unmapped": {"amr": [_AMR[word] for word in told.shown.split(";")]},
             **({"http_request": {"user_agent": agent}} if agent else {}),
         }  # fmt: skip
         yield json.dumps(event)

@@ -32,7 +32,7 @@ def _sign_in(address: Schema = TEXT) -> Schema:
             "resource": TEXT,
             "address": address,
             "network": TEXTS,
-            **{name: {"enum": list(each)} for name, each in CONDITION_WORDS.items()},
+            **{name: {"enum": list(words)} for name, words in CONDITION_WORDS.items()},
         }
     )
 

@@ -35,17 +35,17 @@ class Calendar:
             raise SourceFailed(f"{path}: is no .ics file, and no folder of them")
         found = Gathered({"meetings": [], "settings": []})
         now = datetime.now(UTC)
-        for number, each in enumerate(files, 1):
-            if each.stat().st_size > _LARGEST:
-                raise SourceFailed(f"{each}: is larger than {_LARGEST >> 20} MiB")
+        for number, file in enumerate(files, 1):
+            if file.stat().st_size > _LARGEST:
+                raise SourceFailed(f"{file}: is larger than {_LARGEST >> 20} MiB")
             try:
-                calendar = icalendar.Calendar.from_ical(each.read_bytes())
-                self._read(calendar, recurring_ical_events, now, found, each)
+                calendar = icalendar.Calendar.from_ical(file.read_bytes())
+                self._read(calendar, recurring_ical_events, now, found, file)
             except SourceFailed:
                 raise
             except (ValueError, KeyError, IndexError, TypeError, AttributeError) as error:
                 raise SourceFailed(
-                    f"{each}: is not iCalendar as RFC 5545 has it ({error.__class__.__name__})"
+                    f"{file}: is not iCalendar as RFC 5545 has it ({error.__class__.__name__})"
                 ) from None
             context.progress("files", number, len(files))
         return found
@@ -59,7 +59,9 @@ class Calendar:
             counted[uid] = counted.get(uid, 0) + 1
             if not uid or counted[uid] > self._most:
                 continue
-            master = next((each for each in calendar.walk("VEVENT") if str(each.get("UID", "")) == uid), event)
+            master = next(
+                (one_event for one_event in calendar.walk("VEVENT") if str(one_event.get("UID", "")) == uid), event
+            )
             repeats = "RRULE" in master or "RDATE" in master
             start = _moment(event["DTSTART"].dt)
             name = f"{uid}/{start}" if repeats else uid
@@ -78,14 +80,14 @@ class Calendar:
         for event in calendar.walk("VEVENT"):
             rule = event.get("RRULE")
             rules = rule if isinstance(rule, list) else [rule] if rule is not None else []
-            if any(str(each.get("FREQ", [""])[0]).upper() in _TOO_OFTEN for each in rules):
+            if any(str(one_rule.get("FREQ", [""])[0]).upper() in _TOO_OFTEN for one_rule in rules):
                 found.notes.append(f"{path}: {event.get('UID', '')}: comes more often than daily, and is left out")
                 calendar.subcomponents.remove(event)
 
     def _add(self, event: Any, name: str, start: str, repeats: bool, found: Gathered) -> None:
         attendees = event.get("ATTENDEE", [])
         invitees = sorted(
-            {_address(each) for each in (attendees if isinstance(attendees, list) else [attendees])} - {""}
+            {_address(attendee) for attendee in (attendees if isinstance(attendees, list) else [attendees])} - {""}
         )
         kind = str(event.get(KIND, "scheduled")).lower()
         row = {
@@ -106,10 +108,10 @@ class Calendar:
 
     def _settings(self, event: Any, name: str, found: Gathered, path: Path) -> None:
         given = event.get(CONTROL, [])
-        for each in given if isinstance(given, list) else [given]:
-            control, equal, value = str(each).partition("=")
+        for item in given if isinstance(given, list) else [given]:
+            control, equal, value = str(item).partition("=")
             if not equal:
-                raise SourceFailed(f"{path}: {CONTROL}: {str(each)[:60]!r} is not CONTROL=VALUE")
+                raise SourceFailed(f"{path}: {CONTROL}: {str(item)[:60]!r} is not CONTROL=VALUE")
             row = {
                 "service": self._service,
                 "control": control.strip(),

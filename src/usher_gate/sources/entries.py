@@ -100,7 +100,7 @@ def tables(entries: Iterable[tuple[str, Attributes]], layout: Layout) -> Gathere
     odd, kinds, units = 0, Odd(), dict[str, str]()
     columns = [(column, name, column in LISTS, column in _TIMES) for column, name in names.items()]
     for dn, attributes in entries:
-        classes = [each.lower() for each in attributes.get("objectclass", ())]
+        classes = [one_name.lower() for one_name in attributes.get("objectclass", ())]
         if people in classes:
             values = {}
             for column, name, join, moment in columns:
@@ -135,11 +135,11 @@ def tables(entries: Iterable[tuple[str, Attributes]], layout: Layout) -> Gathere
         )
     members, nobody = found.tables["members"], 0
     for group, dns in waiting:
-        for each in dns:
-            kind, member = exact.get(each) or ids.get(normal_dn(each.decode("utf-8", "replace")), ("", ""))
+        for one_dn in dns:
+            kind, member = exact.get(one_dn) or ids.get(normal_dn(one_dn.decode("utf-8", "replace")), ("", ""))
             if kind:
                 members.append({"group": group, "member": member, "type": kind})
-            elif each.strip(b" ,"):
+            elif one_dn.strip(b" ,"):
                 nobody += 1
     if nobody:
         found.notes.append(f"{nobody} members of groups are DNs that no person or group has, and are left out")

@@ -84,7 +84,7 @@ def gather(
         if lost:
             _refuse(lost, any(_gives_people(gathered) for _, gathered in found), partial)
         joined = join(found)
-        missing = [_leave_out(each, joined, [gathered for _, gathered in found]) for each in lost]
+        missing = [_leave_out(source, joined, [gathered for _, gathered in found]) for source in lost]
         notes = [f"{name}: {note}" for name, gathered in found for note in gathered.notes] + joined.notes()
         describe = [
             {
@@ -110,10 +110,14 @@ def _gives_people(gathered: Gathered) -> bool:
 
 
 def _refuse(lost: Sequence[Missing], people: bool, partial: bool) -> None:
-    names = ", ".join(each.source for each in lost)
+    names = ", ".join(source.source for source in lost)
     if not partial:
         raise Incomplete(f"nothing was replaced: {names} could not be read (--partial keeps the rest)")
-    needed = [each.source for each in lost if "organisation" in each.tables or ("people" in each.tables and not people)]
+    needed = [
+        source.source
+        for source in lost
+        if "organisation" in source.tables or ("people" in source.tables and not people)
+    ]
     if needed:
         raise Incomplete(f"nothing was replaced: without {', '.join(needed)} nobody knows who there is")
 
@@ -153,8 +157,10 @@ def _validate(building: Path) -> None:
     except BadInput as error:
         shutil.rmtree(building, ignore_errors=True)
         alike: dict[tuple[str, str], list[Fault]] = {}
-        for each in error.faults:
-            alike.setdefault((each.file.replace(f"{building}/", "what was gathered: "), each.message), []).append(each)
+        for fault in error.faults:
+            alike.setdefault((fault.file.replace(f"{building}/", "what was gathered: "), fault.message), []).append(
+                fault
+            )
         raise BadInput(
             Fault(file, every[0].line, message + (f" (and {len(every) - 1} more lines)" if len(every) > 1 else ""))
             for (file, message), every in alike.items()

@@ -113,7 +113,11 @@ class Ldap:
                     seen += 1
                     yield dn, {name.partition(";")[0].lower(): values for name, values in attributes.items()}
             context.progress("entries", seen, 0)
-            cookies = [each.cookie for each in controls if each.controlType == SimplePagedResultsControl.controlType]
+            cookies = [
+                one_control.cookie
+                for one_control in controls
+                if one_control.controlType == SimplePagedResultsControl.controlType
+            ]
             if not cookies:
                 raise SourceFailed(
                     f"{binding.url}: does not page its results (RFC 2696), so nobody knows whether they are whole"

@@ -56,7 +56,7 @@ class Mapping1:
     @property
     def spoken(self) -> frozenset[str]:
         """The raw columns that it speaks of."""
-        cells = [cell for each in self.into for cell in (*each.cells.values(), *each.extra.values(), each.target)]
+        cells = [cell for into in self.into for cell in (*into.cells.values(), *into.extra.values(), into.target)]
         return self.ignore | {cell.source for cell in cells if cell.source}
 
 
@@ -138,15 +138,15 @@ class Mapped:
     def prepare(self, folder: Path) -> None:
         """Reads the mapping, so that what the source gives is known even if the export cannot be read."""
         self.mapping = read_mapping(folder / self._mapping)
-        services = {each.service for each in self.mapping.into if each.table == "settings"}
-        self.gives = Gives(frozenset(each.table for each in self.mapping.into), tuple(sorted(services)))
+        services = {into.service for into in self.mapping.into if into.table == "settings"}
+        self.gives = Gives(frozenset(into.table for into in self.mapping.into), tuple(sorted(services)))
 
     def gather(self, context: Context) -> Gathered:
         """The rows; raises SourceFailed for a raw value that the mapping does not speak of."""
         found, left = self.read(context)
         if left.refused:
             column = sorted(left.refused)[0]
-            word, number = sorted(left.values[column].items(), key=lambda each: (-each[1], each[0]))[0]
+            word, number = sorted(left.values[column].items(), key=lambda item: (-item[1], item[0]))[0]
             raise SourceFailed(
                 f"{self._path}: {column} holds {quoted(word)} ({number} times), of which {self._mapping} does not speak; "
                 "add it to values, or write other: leave (usher-gate gather --try lists all)"
@@ -164,16 +164,16 @@ class Mapped:
     def read(self, context: Context) -> tuple[Gathered, Leftover]:
         """The rows, and what is left over."""
         path, found, left = context.folder / self._path, Gathered(), Leftover()
-        for each in self.mapping.into:
-            found.tables.setdefault(each.table, [])
+        for into in self.mapping.into:
+            found.tables.setdefault(into.table, [])
         spoken = self.mapping.spoken
         for number, raw in enumerate(_raw_rows(path, self.mapping.rows), 1):
             flat = _flat(raw)
             for name, value in flat.items():
                 if name not in spoken and value != "":
                     left.columns[name] += 1
-            for each in self.mapping.into:
-                for table, row in _rows_of(each, flat, left):
+            for into in self.mapping.into:
+                for table, row in _rows_of(into, flat, left):
                     found.tables[table].append(row)
             if number % 10_000 == 0:
                 context.progress("rows", number, 0)
@@ -272,8 +272,8 @@ def _json_rows(path: Path, rows: str) -> Iterator[Mapping[str, Any]]:
         found = found[part]
     if not isinstance(found, list):
         raise SourceFailed(f"{path}: holds no list{' at ' + rows if rows else ''}; say by rows: where it stands")
-    for number, each in enumerate(found, 1):
-        yield _object(each, path, number)
+    for number, entry in enumerate(found, 1):
+        yield _object(entry, path, number)
 
 
 def _object(found: Any, path: Path, number: int) -> Mapping[str, Any]:

@@ -90,7 +90,7 @@ def build(
                     with path.open("rb") as original:
                         shutil.copyfileobj(original, stream, 1 << 20)
             entries.append(form.file_entry(target, None))
-    entries.sort(key=lambda each: str(each["name"]))
+    entries.sort(key=lambda entry: str(entry["name"]))
     with _private(folder / form.NAME) as stream:
         stream.write(form.manifest_text(stamp, finished_at, describe, entries, missing).encode())
     return folder
@@ -183,9 +183,11 @@ def _exchange(first: Path, second: Path) -> None:
 
 def prune(snapshots: Path, current: Path, keep: int) -> int:
     """Takes out all but the newest earlier snapshots; returns how many went."""
-    names = sorted(each for each in snapshots.iterdir() if each.is_dir() and re.match(r"\d{4}-\d\d-\d\dT", each.name))
-    old = [each for each in names if each.name != current.name]
+    names = sorted(
+        folder for folder in snapshots.iterdir() if folder.is_dir() and re.match(r"\d{4}-\d\d-\d\dT", folder.name)
+    )
+    old = [name for name in names if name.name != current.name]
     gone = old[: max(0, len(old) - keep)]
-    for each in gone:
-        shutil.rmtree(each, ignore_errors=True)
+    for folder in gone:
+        shutil.rmtree(folder, ignore_errors=True)
     return len(gone)

@@ -157,6 +157,6 @@ def _member(group: str, member: Any, known: set[str], groups: set[str]) -> Row:
 def _text(found: Any, column: str) -> str:
     """What is no text, as one: flags as true and false, several values joined where the column is a list."""
     if column in LISTS and isinstance(found, list):
-        words = (each.get("value") if isinstance(each, dict) else each for each in found)
+        words = (one.get("value") if isinstance(one, dict) else one for one in found)
         return ";".join(str(word) for word in words if word not in (None, ""))
     return "" if isinstance(found, dict | list) else cell_text(found) or ""

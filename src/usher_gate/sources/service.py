@@ -38,7 +38,7 @@ class Service:
             page, total = answer.get(key), answer.get("total")
             if not isinstance(page, list) or not isinstance(total, int):
                 raise SourceFailed(f"{self._access.url}{path}: answers without {key} and total")
-            rows += [_row(each) for each in page if isinstance(each, dict)]
+            rows += [_row(item) for item in page if isinstance(item, dict)]
             context.progress(key, len(rows), total)
             if len(rows) == total:
                 return rows

@@ -165,7 +165,7 @@ def read_gather(folder: Path) -> GatherSettings:
     text, whole = read_toml(path)
     data, reader = whole.get("gather", {}), _Reader(path, text)
     sources = data.get("source", []) if isinstance(data, dict) else []
-    if not isinstance(sources, list) or not sources or not all(isinstance(each, dict) for each in sources):
+    if not isinstance(sources, list) or not sources or not all(isinstance(source, dict) for source in sources):
         raise BadInput([Fault(str(path), 0, "names no source; write a [[gather.source]] for each (docs/gather.md)")])
     for key in data:
         if key not in ("keep", "source"):
@@ -176,7 +176,7 @@ def read_gather(folder: Path) -> GatherSettings:
     found = [
         named for section, given in enumerate(sources) if (named := _one(given, section, reader, folder)) is not None
     ]
-    names = [each.name for each in found]
+    names = [named.name for named in found]
     for name in sorted({name for name in names if names.count(name) > 1}):
         reader.fault(f"two sources are called {quoted(name)}; give each a name of its own")
     if reader.faults:
@@ -228,10 +228,10 @@ def _problem(key: str, value: Any) -> str | None:
     if key in _FLAGS:
         return None if isinstance(value, bool) else "is true or false"
     if key in _LISTS:
-        good = isinstance(value, list) and bool(value) and all(isinstance(each, str) and each for each in value)
+        good = isinstance(value, list) and bool(value) and all(isinstance(item, str) and item for item in value)
         return None if good else 'is a list of texts, such as ["one", "two"]'
     if key == "fields":
-        good = isinstance(value, dict) and all(isinstance(each, str) for each in value.values())
+        good = isinstance(value, dict) and all(isinstance(item, str) for item in value.values())
         return None if good else 'says which attribute is which column, such as {login = "mail"}'
     if key == "tls":
         return None if value in ("starttls", "plain") else "is starttls or plain"

@@ -82,7 +82,7 @@ class StandIn(ThreadingHTTPServer):
         """The ill manner that the next request meets, if any."""
         with self.lock:
             self.requests += 1
-            once = [each for each in self.options.misbehave if each not in _ALWAYS]
+            once = [manner for manner in self.options.misbehave if manner not in _ALWAYS]
             if not once or self.requests % self.options.every:
                 return ""
             return once[self.requests // self.options.every % len(once)]
@@ -243,7 +243,7 @@ class _Handler(BaseHTTPRequestHandler):
             page = resources[max(0, start - 3) : start - 3 + count]
         if "skip" in options.misbehave and start > 1:
             page = page[1:]
-        page = [_chosen(each, query.get("attributes", "")) for each in page]
+        page = [_chosen(item, query.get("attributes", "")) for item in page]
         total += "wrong-total" in options.misbehave
         return {
             "schemas": [LIST],
@@ -260,7 +260,7 @@ class _Handler(BaseHTTPRequestHandler):
             start = int(base64.urlsafe_b64decode(cursor)) if cursor else 0
         except (ValueError, binascii.Error):
             raise _Refused(400, "this cursor is none of mine") from None
-        page = [_chosen(each, attributes) for each in resources[start : start + count]]
+        page = [_chosen(resource, attributes) for resource in resources[start : start + count]]
         answer = {"schemas": [LIST], "totalResults": len(resources), "itemsPerPage": len(page), "Resources": page}
         if start + count < len(resources):
             answer["nextCursor"] = base64.urlsafe_b64encode(str(start + count).encode()).decode()
@@ -318,7 +318,7 @@ def _chosen(resource: dict[str, Any], attributes: str) -> dict[str, Any]:
     kept = {"schemas": resource["schemas"], "id": resource["id"]}
     for name, value in resource.items():
         lower = name.lower()
-        if lower in wanted or any(each.startswith(f"{lower}.") for each in wanted):
+        if lower in wanted or any(word.startswith(f"{lower}.") for word in wanted):
             kept[name] = value
         elif isinstance(value, dict) and name.startswith("urn:"):
             some = {inner: cell for inner, cell in value.items() if f"{lower}:{inner.lower()}" in wanted}

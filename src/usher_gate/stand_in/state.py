@@ -56,11 +56,13 @@ class World:
         with self._lock:
             now = self._clock()
             arrived = [row for due, row in self._coming if due <= now]
-            self._coming = [each for each in self._coming if each[0] > now]
+            self._coming = [change for change in self._coming if change[0] > now]
             for row in arrived:
                 key = (row["service"], row["control"], row["scope"])
                 rows = self.tables["settings"]
-                rows[:] = [each for each in rows if (each["service"], each["control"], each["scope"]) != key] + [row]
+                rows[:] = [
+                    one_row for one_row in rows if (one_row["service"], one_row["control"], one_row["scope"]) != key
+                ] + [row]
         return [
             {name: cell for name, cell in row.items() if name != "service"}
             for row in self.tables["settings"]

@@ -91,8 +91,10 @@ def _registered(kind: str, snapshot: Snapshot) -> Coded | None:
     if table is None:
         return None
     wanted = [
-        getattr(TYPES[each], kind.replace("-", "_")) if kind in ("hardware", "phishing-resistant") else each == kind
-        for each in table.kinds
+        getattr(TYPES[one_kind], kind.replace("-", "_"))
+        if kind in ("hardware", "phishing-resistant")
+        else one_kind == kind
+        for one_kind in table.kinds
     ]
     counted = np.bincount(table.person[np.array(wanted, bool)[table.kind]], minlength=len(snapshot.people))
     return _numbers(counted.astype(np.int64), str)
@@ -136,7 +138,7 @@ def _denying(snapshot: Snapshot) -> Coded | None:
         pairs, codes = np.unique(codes * 2 + whom, return_inverse=True)
         codes = codes.reshape(-1)
         words = [
-            join_words((*split_words(words[each // 2]), *([rule.id] if each % 2 else []))) for each in pairs.tolist()
+            join_words((*split_words(words[pair // 2]), *([rule.id] if pair % 2 else []))) for pair in pairs.tolist()
         ]
     return Coded(codes.astype(np.int32), tuple(words))
 

@@ -55,10 +55,10 @@ def close_groups(
         seen = {group}
         waiting = list(containers.get(group, ()))
         while waiting:
-            each = waiting.pop()
-            if each not in seen:
-                seen.add(each)
-                waiting.extend(containers.get(each, ()))
+            group_above = waiting.pop()
+            if group_above not in seen:
+                seen.add(group_above)
+                waiting.extend(containers.get(group_above, ()))
         inner.extend([group] * len(seen))
         outer.extend(seen)
     above = ragged(np.array(inner, np.int64), np.array(outer, np.int32), len(ids), len(ids))

@@ -73,7 +73,7 @@ class Networks:
         return frozenset(
             name
             for name, spans in self.spans.items()
-            if any(each[0] == version and each[1] <= number <= each[2] for each in spans)
+            if any(span[0] == version and span[1] <= number <= span[2] for span in spans)
         )
 
     @cached_property
@@ -83,13 +83,13 @@ class Networks:
         for version, end in _SPACE.items():
             cuts = {0, end + 1}
             for spans in self.spans.values():
-                cuts |= {cut for each in spans if each[0] == version for cut in (each[1], each[2] + 1)}
+                cuts |= {cut for span in spans if span[0] == version for cut in (span[1], span[2] + 1)}
             ordered = sorted(cuts)
             for first, after in pairwise(ordered):
                 names = frozenset(
                     name
                     for name, spans in self.spans.items()
-                    if any(each[0] == version and each[1] <= first <= each[2] for each in spans)
+                    if any(span[0] == version and span[1] <= first <= span[2] for span in spans)
                 )
                 found.append((version, first, after - 1, names))
         return found
@@ -102,9 +102,9 @@ class Networks:
             found.setdefault(names, _text(version, min(first + 1, last)))
         outside = frozenset[str]()
         if outside in found:
-            found[outside] = next((each for each in _EXAMPLES if not self.containing(each)), found[outside])
+            found[outside] = next((address for address in _EXAMPLES if not self.containing(address)), found[outside])
         return tuple(
-            NetworkClass(names, found[names]) for names in sorted(found, key=lambda each: (not each, sorted(each)))
+            NetworkClass(names, found[names]) for names in sorted(found, key=lambda some: (not some, sorted(some)))
         )
 
     @cached_property

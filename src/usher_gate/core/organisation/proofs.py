@@ -50,14 +50,14 @@ PROOF_LEVELS = tuple(with_implied(proofs) for proofs in ((), (MFA,), (PHISHING_R
 
 def without(proofs: frozenset[str], proof: str) -> frozenset[str]:
     """The most that is left of some proofs when one is not among them: those that imply it go too."""
-    return frozenset(each for each in proofs if proof not in with_implied((each,)))
+    return frozenset(one_proof for one_proof in proofs if proof not in with_implied((one_proof,)))
 
 
 def proofs_of(types: frozenset[str]) -> frozenset[str]:
     """What authenticators prove together; each counts only in the company that makes it a second factor."""
     found: set[str] = set()
-    for each in types:
-        worth = TYPES[each]
+    for kind in types:
+        worth = TYPES[kind]
         if worth.factor == "alone" or (worth.factor == "with" and MEMORIZED in types):
             found.add(HARDWARE_KEY if worth.hardware else PHISHING_RESISTANT if worth.phishing_resistant else MFA)
     return with_implied(found)

@@ -164,7 +164,7 @@ class Effective:
             return [place]
         mine = self._snapshot.groups.of_person.of(person)
         alike = np.flatnonzero((self.classes == self.classes[place]) & np.isin(self.targets, mine))
-        return [int(each) for each in alike[::-1]]
+        return [int(one_place) for one_place in alike[::-1]]
 
     def covering(self, person: int) -> list[int]:
         """The places of all settings that cover a person, by growing strength."""

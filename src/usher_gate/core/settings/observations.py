@@ -29,7 +29,7 @@ class Seen:
 def observed(snapshot: Snapshot, service: str, control: str) -> Seen | None:
     """What was seen last of one service and control, up to the time of the snapshot; None where nothing was."""
     table: Observations | None = snapshot.observations
-    names = [each.id for each in snapshot.services or ()]
+    names = [one_service.id for one_service in snapshot.services or ()]
     if table is None or control not in table.controls or service not in names:
         return None
     rows = np.flatnonzero(

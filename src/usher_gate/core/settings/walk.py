@@ -83,7 +83,7 @@ def walk(resolver: Resolver, service: Service, control: str, person: int) -> Wal
     licence = effective.licence_of(person)
     known = licence not in ("unavailable", "unknown")
     rivals = effective.rivals(person, place)
-    values = {effective.value(each) for each in rivals}
+    values = {effective.value(rival) for rival in rivals}
     seen = observed(resolver.snapshot, service.id, control)
     mine = np.flatnonzero(seen.people == person) if seen is not None else np.empty(0, np.int64)
     said = (
@@ -105,7 +105,7 @@ def walk(resolver: Resolver, service: Service, control: str, person: int) -> Wal
         cause.pinned,
         not cause.pinned and (service.self_service is None or control in service.self_service),
         bool(effective.young[place]),
-        tuple((effective.cause(each).scope or "", effective.value(each) or "") for each in rivals)
+        tuple((effective.cause(rival).scope or "", effective.value(rival) or "") for rival in rivals)
         if len(values) > 1
         else (),
         licence,
@@ -121,10 +121,10 @@ def _steps(effective: Effective, snapshot: Snapshot, person: int, place: int) ->
     ended = False
     for kind_name in effective.service.precedence:
         kind = LEVELS.index(kind_name)
-        here = [each for each in covering if effective.kinds[each] == kind]
-        if any(effective.targets[each] == EVERYBODY for each in here):
+        here = [one_place for one_place in covering if effective.kinds[one_place] == kind]
+        if any(effective.targets[one_place] == EVERYBODY for one_place in here):
             gap = {UNIT: "the people table has no column unit"}.get(kind, "there is no members table")
-            pinned = any(effective.pinned[each] for each in here)
+            pinned = any(effective.pinned[one_place] for one_place in here)
             steps.append(Step(kind_name, (), gap, pinned and not ended))
             ended |= pinned
             continue
@@ -134,7 +134,10 @@ def _steps(effective: Effective, snapshot: Snapshot, person: int, place: int) ->
             steps.append(
                 Step(
                     name,
-                    tuple(_setting(effective, each, _state(each, best_first, place, ended)) for each in best_first),
+                    tuple(
+                        _setting(effective, one_place, _state(one_place, best_first, place, ended))
+                        for one_place in best_first
+                    ),
                     "",
                     ends,
                 )
@@ -157,16 +160,18 @@ def _named_steps(
     if kind == UNIT and snapshot.units is not None:
         paths = snapshot.units.path_of(person)
         index = snapshot.units.index
-        return [(f"unit:{path}", [each for each in here if effective.targets[each] == index[path]]) for path in paths]
+        return [
+            (f"unit:{path}", [place for place in here if effective.targets[place] == index[path]]) for path in paths
+        ]
     return [({ORGANISATION: "organisation", PERSON: "person"}.get(kind, "group"), here)]
 
 
-def _state(each: int, best_first: Sequence[int], place: int, ended: bool) -> str:
-    if each == place:
+def _state(mine: int, best_first: Sequence[int], place: int, ended: bool) -> str:
+    if mine == place:
         return STANDS
     if ended:
         return AFTER_PIN
-    return OVERRIDDEN if each == best_first[0] else BEATEN
+    return OVERRIDDEN if mine == best_first[0] else BEATEN
 
 
 def _setting(effective: Effective, place: int, state: str) -> StepSetting:
@@ -188,12 +193,15 @@ def _contradictions(
     resolver: Resolver, service: Service, control: str, value: str | None, person: int
 ) -> list[ContradictionSeen]:
     found = []
-    for each in resolver.snapshot.catalogue.contradictions:
-        for (mine, mine_values), (other, other_values) in ((each.first, each.second), (each.second, each.first)):
+    for contradiction in resolver.snapshot.catalogue.contradictions:
+        for (mine, mine_values), (other, other_values) in (
+            (contradiction.first, contradiction.second),
+            (contradiction.second, contradiction.first),
+        ):
             if mine != control or value not in mine_values or other not in service.controls:
                 continue
             effective = resolver.effective(service, other)
             cause = effective.cause(int(effective.places[person]))
             if cause.value in other_values and effective.licence_of(person) not in ("unavailable", "unknown"):
-                found.append(ContradictionSeen(other, cause.value or "", cause.scope or "", each.because))
+                found.append(ContradictionSeen(other, cause.value or "", cause.scope or "", contradiction.because))
     return found

@@ -35,7 +35,7 @@ def none_of(mask: int, bits: Bits, people: Longs) -> Bools:
 def least(masks: Iterable[int]) -> list[int]:
     """The masks that hold no other one: whoever has nothing of any mask, has nothing of one of these."""
     found: list[int] = []
-    for mask in sorted(set(masks), key=lambda each: (each.bit_count(), each)):
-        if not any(mask & each == each for each in found):
+    for mask in sorted(set(masks), key=lambda some: (some.bit_count(), some)):
+        if not any(mask & smaller == smaller for smaller in found):
             found.append(mask)
     return found

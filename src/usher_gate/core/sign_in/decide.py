@@ -47,8 +47,8 @@ class Decision:
         return (
             self.outcome,
             self.denied_by,
-            tuple(each.by for each in self.missing),
-            tuple(each.by for each in self.uncarried),
+            tuple(source.by for source in self.missing),
+            tuple(demand.by for demand in self.uncarried),
             self.partner_shut,
             self.longest_hours,
             self.no_downloads,
@@ -123,7 +123,7 @@ class Decider:
         """The decision; `unknown` where it differs with what is not known. `shown` are authenticator types."""
         modes = self.gatekeeper.in_modes("enforce", "observe") if observed_too else self.gatekeeper.in_modes("enforce")
         found = [self._under(assumption, sign_in, shown, modes) for assumption in self.assumptions()]
-        if len({each.outcome for each in found}) == 1:
+        if len({decision.outcome for decision in found}) == 1:
             return found[0]
         return Decision(UNCERTAIN, gaps=self.gaps)
 
@@ -137,17 +137,17 @@ class Decider:
         asked = [Demand(rule.id, rule.require) for rule in rules if rule.require is not None]
         asked += [Demand(OWN, SECOND_FACTOR)] if self._must_show else []
         if sign_in.client == "legacy":
-            uncarried = tuple(each for each in asked if not each.require.carried_by_legacy)
+            uncarried = tuple(demand for demand in asked if not demand.require.carried_by_legacy)
             if uncarried:
                 return Decision(DENIED, (), tuple(asked), (), uncarried)
         in_hand = device_proofs(sign_in.device) if not self.guest or assumption.home.home_device else frozenset[str]()
         given, could = self.proofs_given(assumption, shown)
         if sign_in.client == "legacy":
             given = could = frozenset()
-        wanting = tuple(each for each in asked if not each.require.met_by(given | in_hand))
+        wanting = tuple(demand for demand in asked if not demand.require.met_by(given | in_hand))
         if not wanting:
             return _limited(Decision(ALLOWED, asked=tuple(asked)), rules)
-        stuck = tuple(each for each in wanting if not each.require.met_by(given | could | in_hand))
+        stuck = tuple(demand for demand in wanting if not demand.require.met_by(given | could | in_hand))
         return _limited(Decision(STUCK if stuck else CHALLENGED, asked=tuple(asked), missing=stuck or wanting), rules)
 
     def proofs_given(self, assumption: Assumption, shown: frozenset[str]) -> tuple[frozenset[str], frozenset[str]]:

@@ -30,13 +30,13 @@ def fold(decider: Decider, resource: str, given: dict[str, list[object]], shown:
     for place in product(*(given[name] for name in CONDITIONS)):
         network, *rest = place
         assert isinstance(network, NetworkClass)
-        sign_in = SignIn(resource, network, *(str(each) for each in rest))
+        sign_in = SignIn(resource, network, *(str(word) for word in rest))
         mask = tuple(not rule.failing(sign_in, sign_in.device) for rule in rules)
         unseen = tuple(not rule.failing(sign_in, "unknown") for rule in rules)
         key = mask, unseen, sign_in.client == "legacy", sign_in.device
         if key not in known:
             known[key] = decider.decide(sign_in, shown), decider.decide(sign_in, shown, observed_too=True)
-        decided[network.text, *(str(each) for each in rest)] = (sign_in, *known[key])
+        decided[network.text, *(str(word) for word in rest)] = (sign_in, *known[key])
     best: list[DecisionRow] | None = None
     for order in permutations(range(len(CONDITIONS))):
         rows = list(_rows(decided, order, (None,) * len(CONDITIONS)))

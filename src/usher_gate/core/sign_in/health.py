@@ -54,14 +54,14 @@ def _changes_anything(keeper: Gatekeeper, number: int, every: list[SignInClass])
     rule, enforced = keeper.rules[number], keeper.in_modes("enforce")
     if rule.longest_hours is not None or rule.no_downloads:
         return bool(np.any(keeper.whom(number)))
-    as_much = [other != number and _asks_as_much(each, rule) for other, each in enumerate(keeper.rules)]
+    as_much = [other != number and _asks_as_much(other_rule, rule) for other, other_rule in enumerate(keeper.rules)]
     bits = sum(1 << other for other, enough in enumerate(as_much) if enough) & enforced
     own = rule.require is not None and not rule.deny and _implies(SECOND_FACTOR.proofs, SECOND_FACTOR.operator, rule)
     for person in keeper.classes[1]:
         mine = keeper.including(person)
         if not mine >> number & 1 or (own and keeper.must_show[person]):
             continue
-        if any(each.rules >> number & 1 and not mine & bits & each.rules for each in every):
+        if any(possible.rules >> number & 1 and not mine & bits & possible.rules for possible in every):
             return True
     return False
 

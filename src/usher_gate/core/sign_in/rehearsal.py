@@ -138,7 +138,7 @@ class _By:
         found = [
             Hurt(name, _four(counts), int(np.count_nonzero(self._whose[name]))) for name, counts in self._counts.items()
         ]
-        return tuple(sorted(found, key=lambda each: (-sum(each.sign_ins), each.name)))
+        return tuple(sorted(found, key=lambda hurt: (-sum(hurt.sign_ins), hurt.name)))
 
 
 class Tally:
@@ -175,15 +175,17 @@ class Tally:
             counted = np.append(counted, np.zeros(-len(counted) % _CELLS, np.int64)).reshape(-1, _CELLS)
             found = {first + place: counted[place] for place in np.flatnonzero(counted.any(1)).tolist()}
         else:
-            found = {each: np.bincount(cell[day == each], minlength=_CELLS) for each in np.unique(day).tolist()}
-        for each, cells in found.items():
-            self._days[each] = self._days.get(each, 0) + cells
+            found = {
+                one_day: np.bincount(cell[day == one_day], minlength=_CELLS) for one_day in np.unique(day).tolist()
+            }
+        for one_day, cells in found.items():
+            self._days[one_day] = self._days.get(one_day, 0) + cells
 
     def _count_uses(self, events: Events, time: Longs, result: Ints) -> None:
         replay = self.replay
         self._used += len(events)
         columns = (time, events.person, events.resource, events.network, result)
-        for when, person, resource, network, said in zip(*(each.tolist() for each in columns), strict=True):
+        for when, person, resource, network, said in zip(*(column.tolist() for column in columns), strict=True):
             networks = None if network < 0 else replay.networks[network]
             self._uses.append(
                 Use(when, person, replay.resources[resource], networks, "" if said < 0 else RESULTS[said])
@@ -232,14 +234,14 @@ class Tally:
         hurt = np.flatnonzero(self._people.any(1))
         ids = self.replay.snapshot.people.ids.take(hurt)
         people = [Hurt(name, _four(self._people[row]), 1) for row, name in zip(hurt.tolist(), ids, strict=True)]
-        order = sorted(range(len(people)), key=lambda each: (-sum(people[each].sign_ins), people[each].name))
+        order = sorted(range(len(people)), key=lambda number: (-sum(people[number].sign_ins), people[number].name))
         return Rehearsal(
             _table(outside + inside),
             _table(inside),
-            tuple(_day(each, self._days[each]) for each in sorted(self._days)),
+            tuple(_day(day, self._days[day]) for day in sorted(self._days)),
             self._rules.rows(),
             self._resources.rows(),
-            tuple(people[each] for each in order),
+            tuple(people[one_row] for one_row in order),
             tuple(hurt[order].tolist()),
             tuple(self._uses),
             self._used,

@@ -132,21 +132,24 @@ class Replay:
         self._network_numbers: dict[frozenset[str], int] = {}
         self._shown_numbers: dict[frozenset[str], int] = {frozenset(): 0}
         self.words = (len(self.rules) + _NO_RULE + 63) // 64
-        requirements = [SECOND_FACTOR, None, *(each.rule.require for each in self.rules)]
-        self._deny = self._bits([[False, True, *(each.rule.deny for each in self.rules)]])[:, 0]
-        carried = [each is None or each.carried_by_legacy for each in requirements]
-        self._uncarried = self._bits([[not each for each in carried]])[:, 0]
+        requirements = [SECOND_FACTOR, None, *(tried.rule.require for tried in self.rules)]
+        self._deny = self._bits([[False, True, *(tried.rule.deny for tried in self.rules)]])[:, 0]
+        carried = [requirement is None or requirement.carried_by_legacy for requirement in requirements]
+        self._uncarried = self._bits([[not carries for carries in carried]])[:, 0]
         self._unmet = self._bits(
             [
-                [each is not None and not each.met_by(level | device_proofs(device)) for each in requirements]
+                [
+                    requirement is not None and not requirement.met_by(level | device_proofs(device))
+                    for requirement in requirements
+                ]
                 for level, device in product(PROOF_LEVELS, DEVICES)
             ]
         )
-        taking = [[True, True, *(getattr(each, name) for each in self.rules)] for name in ("now", "then")]
+        taking = [[True, True, *(getattr(tried, name) for tried in self.rules)] for name in ("now", "then")]
         self._regimes = self._bits(taking)
         self._by = {name: self._dimension(name) for name in CONDITION_WORDS}
         self._by_context = self._contexts()
-        rows = [[name in each.rule.resources for each in self.rules] for name in self.resources]
+        rows = [[name in tried.rule.resources for tried in self.rules] for name in self.resources]
         self._by_resource = self._rule_bits(rows)
         self._by_network = np.zeros((self.words, 0), np.uint64)
         self._worlds = list(self._possible_worlds(present))
@@ -156,7 +159,7 @@ class Replay:
         number = self._network_numbers.setdefault(names, len(self.networks))
         if number == len(self.networks):
             self.networks.append(names)
-            more = self._rule_bits([[each.rule.when.network(names) for each in self.rules]])
+            more = self._rule_bits([[tried.rule.when.network(names) for tried in self.rules]])
             self._by_network = np.concatenate((self._by_network, more), axis=1)
         return number
 
@@ -195,17 +198,18 @@ class Replay:
         choices = [_distinct_assumptions(decider.assumptions()) for decider in deciders]
         truths = np.zeros((len(self.snapshot.people), self.words * 64), bool)
         truths[:, 0] = keeper.must_show
-        for bit, each in enumerate(self.rules, _NO_RULE):
-            truths[:, bit] = each.keeper.whom(each.number)
+        for bit, tried in enumerate(self.rules, _NO_RULE):
+            truths[:, bit] = tried.keeper.whom(tried.number)
         untold = np.zeros(self.words * 64, bool)
         untold[_NO_RULE : _NO_RULE + len(self.rules)] = [
-            bool(each.keeper.unanswerable >> each.number & 1) for each in self.rules
+            bool(tried.keeper.unanswerable >> tried.number & 1) for tried in self.rules
         ]
         for number in range(max(map(len, choices), default=0)):
-            assumptions = [each[min(number, len(each) - 1)] for each in choices]
-            truths[:, 1] = np.array([not each.home.guests_in for each in assumptions])[kit]
+            assumptions = [choice[min(number, len(choice) - 1)] for choice in choices]
+            truths[:, 1] = np.array([not assumption.home.guests_in for assumption in assumptions])[kit]
             blind = [
-                decider.guest and not each.home.home_device for decider, each in zip(deciders, assumptions, strict=True)
+                decider.guest and not assumption.home.home_device
+                for decider, assumption in zip(deciders, assumptions, strict=True)
             ]
             unseen = np.array(blind)[kit] if any(blind) else None
             levels = _Levels(deciders, assumptions, self.shown)
@@ -230,7 +234,7 @@ class Replay:
             rows = np.flatnonzero(gaps == pattern)
             some = events.at(rows)
             missing = [name for place, name in enumerate(names) if pattern >> place & 1]
-            now[rows], then[rows] = _agreed(self._whole(each) for each in self._filled(some, missing))
+            now[rows], then[rows] = _agreed(self._whole(filled) for filled in self._filled(some, missing))
         return now, then
 
     def _filled(self, events: Events, missing: Sequence[str]) -> Iterator[Events]:
@@ -242,7 +246,7 @@ class Replay:
     def _telling(self, name: str) -> list[int]:
         """Values of a dimension, one for each difference that they can make."""
         if name == "network":
-            numbers = [self.network(each.names) for each in self.snapshot.networks.classes]
+            numbers = [self.network(network.names) for network in self.snapshot.networks.classes]
             table = self._by_network
         else:
             numbers, table = list(range(len(CONDITION_WORDS[name]))), self._by[name]
@@ -312,7 +316,7 @@ class Replay:
         by = missing
         for stronger in (lost, carried, barred):
             by = np.where(stronger.any(0), stronger, by)
-        for bit, name in enumerate((OWN, PARTNER, *(each.rule.id for each in self.rules))):
+        for bit, name in enumerate((OWN, PARTNER, *(tried.rule.id for tried in self.rules))):
             mask = (by[bit // 64] >> np.uint64(bit % 64) & np.uint64(1)).astype(bool)
             if mask.any():
                 yield name, mask
@@ -321,16 +325,18 @@ class Replay:
 def _distinct_assumptions(assumptions: Iterable[Assumption]) -> list[Assumption]:
     """The assumptions, those that differ only in the rules whose people cannot be told once."""
     found: dict[tuple[object, ...], Assumption] = {}
-    for each in assumptions:
-        home = each.home
-        found.setdefault((home.guests_in, home.home_mfa, home.home_device, each.types, each.live_pass), each)
+    for assumption in assumptions:
+        home = assumption.home
+        found.setdefault(
+            (home.guests_in, home.home_mfa, home.home_device, assumption.types, assumption.live_pass), assumption
+        )
     return list(found.values())
 
 
 def _agreed(answers: Iterable[tuple[OutcomeCodes, OutcomeCodes]]) -> tuple[OutcomeCodes, OutcomeCodes]:
     """What all answers say; UNKNOWN where they differ."""
     first, *others = answers
-    for each in others:
-        for mine, other in zip(first, each, strict=True):
+    for answer in others:
+        for mine, other in zip(first, answer, strict=True):
             mine[mine != other] = UNKNOWN
     return first

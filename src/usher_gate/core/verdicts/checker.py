@@ -20,7 +20,7 @@ from .condition import Leaf, Tree, deciding, judge, leaves, restrict, too_few
 from .control_leaf import ControlJudge
 from .exceptions import applying, may_be_covered
 from .fact_leaf import judge_fact
-from .outcome import Judged, Outcome, Root, Tail, constant
+from .outcome import NO_SERVICES, Judged, Outcome, Root, Tail, constant
 from .proof_leaf import judge_proof
 from .rules import AgreedException, Baseline, Rule
 from .scope import Scopes
@@ -85,8 +85,8 @@ class Checker:
         tree: Tree | None = None
         judged: list[Judged] = []
         verdict = np.full(size, UNKNOWN, np.uint8)
-        if scope.answered and rule.controls and service is None:
-            judged = [constant(leaf, Outcome(UNKNOWN, "no-value"), size) for leaf in rule.leaves]
+        if scope.answered and rule.needs_services(service):
+            judged = [constant(leaf, NO_SERVICES, size) for leaf in rule.leaves]
         elif scope.answered:
             tree = rule.expect if service is None else restrict(rule.expect, service.controls)
             assert tree is not None

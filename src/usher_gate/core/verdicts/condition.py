@@ -84,7 +84,9 @@ def restrict(tree: Tree, supported: frozenset[str]) -> Tree | None:
         return None if tree.about == "control" and tree.name not in supported else tree
     if isinstance(tree, TooFew):
         return tree
-    kept = tuple(branch for branch in (restrict(each, supported) for each in tree.branches) if branch is not None)
+    kept = tuple(
+        branch for branch in (restrict(one_branch, supported) for one_branch in tree.branches) if branch is not None
+    )
     if not kept:
         return None
     if tree.operator == "some-of" and len(kept) < tree.at_least:

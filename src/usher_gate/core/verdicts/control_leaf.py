@@ -36,7 +36,7 @@ class ControlJudge:
     def _settled_verdicts(self) -> VerdictCodes:
         """The verdict of each place as if every change had arrived and nothing had been observed."""
         values = self.effective.values
-        of_value = {each: UNKNOWN if each is None else MEETS if self._passes(each) else DRIFTS for each in set(values)}
+        of_value = {word: UNKNOWN if word is None else MEETS if self._passes(word) else DRIFTS for word in set(values)}
         verdicts = np.array([of_value[value] for value in values], np.uint8)
         if (self.pinned == "true" and self._changeable) or self.pinned == "strict":
             verdicts[(verdicts == MEETS) & ~self.effective.pinned] = LOOSE
@@ -96,7 +96,7 @@ class ControlJudge:
         return self._finish(codes)
 
     def _finish(self, codes: Ints) -> Judged:
-        verdicts = np.concatenate((self._plain, np.array([each.verdict for each in self._extra], np.uint8)))
+        verdicts = np.concatenate((self._plain, np.array([outcome.verdict for outcome in self._extra], np.uint8)))
         return Judged(self.leaf, codes, verdicts, self.outcome)
 
     def _look(self, places: Ints, which: Longs) -> Ints:

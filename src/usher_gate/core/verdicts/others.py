@@ -17,7 +17,7 @@ from .codes import DRIFTS, EXCEPTED, EXEMPT, MEETS, UNKNOWN
 from .condition import Leaf, Tree, deciding, leaves, restrict, too_few
 from .control_leaf import ControlJudge
 from .exceptions import applying, may_be_covered
-from .outcome import Outcome, Root, Tail
+from .outcome import NO_SERVICES, Outcome, Root, Tail
 from .rules import AgreedException, Rule
 
 Subject = tuple[str, str]
@@ -27,10 +27,10 @@ def _tail(tree: Tree, service: str | None, outcome: Callable[[Leaf], Outcome]) -
     """Judges one subject by its leaves."""
     outcomes = {leaf.number: (leaf, outcome(leaf)) for leaf in leaves(tree)}
     verdict, chosen = deciding(
-        tree, {number: np.array([each.verdict], np.uint8) for number, (_, each) in outcomes.items()}, 1
+        tree, {number: np.array([outcome_of.verdict], np.uint8) for number, (_, outcome_of) in outcomes.items()}, 1
     )
     number = int(chosen[0])
-    few = {each.number: each.control for each in too_few(tree)}
+    few = {one_few.number: one_few.control for one_few in too_few(tree)}
     if number in few:
         return Tail(DRIFTS, "not-supported", tuple(outcomes.values()), Root(service, few[number], None, None))
     decided = outcomes[number][1]
@@ -49,8 +49,8 @@ class OtherVerdicts:
 def judge_organisation(rule: Rule, service: Service | None, resolver: Resolver) -> OtherVerdicts:
     """The organisation's one verdict for a service (or for none)."""
     subject, notes = ("organisation", resolver.snapshot.name), list[str]()
-    if rule.controls and service is None:
-        return OtherVerdicts(((subject, _tail(rule.expect, None, lambda _: Outcome(UNKNOWN, "no-value"))),))
+    if rule.needs_services(service):
+        return OtherVerdicts(((subject, _tail(rule.expect, None, lambda _: NO_SERVICES)),))
     tree = rule.expect if service is None else restrict(rule.expect, service.controls)
     if tree is None:
         return OtherVerdicts(((subject, Tail(EXEMPT, "", (), None)),))

@@ -12,7 +12,7 @@ from ..organisation.columns import Ints
 from ..organisation.sign_ins import SignIn
 from ..settings.effective import Cause
 from ..words.record import record
-from .codes import VerdictCodes
+from .codes import UNKNOWN, VerdictCodes
 from .condition import Leaf
 
 
@@ -37,6 +37,9 @@ class Outcome:
     hole: SignIn | None = None
 
 
+NO_SERVICES = Outcome(UNKNOWN, "no-value")  # of a control, where no services are known
+
+
 @dataclass(slots=True)
 class Judged:
     """One leaf judged: `codes` (int32, one a person) into `verdicts`; `outcome(code)` tells the rest."""
@@ -54,7 +57,7 @@ def constant(leaf: Leaf, outcome: Outcome, size: int) -> Judged:
 
 def coded(leaf: Leaf, codes: Ints, outcomes: Sequence[Outcome]) -> Judged:
     """A leaf judged by a list of outcomes."""
-    return Judged(leaf, codes, np.array([each.verdict for each in outcomes], np.uint8), outcomes.__getitem__)
+    return Judged(leaf, codes, np.array([outcome.verdict for outcome in outcomes], np.uint8), outcomes.__getitem__)
 
 
 @record

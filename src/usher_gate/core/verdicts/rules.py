@@ -7,6 +7,7 @@ from dataclasses import field
 from datetime import date
 
 from ..organisation.selector import Selector
+from ..organisation.services import Service
 from ..words.record import record
 from .condition import Leaf, Tree, leaves
 
@@ -33,6 +34,10 @@ class Rule:
     def controls(self) -> frozenset[str]:
         """The controls that the rule speaks of."""
         return frozenset(leaf.name for leaf in leaves(self.expect) if leaf.about == "control")
+
+    def needs_services(self, service: Service | None) -> bool:
+        """Whether the rule, judged on no service, asks for what only a service could tell."""
+        return bool(self.controls) and service is None
 
     @property
     def leaves(self) -> tuple[Leaf, ...]:

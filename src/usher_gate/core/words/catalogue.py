@@ -50,7 +50,7 @@ class Catalogue:
     def matching(self, pattern: str) -> frozenset[str]:
         """The ids that a pattern means: an id, or a prefix and a star."""
         if pattern.endswith("*"):
-            return frozenset(each.id for each in self.controls if each.id.startswith(pattern[:-1]))
+            return frozenset(control.id for control in self.controls if control.id.startswith(pattern[:-1]))
         return frozenset((pattern,)) & self.index.keys()
 
     def with_own(self, controls: Iterable[Control]) -> Catalogue:

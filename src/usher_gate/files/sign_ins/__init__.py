@@ -42,7 +42,7 @@ def sign_in_files(path: Path) -> list[Path]:
     """The files that a path stands for, in order of their names; raises BadInput where there are none."""
     endings = ", ".join(FORMATS)
     if path.is_dir():
-        found = sorted(each for each in path.iterdir() if each.suffix in FORMATS and each.is_file())
+        found = sorted(file for file in path.iterdir() if file.suffix in FORMATS and file.is_file())
         if not found:
             raise BadInput([Fault(str(path), 0, f"holds no file that ends in {endings}; name a folder that does")])
         return found
@@ -61,10 +61,10 @@ def read_sign_ins(parts: Sequence[Part], replay: Replay, unread: Unread) -> Iter
     Raises BadInput where a file as a whole cannot be used.
     """
     meanings = Meanings(replay)
-    for each in parts:
+    for part in parts:
         try:
-            yield from FORMATS[each.path.suffix](each, meanings, unread)
+            yield from FORMATS[part.path.suffix](part, meanings, unread)
         except OSError as error:
             raise BadInput(
-                [Fault(str(each.path), 0, f"cannot be read ({error.strerror or 'it is damaged'}); write it anew")]
+                [Fault(str(part.path), 0, f"cannot be read ({error.strerror or 'it is damaged'}); write it anew")]
             ) from None

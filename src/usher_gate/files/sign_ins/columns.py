@@ -48,7 +48,8 @@ class _Column:
     def _learn(self, words: Any) -> None:
         """Finds the words of a new dictionary among those that are known (in Arrow), and looks up the others."""
         pair = [
-            pa.DictionaryArray.from_arrays(np.arange(len(each), dtype=np.int32), each) for each in (self._every, words)
+            pa.DictionaryArray.from_arrays(np.arange(len(dictionary), dtype=np.int32), dictionary)
+            for dictionary in (self._every, words)
         ]
         both = pa.chunked_array(pair).unify_dictionaries()
         self._every = both.chunk(1).dictionary
@@ -106,9 +107,9 @@ def _batches(
 ) -> Iterator[Batch]:
     columns = {name: _Column(name, meanings) for name in COLUMNS if name in names}
     before = 0
-    for each in found:
-        arrays = {name: _coded(each.column(names.index(name)), path, name) for name in columns}
-        raw_time = each.column(names.index("time"))
+    for batch in found:
+        arrays = {name: _coded(batch.column(names.index(name)), path, name) for name in columns}
+        raw_time = batch.column(names.index("time"))
         time, wrong = _times(raw_time)
 
         def counted(
@@ -124,7 +125,7 @@ def _batches(
         numbers = {name: column.numbers(arrays[name]) for name, column in columns.items()}
         whole = meanings.batch(numbers, time, wrong, counted, lambda row, start=before: line(start + row), path, unread)  # type: ignore[misc]
         yield from whole.pieces(ROWS)
-        before += each.num_rows
+        before += batch.num_rows
 
 
 def read_parquet(part: Part, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
@@ -139,7 +140,7 @@ def read_parquet(part: Part, meanings: Meanings, unread: Unread) -> Iterator[Bat
     if pa.types.is_timestamp(time) and time.tz is None:
         message = "the column time holds times without an offset; write timestamps with a time zone"
         raise BadInput([Fault(str(path), 1, message)])
-    coded = [each.name for each in schema if pa.types.is_string(each.type) and each.name != "time"]
+    coded = [column.name for column in schema if pa.types.is_string(column.type) and column.name != "time"]
     names = [name for name in schema.names if not name.startswith("x.")]
     with whole_parquet(str(path)):
         file = pq.ParquetFile(path, read_dictionary=coded, pre_buffer=False)  # or the whole file would be held

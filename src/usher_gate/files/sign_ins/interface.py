@@ -158,7 +158,7 @@ class Meanings:
 
     def _shown(self, word: str) -> int:
         types = [part.strip() for part in word.split(";") if part.strip()]
-        return BAD if any(each not in TYPES for each in types) else self.replay.types_shown(types)
+        return BAD if any(kind not in TYPES for kind in types) else self.replay.types_shown(types)
 
     def why(self, column: str, value: str) -> tuple[str, str]:
         """What is wrong with a value, and the value; "" where there is none."""

@@ -101,7 +101,7 @@ def read_lines(part: Part, meanings: Meanings, unread: Unread) -> Iterator[Batch
         parsed = [
             (cell, parse_time(cell) if cell else NO_TIME) for cell in (cell_text(row.get("time")) for row in rows)
         ]
-        time = np.array([NO_TIME if each is None else each for _, each in parsed], np.int64)
+        time = np.array([NO_TIME if when is None else when for _, when in parsed], np.int64)
 
         def value(name: str, row: int, rows: Sequence[dict[str, Any]] = rows) -> str:
             return cell_text(rows[row].get(name)) or ""
@@ -127,7 +127,7 @@ def _check(names: set[str], rows: Sequence[dict[str, Any]], lines: Sequence[int]
     """Raises BadInput for columns that a table sign_ins does not have."""
     known = (*SIGN_INS.required, *SIGN_INS.optional)
     faults = []
-    for name in sorted(each for each in names if not SIGN_INS.knows(each)):
+    for name in sorted(one_name for one_name in names if not SIGN_INS.knows(one_name)):
         line = next(line for row, line in zip(rows, lines, strict=True) if name in row)
         faults.append(
             Fault(

@@ -160,8 +160,8 @@ def _device(told: tuple[bool | None, bool | None, bool | None]) -> int:
 def types_of(amr: Sequence[str] | None, factors: Sequence[int | None], is_mfa: bool | None) -> frozenset[str]:
     """The authenticator types that an event shows."""
     amr = amr or ()
-    found = {AMR.get(each) for each in amr if each != WHOLE} | {FACTORS.get(each or 0) for each in factors}
-    types = frozenset(each for each in found if each is not None)
+    found = {AMR.get(word) for word in amr if word != WHOLE} | {FACTORS.get(factor or 0) for factor in factors}
+    types = frozenset(kind for kind in found if kind is not None)
     if (is_mfa or WHOLE in amr) and not types - {"memorized-secret"}:
         return types | {SOME_SECOND_FACTOR}
     return types
@@ -269,12 +269,12 @@ def read_ocsf(part: Part, meanings: Meanings, unread: Unread) -> Iterator[Batch]
 
 def _fill(events: Sequence[Event]) -> None:
     """Puts empty parts where an event says null."""
-    for each in events:
+    for event in events:
         for name, empty in _EMPTY.items():
-            if getattr(each, name) is None:
-                setattr(each, name, empty)
-        if each.device is not None and each.device.os is None:
-            each.device = msgspec.structs.replace(each.device, os=_System())
+            if getattr(event, name) is None:
+                setattr(event, name, empty)
+        if event.device is not None and event.device.os is None:
+            event.device = msgspec.structs.replace(event.device, os=_System())
 
 
 def _decoded(

@@ -24,7 +24,7 @@ def shares(files: Sequence[Path], count: int) -> list[list[Part]]:
         pieces = min(count, -(-size // fair)) if size > fair // 2 else 1
         parts += [(size // pieces, part) for part in _split(path, size, pieces)]
     loads: list[tuple[int, list[Part]]] = [(0, []) for _ in range(count)]
-    for size, part in sorted(parts, key=lambda each: -each[0]):
+    for size, part in sorted(parts, key=lambda one_part: -one_part[0]):
         least = min(range(count), key=lambda number: loads[number][0])
         loads[least] = (loads[least][0] + size, [*loads[least][1], part])
     return [mine for _, mine in loads if mine]

@@ -36,7 +36,7 @@ def read_access_rules(
                 f"the access rule {quoted(rule.id)} stands here and in line {found[rule.id].line}; give each an id of its own"
             )
         found.setdefault(rule.id, rule)
-    return tuple(found[each] for each in sorted(found))
+    return tuple(found[name] for name in sorted(found))
 
 
 def _read_rule(
@@ -127,7 +127,11 @@ def read_conditions(place: Cursor, networks: Networks | None) -> Conditions:
     inside, outside = _read_network(fields["network"], networks) if "network" in fields else (None, frozenset[str]())
     words = {name: _words(fields[name], allowed) if name in fields else None for name, allowed in _DIMENSIONS.items()}
     found = Conditions(inside, outside, words["client"], words["platform"], words["device"], words["risk"])
-    if networks is not None and "network" in fields and not any(found.network(each.names) for each in networks.classes):
+    if (
+        networks is not None
+        and "network" in fields
+        and not any(found.network(network.names) for network in networks.classes)
+    ):
         fields["network"].fault("no address satisfies this, so the rule can never match; leave one network in")
     return found
 

@@ -30,12 +30,14 @@ def _kind(entry: dict[str, Any]) -> Kind:
 def shipped_catalogue() -> Catalogue:
     """The catalogue that ships with the package."""
     data = json.loads((Path(shipped.__file__).parent / "controls.json").read_text("utf-8"))
-    controls = tuple(Control(each["id"], each["title"], _kind(each), each["weak"]) for each in data["controls"])
+    controls = tuple(Control(entry["id"], entry["title"], _kind(entry), entry["weak"]) for entry in data["controls"])
     contradictions = tuple(
         Contradiction(
-            (each["first"][0], tuple(each["first"][1])), (each["second"][0], tuple(each["second"][1])), each["because"]
+            (entry["first"][0], tuple(entry["first"][1])),
+            (entry["second"][0], tuple(entry["second"][1])),
+            entry["because"],
         )
-        for each in data["contradictions"]
+        for entry in data["contradictions"]
     )
     return Catalogue(controls, contradictions)
 

@@ -32,12 +32,12 @@ class Manifest:
     @property
     def people_whole(self) -> bool:
         """Whether no source of people is missing."""
-        return not any("people" in each.tables for each in self.missing)
+        return not any("people" in source.tables for source in self.missing)
 
     @property
     def untold(self) -> frozenset[str]:
         """The services whose settings are not known."""
-        return frozenset(service for each in self.missing for service in each.settings_of)
+        return frozenset(service for source in self.missing for service in source.settings_of)
 
 
 def digest(path: Path) -> str:
@@ -64,8 +64,13 @@ def manifest_text(
     import json
 
     lost = [
-        {"source": each.source, "why": each.why, "tables": list(each.tables), "settings_of": list(each.settings_of)}
-        for each in missing
+        {
+            "source": source.source,
+            "why": source.why,
+            "tables": list(source.tables),
+            "settings_of": list(source.settings_of),
+        }
+        for source in missing
     ]
     whole = {
         "usher-gate": FORM,
@@ -87,10 +92,12 @@ def read_manifest(folder: Path, faults: Faults) -> Manifest | None:
 
     try:
         found = json.loads(path.read_text("utf-8"))
-        listed = {str(each["name"]): (str(each["sha256"]), int(each["bytes"])) for each in found["files"]}
+        listed = {
+            str(one_file["name"]): (str(one_file["sha256"]), int(one_file["bytes"])) for one_file in found["files"]
+        }
         missing = tuple(
-            Missing(str(each["source"]), str(each["why"]), tuple(each["tables"]), tuple(each["settings_of"]))
-            for each in found["missing"]
+            Missing(str(source["source"]), str(source["why"]), tuple(source["tables"]), tuple(source["settings_of"]))
+            for source in found["missing"]
         )
         if found["usher-gate"] != FORM:
             raise ValueError
@@ -113,9 +120,9 @@ def read_manifest(folder: Path, faults: Faults) -> Manifest | None:
     for file in sorted(folder.iterdir()):
         if file.name not in listed and file.name != NAME and file.suffix in (".csv", ".jsonl", ".parquet", ".yaml"):
             faults.add(str(file), 0, f"was not gathered; take it out, or remove {NAME} if you put it there on purpose")
-    for each in missing:
-        lost = [*each.tables, *(f"settings of {service}" for service in each.settings_of)]
+    for source in missing:
+        lost = [*source.tables, *(f"settings of {service}" for service in source.settings_of)]
         faults.note(
-            f"the source {each.source} could not be read when this was gathered ({each.why}): not known are {', '.join(lost)}"
+            f"the source {source.source} could not be read when this was gathered ({source.why}): not known are {', '.join(lost)}"
         )
     return Manifest(missing)

@@ -115,7 +115,7 @@ def _fits(value: Any, kind: str) -> bool:
     if isinstance(value, bool):
         return kind == FLAG
     if isinstance(value, list):
-        return kind in (LIST, VALUE) and all(isinstance(each, str) for each in value)
+        return kind in (LIST, VALUE) and all(isinstance(item, str) for item in value)
     if isinstance(value, str):
         return kind in (TEXT, TIME, LIST, VALUE)
     return isinstance(value, int | float) and (kind == VALUE or (kind == WHOLE and isinstance(value, int)))

@@ -70,7 +70,7 @@ def read_baseline(
             )
         rules.setdefault(rule.id, rule)
     stop_if_any(faults)
-    return Baseline(name or "", version or "", tuple(rules[each] for each in sorted(rules)), audiences), tuple(
+    return Baseline(name or "", version or "", tuple(rules[one_name] for one_name in sorted(rules)), audiences), tuple(
         faults.notes
     )
 
@@ -323,7 +323,7 @@ def _operands(kind: Kind, operator: str, place: Cursor) -> tuple[str, ...] | Non
         found = [item.value() for item in place.items()]
     else:
         found = [one(place)]
-    return None if None in found or (not place.raw and not found) else tuple(each for each in found if each is not None)
+    return None if None in found or (not place.raw and not found) else tuple(text for text in found if text is not None)
 
 
 def _comparison(kind: Kind, operator: str, place: Cursor, name: str) -> Comparison | None:

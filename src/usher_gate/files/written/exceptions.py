@@ -32,7 +32,7 @@ def read_exceptions(
             )
         found.setdefault(exception.id, exception)
     stop_if_any(faults)
-    return tuple(found[each] for each in sorted(found)), tuple(faults.notes)
+    return tuple(found[name] for name in sorted(found)), tuple(faults.notes)
 
 
 def read_exception(item: Cursor, baseline: Baseline, snapshot: Snapshot | None) -> AgreedException | None:

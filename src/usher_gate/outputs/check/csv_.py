@@ -54,19 +54,25 @@ def _rest(tail: Tail, service: str | None) -> list[str]:
 
 
 def _rows(result: CheckResult) -> Iterator[list[str]]:
-    for each in result.findings():
-        head = [for_spreadsheet(each.rule.id), each.rule.severity]
-        if isinstance(each, OtherFinding):
-            yield [*head, each.subject[0], for_spreadsheet(each.subject[1]), "", *_rest(each.tail, each.service)]
+    for finding in result.findings():
+        head = [for_spreadsheet(finding.rule.id), finding.rule.severity]
+        if isinstance(finding, OtherFinding):
+            yield [
+                *head,
+                finding.subject[0],
+                for_spreadsheet(finding.subject[1]),
+                "",
+                *_rest(finding.tail, finding.service),
+            ]
             continue
-        tails = [_rest(tail, each.service) for tail in each.tails]
+        tails = [_rest(tail, finding.service) for tail in finding.tails]
         people = result.snapshot.people
-        for start in range(0, len(each.people), _PIECE):
-            piece = each.people[start : start + _PIECE]
+        for start in range(0, len(finding.people), _PIECE):
+            piece = finding.people[start : start + _PIECE]
             for name, login, which in zip(
                 people.ids.take(piece),
                 people.logins.take(piece),
-                each.tail[start : start + _PIECE].tolist(),
+                finding.tail[start : start + _PIECE].tolist(),
                 strict=True,
             ):
                 yield [*head, "person", for_spreadsheet(name), for_spreadsheet(login), *tails[which]]

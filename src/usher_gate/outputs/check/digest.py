@@ -87,7 +87,7 @@ def digest(result: CheckResult, rows: int) -> Digest:
         tuple(_details(result)),
         f"{snapshot.name}, as it was at {snapshot.taken_text}, against {baseline.name} {baseline.version}",
         verdicts,
-        tuple(each for each in sections if each.rows),
+        tuple(section for section in sections if section.rows),
         _next(result),
     )
 
@@ -112,9 +112,13 @@ def _details(result: CheckResult) -> list[str]:
             )
     if result.clashing_people:
         found.append(f"{count(result.clashing_people, 'person has', 'people have')} values that cannot work together.")
-    soon = [each.id for each in _agreed(result) if each.state != "expired" and each.days_left <= ENDS_SOON_DAYS]
-    expired = [each.id for each in _agreed(result) if each.state == "expired"]
-    idle = [each.id for each in _agreed(result) if each.state == "idle"]
+    soon = [
+        exception.id
+        for exception in _agreed(result)
+        if exception.state != "expired" and exception.days_left <= ENDS_SOON_DAYS
+    ]
+    expired = [exception.id for exception in _agreed(result) if exception.state == "expired"]
+    idle = [exception.id for exception in _agreed(result) if exception.state == "idle"]
     for names, one, many in (
         (expired, "expired and covers nothing any more", "expired and cover nothing any more"),
         (soon, f"ends within {ENDS_SOON_DAYS} days", f"end within {ENDS_SOON_DAYS} days"),
@@ -128,8 +132,8 @@ def _details(result: CheckResult) -> list[str]:
 def _locked_out(result: CheckResult) -> list[str]:
     """One line for each kind of people who are locked out, with all resources that the same ones are locked out of."""
     resources: dict[tuple[bool, str, tuple[str, ...]], list[str]] = {}
-    for each in result.lockouts:
-        resources.setdefault((not each.all, each.of, each.people), []).append(each.resource)
+    for lockout in result.lockouts:
+        resources.setdefault((not lockout.all, lockout.of, lockout.people), []).append(lockout.resource)
     found = []
     for (only_some, kind, people), names in sorted(resources.items()):
         whom = "accounts" if kind == "break-glass" else "people"
@@ -142,7 +146,7 @@ def _locked_out(result: CheckResult) -> list[str]:
 def _agreed(result: CheckResult) -> list[ExceptionRow]:
     """The exceptions from any of the rules that the report speaks of."""
     rules = {rule.id for rule in result.rules}
-    return [each for each in result.exceptions if rules & set(each.rules)]
+    return [row for row in result.exceptions if rules & set(row.rules)]
 
 
 def _roots(result: CheckResult, most: int) -> Section:
@@ -225,7 +229,7 @@ def _people(result: CheckResult, most: int) -> Section:
     ordered = people[np.lexsort((people, -result.drifts_of[people], result.worst_of[people]))]
     shown = ordered[:most] if most else ordered
     causes: dict[int, list[str]] = {int(person): [] for person in shown}
-    for block in sorted(result.blocks, key=lambda each: SEVERITIES.index(each.rule.severity)):
+    for block in sorted(result.blocks, key=lambda one_block: SEVERITIES.index(one_block.rule.severity)):
         places = np.searchsorted(block.people, shown)
         for person, place in zip(shown.tolist(), places.tolist(), strict=True):
             if place < len(block.people) and block.people[place] == person:
@@ -318,7 +322,10 @@ def _clashes(result: CheckResult, most: int) -> Section:
 
 
 def _exceptions(result: CheckResult) -> Section:
-    made = tuple((each.id, each.state, each.covers, each.until, left(each.days_left)) for each in _agreed(result))
+    made = tuple(
+        (exception.id, exception.state, exception.covers, exception.until, left(exception.days_left))
+        for exception in _agreed(result)
+    )
     columns = (
         Column("exception", WHOLE),
         Column("state", WORD),
@@ -331,7 +338,7 @@ def _exceptions(result: CheckResult) -> Section:
 
 def _next(result: CheckResult) -> str:
     """A call that shows where the first person's drift comes from."""
-    for block in sorted(result.blocks, key=lambda each: SEVERITIES.index(each.rule.severity)):
+    for block in sorted(result.blocks, key=lambda one_block: SEVERITIES.index(one_block.rule.severity)):
         drifting = np.flatnonzero(np.array([tail.verdict == DRIFTS for tail in block.tails])[block.tail])
         if len(drifting):
             login = result.snapshot.people.logins.take(block.people[drifting[:1]])[0]

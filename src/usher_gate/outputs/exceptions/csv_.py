@@ -16,8 +16,8 @@ def write_exceptions_csv(answer: ExceptionsAnswer, stream: TextIO, _look: Look) 
     """Writes one row for each exception."""
     writer = csv.writer(stream, lineterminator="\n")
     writer.writerow(COLUMNS)
-    for each in answer.today:
-        row, agreed = each.row, each.agreed
+    for exception in answer.today:
+        row, agreed = exception.row, exception.agreed
         writer.writerow(
             (
                 for_spreadsheet(row.id),
@@ -26,7 +26,7 @@ def write_exceptions_csv(answer: ExceptionsAnswer, stream: TextIO, _look: Look) 
                 row.until,
                 row.days_left,  # may begin with a minus: it is a number
                 for_spreadsheet(", ".join(agreed.rules)),
-                for_spreadsheet(each.who),
+                for_spreadsheet(exception.who),
                 for_spreadsheet(", ".join(agreed.services or ())),
                 for_spreadsheet(agreed.reason),
                 for_spreadsheet(agreed.approved_by),

@@ -10,8 +10,8 @@ from ..look import Look
 from .answer import ExceptionsAnswer, ExceptionToday
 
 
-def _object(each: ExceptionToday) -> dict[str, Any]:
-    row, agreed = each.row, each.agreed
+def _object(today: ExceptionToday) -> dict[str, Any]:
+    row, agreed = today.row, today.agreed
     return {
         "exception": row.id,
         "state": row.state,
@@ -19,7 +19,7 @@ def _object(each: ExceptionToday) -> dict[str, Any]:
         "until": row.until,
         "days_left": row.days_left,
         "rules": list(agreed.rules),
-        "who": each.who,
+        "who": today.who,
         "services": list(agreed.services or ()) or None,
         "reason": agreed.reason,
         "approved_by": agreed.approved_by,
@@ -29,5 +29,5 @@ def _object(each: ExceptionToday) -> dict[str, Any]:
 
 def write_exceptions_json(answer: ExceptionsAnswer, stream: TextIO, _look: Look) -> None:
     """Writes the answer as JSON."""
-    entries = [text(_object(each)) for each in answer.today]
+    entries = [text(_object(exception)) for exception in answer.today]
     write_form(stream, "exceptions-today/1", answer.result.snapshot, [], [("exceptions", entries)])

@@ -25,17 +25,19 @@ def write_exceptions(answer: ExceptionsAnswer, stream: TextIO, look: Look) -> No
     today = answer.today
     rows = tuple(
         (
-            each.row.id,
-            each.row.state,
-            each.row.covers,
-            f"{each.row.until} ({left(each.row.days_left)})",
-            ", ".join(each.agreed.rules),
-            each.who,
-            each.agreed.reason,
+            exception.row.id,
+            exception.row.state,
+            exception.row.covers,
+            f"{exception.row.until} ({left(exception.row.days_left)})",
+            ", ".join(exception.agreed.rules),
+            exception.who,
+            exception.agreed.reason,
         )
-        for each in today
+        for exception in today
     )
-    states = {state: sum(each.row.state == state for each in today) for state in ("in-force", "idle", "expired")}
+    states = {
+        state: sum(exception.row.state == state for exception in today) for state in ("in-force", "idle", "expired")
+    }
     title = f"{len(rows)} exceptions: " + ", ".join(f"{number} {state}" for state, number in states.items())
     with console(stream, look) as out:
         if rows:

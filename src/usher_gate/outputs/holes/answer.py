@@ -39,7 +39,7 @@ class HolesAnswer:
 
 def _words(name: str, values: tuple[str, ...]) -> str:
     """Some values of a dimension in the fewest words."""
-    others = [each for each in CONDITION_WORDS.get(name, ()) if each not in values]
+    others = [word for word in CONDITION_WORDS.get(name, ()) if word not in values]
     if others and len(others) < len(values):
         return f"not {' or '.join(others)}"
     return " or ".join(value.replace("+", " and ") for value in values)
@@ -47,7 +47,7 @@ def _words(name: str, values: tuple[str, ...]) -> str:
 
 def describe(hole: WayIn) -> str:
     """A hole in words: who comes how, from where, to what."""
-    values = {name: _words(name, each) if each else "" for name, each in zip(DIMENSIONS, hole.values, strict=True)}
+    values = {name: _words(name, some) if some else "" for name, some in zip(DIMENSIONS, hole.values, strict=True)}
     client = values["client"]
     parts = [
         f"any client but {client[4:]}" if client.startswith("not ") else f"{client} clients" if client else "any client"

@@ -35,15 +35,15 @@ def write_holes_json(answer: HolesAnswer, stream: TextIO, _look: Look) -> None:
         for rule in answer.rules
         for hole in rule.holes
     ]
-    locked = [text(lockout_object(each)) for each in answer.lockouts]
-    ailing = [text({"rule": each.rule, "what": each.what, "text": each.text}) for each in answer.ailments]
+    locked = [text(lockout_object(lockout)) for lockout in answer.lockouts]
+    ailing = [text({"rule": ailment.rule, "what": ailment.what, "text": ailment.text}) for ailment in answer.ailments]
     rules = []
-    for number, each in enumerate(answer.keeper.rules):
+    for number, rule in enumerate(answer.keeper.rules):
         reached, excluded = _reach(answer.keeper, number)
         known = not answer.keeper.unanswerable >> number & 1
         counted = {"reaches": reached if known else None, "excludes": excluded if known else None}
         rules.append(
-            text({"id": each.id, "title": each.title, "mode": each.mode, **counted, "outcome": _outcome(each)})
+            text({"id": rule.id, "title": rule.title, "mode": rule.mode, **counted, "outcome": _outcome(rule)})
         )
     lists = (("holes", entries), ("lockouts", locked), ("ailments", ailing), ("rules", rules))
     write_form(stream, "holes/1", answer.snapshot, [], lists)

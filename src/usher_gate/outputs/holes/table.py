@@ -34,9 +34,9 @@ def _rule_section(rule: RuleHoles, most: int) -> Section:
 def locked_section(title: str, lockouts: Sequence[Lockout]) -> Section:
     """Who is locked out of which resource."""
     rows = []
-    for each in lockouts:
-        who = ", ".join(each.people[:6]) + (" …" if len(each.people) > 6 else "")
-        rows.append((each.resource, f"{'ALL ' if each.all else ''}{each.of}", len(each.people), who))
+    for lockout in lockouts:
+        who = ", ".join(lockout.people[:6]) + (" …" if len(lockout.people) > 6 else "")
+        rows.append((lockout.resource, f"{'ALL ' if lockout.all else ''}{lockout.of}", len(lockout.people), who))
     return Section(title, (Column("resource"), Column("of"), Column("people", COUNT), Column("who")), tuple(rows))
 
 
@@ -77,7 +77,7 @@ def write_holes(answer: HolesAnswer, stream: TextIO, look: Look) -> None:
             else:
                 out.print()
                 say(out, section.title)
-        ailing = tuple((each.rule, each.text) for each in answer.ailments)
+        ailing = tuple((ailment.rule, ailment.text) for ailment in answer.ailments)
         ails = Section("What ails the rules themselves", (Column("rule", WHOLE), Column("what")), ailing)
         for section in (locked_section("Locked out", answer.lockouts), ails, _rules_section(answer.keeper)):
             if section.rows:

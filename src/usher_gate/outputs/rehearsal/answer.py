@@ -48,13 +48,13 @@ def date(day: int) -> str:
 
 def titles(answer: RehearsalAnswer) -> Mapping[str, str]:
     """What the rules that take part in the change are called."""
-    found = {each.rule.id: each.rule.title for each in answer.rules if each.then}
+    found = {tried.rule.id: tried.rule.title for tried in answer.rules if tried.then}
     return {**found, OWN: "the person must show a second factor", PARTNER: "the partner's guests_in is off"}
 
 
 def users(answer: RehearsalAnswer) -> list[str]:
     """The logins of the uses of break-glass accounts."""
-    who = np.array([each.person for each in answer.rehearsal.uses], np.int64)
+    who = np.array([use.person for use in answer.rehearsal.uses], np.int64)
     return answer.snapshot.people.logins.take(who)
 
 

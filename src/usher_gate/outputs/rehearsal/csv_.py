@@ -15,5 +15,5 @@ def write_rehearsal_csv(answer: RehearsalAnswer, stream: TextIO, _look: Look) ->
     writer = csv.writer(stream, lineterminator="\n")
     writer.writerow(("person", "login", *FATES))
     people = answer.rehearsal.people
-    for each, login in zip(people, logins(answer), strict=True):
-        writer.writerow((for_spreadsheet(each.name), for_spreadsheet(login), *each.sign_ins))
+    for hurt, login in zip(people, logins(answer), strict=True):
+        writer.writerow((for_spreadsheet(hurt.name), for_spreadsheet(login), *hurt.sign_ins))

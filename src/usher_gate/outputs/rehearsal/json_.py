@@ -28,29 +28,29 @@ def write_rehearsal_json(answer: RehearsalAnswer, stream: TextIO, _look: Look) -
             if number
         ],
         "days": [
-            {"day": date(each.day), "sign_ins": each.sign_ins, "got_in": each.got_in, **_fates(each.hurt)}
-            for each in done.days
+            {"day": date(day.day), "sign_ins": day.sign_ins, "got_in": day.got_in, **_fates(day.hurt)}
+            for day in done.days
         ],
         "rules": [
-            {"id": each.name, "title": named.get(each.name, ""), **_fates(each.sign_ins), "people": each.people}
-            for each in done.rules
+            {"id": hurt.name, "title": named.get(hurt.name, ""), **_fates(hurt.sign_ins), "people": hurt.people}
+            for hurt in done.rules
         ],
-        "resources": [{"name": each.name, **_fates(each.sign_ins), "people": each.people} for each in done.resources],
+        "resources": [{"name": hurt.name, **_fates(hurt.sign_ins), "people": hurt.people} for hurt in done.resources],
         "people": [
-            {"id": each.name, "login": login, **_fates(each.sign_ins)}
-            for each, login in zip(done.people, names, strict=True)
+            {"id": one_hurt.name, "login": login, **_fates(one_hurt.sign_ins)}
+            for one_hurt, login in zip(done.people, names, strict=True)
         ],
-        "lockouts": [lockout_object(each) for each in answer.lockouts],
+        "lockouts": [lockout_object(lockout) for lockout in answer.lockouts],
         "break_glass": [
-            {"time": show_time(each.time), "login": login, "resource": each.resource, "result": each.result or None}
-            | {"network": None if each.networks is None else sorted(each.networks)}
-            for each, login in zip(done.uses, users(answer), strict=True)
+            {"time": show_time(use.time), "login": login, "resource": use.resource, "result": use.result or None}
+            | {"network": None if use.networks is None else sorted(use.networks)}
+            for use, login in zip(done.uses, users(answer), strict=True)
         ],
         "unused": [
-            {"why": each.why, "value": each.value, "events": each.count, "first": each.place} for each in answer.missed
+            {"why": miss.why, "value": miss.value, "events": miss.count, "first": miss.place} for miss in answer.missed
         ],
     }
-    unused = sum(each.count for each in answer.missed)
+    unused = sum(miss.count for miss in answer.missed)
     events = {
         "files": answer.files,
         "read": answer.read,

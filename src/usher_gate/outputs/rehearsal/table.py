@@ -38,8 +38,8 @@ def _answer(answer: RehearsalAnswer) -> str:
 
 
 def _details(answer: RehearsalAnswer) -> list[str]:
-    done, unused = answer.rehearsal, sum(each.count for each in answer.missed)
-    days = sorted({date(each.day) for each in (done.days[:1] + done.days[-1:])})
+    done, unused = answer.rehearsal, sum(miss.count for miss in answer.missed)
+    days = sorted({date(day.day) for day in (done.days[:1] + done.days[-1:])})
     period = f", {' to '.join(days)}" if days else ""
     found = [f"Tried: {answer.change}."]
     found.append(
@@ -56,7 +56,7 @@ def _details(answer: RehearsalAnswer) -> list[str]:
 
 
 def _hurt_rows(rows: Sequence[Hurt], most: int) -> list[tuple[Cell, ...]]:
-    return [(each.name, *(each.sign_ins[fate] or None for fate in _SHOWN)) for each in rows[: most or None]]
+    return [(hurt.name, *(hurt.sign_ins[fate] or None for fate in _SHOWN)) for hurt in rows[: most or None]]
 
 
 _FATE_COLUMNS = tuple(Column(FATES[fate], COUNT) for fate in _SHOWN)
@@ -68,17 +68,17 @@ def _more(rows: Sequence[object], most: int) -> str:
 
 def _sections(answer: RehearsalAnswer, most: int) -> list[Section]:
     done, named = answer.rehearsal, titles(answer)
-    modes = {each.rule.id: each.rule.mode for each in answer.rules if each.then}
+    modes = {tried.rule.id: tried.rule.mode for tried in answer.rules if tried.then}
     rules = [
-        (*cells, each.people, modes.get(each.name, ""), named.get(each.name, ""))
-        for cells, each in zip(_hurt_rows(done.rules, most), done.rules, strict=False)
+        (*cells, hurt.people, modes.get(hurt.name, ""), named.get(hurt.name, ""))
+        for cells, hurt in zip(_hurt_rows(done.rules, most), done.rules, strict=False)
     ]
     resources = [
-        (*cells, each.people) for cells, each in zip(_hurt_rows(done.resources, most), done.resources, strict=False)
+        (*cells, hurt.people) for cells, hurt in zip(_hurt_rows(done.resources, most), done.resources, strict=False)
     ]
     names = logins(answer)
     people = [(login, *cells) for login, cells in zip(names, _hurt_rows(done.people, most), strict=False)]
-    missed = [(each.count, each.why, each.value, each.place) for each in answer.missed[: most or None]]
+    missed = [(miss.count, miss.why, miss.value, miss.place) for miss in answer.missed[: most or None]]
     whose = Column("people", COUNT)
     return [
         Section(
@@ -103,7 +103,7 @@ def _sections(answer: RehearsalAnswer, most: int) -> list[Section]:
         Section(
             f"Break-glass accounts were used: {count(done.used, 'time')}",
             (Column("when (UTC)", WHOLE), Column("login", WHOLE), Column("result"), Column("from"), Column("to")),
-            tuple(_use(each, login) for each, login in zip(done.uses[: most or None], users(answer), strict=False)),
+            tuple(_use(use, login) for use, login in zip(done.uses[: most or None], users(answer), strict=False)),
             _more(done.uses, most),
         ),
         Section(
@@ -123,7 +123,7 @@ def _use(use: Use, login: str) -> tuple[str, ...]:
 def _spark(numbers: Sequence[int]) -> str:
     """Numbers as a row of little columns; whatever is not nothing can be seen."""
     most = max(numbers)
-    return "".join(_STEPS[0 if not each else max(1, round(each / most * (len(_STEPS) - 1)))] for each in numbers)
+    return "".join(_STEPS[0 if not number else max(1, round(number / most * (len(_STEPS) - 1)))] for number in numbers)
 
 
 def _of_day(day: Day | None, place: int) -> int:
@@ -137,17 +137,17 @@ def _pictures(days: Sequence[Day], width: int) -> list[tuple[str, str, str]]:
     filled: list[Day | None] = (
         [None] * (days[-1].day - days[0].day + 1) if days[-1].day - days[0].day < 4000 else [*days]
     )
-    for each in days if len(filled) != len(days) else ():
-        filled[each.day - days[0].day] = each
+    for day in days if len(filled) != len(days) else ():
+        filled[day.day - days[0].day] = day
     if len(filled) == len(days):
         filled = [*days]
     step = -(-len(filled) // width)
     rows = []
     for place in (-1, *_SHOWN):
         name = "got in" if place < 0 else FATES[place]
-        numbers = [_of_day(each, place) for each in filled]
+        numbers = [_of_day(day, place) for day in filled]
         if any(numbers):
-            peak = next(each for each in days if _of_day(each, place) == max(numbers))
+            peak = next(day for day in days if _of_day(day, place) == max(numbers))
             sums = [sum(numbers[start : start + step]) for start in range(0, len(numbers), step)]
             rows.append((name, _spark(sums), f"most: {max(numbers):,} on {date(peak.day)}"))
     return rows

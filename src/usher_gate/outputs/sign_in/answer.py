@@ -41,7 +41,8 @@ def sentence(decision: Decision) -> str:
 def _wanted(decision: Decision) -> str:
     return " and ".join(
         dict.fromkeys(
-            f"({each.require.text})" if " or " in each.require.text else each.require.text for each in decision.missing
+            f"({demand.require.text})" if " or " in demand.require.text else demand.require.text
+            for demand in decision.missing
         )
     )
 
@@ -52,10 +53,10 @@ def by_whom(decision: Decision) -> str:
         return "the partner's guests_in is off"
     if decision.outcome == UNCERTAIN:
         return "not known: " + ", ".join(decision.gaps)
-    names = decision.denied_by or tuple(each.by for each in (*decision.uncarried, *decision.missing))
+    names = decision.denied_by or tuple(demand.by for demand in (*decision.uncarried, *decision.missing))
     if decision.outcome == ALLOWED and not names:
         return (
-            "all that is asked for is shown: " + ", ".join(each.by for each in decision.asked)
+            "all that is asked for is shown: " + ", ".join(demand.by for demand in decision.asked)
             if decision.asked
             else "no rule asks for anything"
         )
@@ -65,11 +66,11 @@ def by_whom(decision: Decision) -> str:
 def helps(decision: Decision) -> str:
     """What would help somebody who cannot get in."""
     if decision.outcome == STUCK:
-        devices = [each for each in decision.missing if any("device" in proof for proof in each.require.proofs)]
+        devices = [demand for demand in decision.missing if any("device" in proof for proof in demand.require.proofs)]
         found = ["sign in from a managed (or healthy) device"] if devices else []
         if len(devices) < len(decision.missing):
             found.append("register an authenticator that gives it")
-            if all(each.require.met_by(frozenset(("mfa",))) for each in decision.missing):
+            if all(demand.require.met_by(frozenset(("mfa",))) for demand in decision.missing):
                 found.append("have a bootstrap pass issued")
         return "; or ".join(found)
     if decision.outcome == DENIED and decision.uncarried:
@@ -88,7 +89,7 @@ def _values(values: frozenset[str] | None, every: frozenset[str]) -> str:
 
 
 def _where(row: DecisionRow, answer: SignInAnswer) -> dict[str, str]:
-    networks = frozenset(each.text for each in answer.decider.gatekeeper.networks.classes)
+    networks = frozenset(network.text for network in answer.decider.gatekeeper.networks.classes)
     every = {"network": networks, **{name: frozenset(words) for name, words in CONDITION_WORDS.items()}}
     return {
         name: _values(values, every[name])

@@ -16,8 +16,8 @@ def _decision_object(decision: Decision) -> dict[str, Any]:
         "sentence": sentence(decision),
         "denied_by": list(decision.denied_by),
         "missing": [
-            {"by": None if each.by == OWN else each.by, "require": each.require.text}
-            for each in (*decision.uncarried, *decision.missing)
+            {"by": None if demand.by == OWN else demand.by, "require": demand.require.text}
+            for demand in (*decision.uncarried, *decision.missing)
         ],
         "partner_shut": decision.partner_shut,
         "longest_hours": decision.longest_hours,

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import TextIO
 
 from ...core.sign_in.decide import Decision
+from ...core.sign_in.fold import DecisionRow
 from ...core.words.vocabulary import CONDITIONS
 from ..drawing import console, draw, say
 from ..look import Look
@@ -22,50 +23,48 @@ def write_sign_in(answer: SignInAnswer, stream: TextIO, look: Look) -> None:
     with console(stream, look) as out:
         say(out, f"{answer.who} signs in to {answer.resource}", "bold")
         if len(answer.rows) == 1:
-            row = answer.rows[0]
-            lines = [f"{row.now.outcome}: {sentence(row.now)}", f"because: {by_whom(row.now)}"]
-            lines += [f"what helps: {helps(row.now)}"] if helps(row.now) else []
-            lines += [f"session: {_limits(row.now)}"] if _limits(row.now) else []
-            if row.observed.outcome != row.now.outcome:
-                lines.append(f"if the observed rules were enforced: {row.observed.outcome} ({by_whom(row.observed)})")
-            for line in lines:
+            for line in _lines(answer.rows[0]):
                 say(out, line, indent=2)
         else:
-            names = [name for name in CONDITIONS if answer.open[name]]
-            made = tuple(
-                (
-                    *(_where(row, answer)[name] for name in names),
-                    row.now.outcome,
-                    by_whom(row.now),
-                    _limits(row.now),
-                    ""
-                    if row.observed.outcome == row.now.outcome
-                    else f"{row.observed.outcome} ({by_whom(row.observed)})",
-                )
-                for row in answer.rows
-            )
-            columns = (
-                *(Column(name) for name in names),
-                Column("outcome", WORD),
-                Column("because"),
-                Column("session"),
-                Column("if enforced"),
-            )
-            draw(out, Section("What it meets, by what was left out", columns, made))
-        first = answer.rows[0]
-        rules = tuple(
-            (rule.id, rule.mode, _match(answer, number, first), rule.title)
-            for number, rule in enumerate(answer.decider.gatekeeper.rules)
+            draw(out, _by_what_was_left_out(answer))
+        if answer.decider.gatekeeper.rules:
+            draw(out, _rules(answer, answer.rows[0]))
+
+
+def _lines(row: DecisionRow) -> list[str]:
+    """One decision, in sentences."""
+    lines = [f"{row.now.outcome}: {sentence(row.now)}", f"because: {by_whom(row.now)}"]
+    lines += [f"what helps: {helps(row.now)}"] if helps(row.now) else []
+    lines += [f"session: {_limits(row.now)}"] if _limits(row.now) else []
+    if row.observed.outcome != row.now.outcome:
+        lines.append(f"if the observed rules were enforced: {row.observed.outcome} ({by_whom(row.observed)})")
+    return lines
+
+
+def _by_what_was_left_out(answer: SignInAnswer) -> Section:
+    """The decisions, one a row, by the dimensions that the question left open."""
+    names = [name for name in CONDITIONS if answer.open[name]]
+    rows = tuple(
+        (
+            *(_where(row, answer)[name] for name in names),
+            row.now.outcome,
+            by_whom(row.now),
+            _limits(row.now),
+            "" if row.observed.outcome == row.now.outcome else f"{row.observed.outcome} ({by_whom(row.observed)})",
         )
-        if rules:
-            place = first.sign_in
-            parts = (place.network.text, place.client, place.platform, place.device, f"risk {place.risk}")
-            example = ", ".join(parts)
-            draw(
-                out,
-                Section(
-                    f"The rules, for the sign-in from {example}",
-                    (Column("rule", WHOLE), Column("mode"), Column("matches"), Column("title")),
-                    rules,
-                ),
-            )
+        for row in answer.rows
+    )
+    last = (Column("outcome", WORD), Column("because"), Column("session"), Column("if enforced"))
+    return Section("What it meets, by what was left out", (*map(Column, names), *last), rows)
+
+
+def _rules(answer: SignInAnswer, row: DecisionRow) -> Section:
+    """Which rules match a row's sign-in."""
+    rows = tuple(
+        (rule.id, rule.mode, _match(answer, number, row), rule.title)
+        for number, rule in enumerate(answer.decider.gatekeeper.rules)
+    )
+    place = row.sign_in
+    example = ", ".join((place.network.text, place.client, place.platform, place.device, f"risk {place.risk}"))
+    columns = (Column("rule", WHOLE), Column("mode"), Column("matches"), Column("title"))
+    return Section(f"The rules, for the sign-in from {example}", columns, rows)

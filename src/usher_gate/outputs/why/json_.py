@@ -66,7 +66,7 @@ def _walk_object(explained: ExplainedValue, explanation: Explanation) -> dict[st
         ],
         "rules": [_said_object(said) for said in explained.rules],
         "contradictions": [
-            {"control": each.control, "value": each.value, "scope": each.scope} for each in walk.contradictions
+            {"control": clash.control, "value": clash.value, "scope": clash.scope} for clash in walk.contradictions
         ],
     }
 

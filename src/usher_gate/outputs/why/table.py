@@ -8,8 +8,9 @@ from rich.console import Console
 from rich.text import Text
 
 from ...core.settings.walk import AFTER_PIN, BEATEN, OVERRIDDEN, STANDS, Step, StepSetting, Walk
-from ...core.verdicts.codes import VERDICTS
+from ...core.verdicts.codes import MEETS, VERDICTS
 from ...core.verdicts.explain import ExplainedValue, Said
+from ...core.verdicts.outcome import Tail
 from ...core.words.vocabulary import REASONS
 from ..drawing import STYLES, console, draw, say
 from ..look import Look
@@ -46,45 +47,50 @@ def _said(out: Console, said: Said) -> None:
             for_terminal(f"  ({said.rule.severity}) {said.rule.title}"),
         )
     )
+    for line in _sentences(said):
+        say(out, line, indent=2)
+    if said.tail is not None and said.tail.leaves:
+        draw(out, _compared(said.tail))
+
+
+def _sentences(said: Said) -> list[str]:
+    """Why the verdict is what it is, and what mends it."""
     lines = [f"The rule does not apply: {said.exempt}."] if said.exempt else []
     if said.tail is not None:
-        if said.tail.reason:
-            lines.append(REASONS[said.tail.reason])
+        lines += [REASONS[said.tail.reason]] if said.tail.reason else []
         if said.tail.would_be is not None:
             lines.append(f"Without the exception {said.tail.exception} it would be: {VERDICTS[said.tail.would_be]}.")
     if said.rule.because:
         lines.append(f"Why it is asked: {said.rule.because}")
-    if said.rule.mend and said.verdict < VERDICTS.index("meets"):
+    if said.rule.mend and said.verdict < MEETS:
         lines.append(f"What mends it: {said.rule.mend}")
-    for line in lines:
-        say(out, line, indent=2)
-    if said.tail is not None and said.tail.leaves:
-        rows = tuple(
-            (
-                ">" if leaf.number == said.tail.decided else "",
-                f"{leaf.about} {leaf.name}",
-                "(not known)" if outcome.actual is None else outcome.actual or "(nothing)",
-                leaf.expected,
-                VERDICTS[outcome.verdict],
-                (place_text(outcome.cause.scope) if outcome.cause and outcome.cause.scope else ""),
-            )
-            for leaf, outcome in said.tail.leaves
+    return lines
+
+
+_COMPARED = (
+    Column(""),
+    Column("what"),
+    Column("is"),
+    Column("should be"),
+    Column("verdict", WORD),
+    Column("where", WHOLE),
+)
+
+
+def _compared(tail: Tail) -> Section:
+    """What each leaf compared."""
+    rows = tuple(
+        (
+            ">" if leaf.number == tail.decided else "",
+            f"{leaf.about} {leaf.name}",
+            "(not known)" if outcome.actual is None else outcome.actual or "(nothing)",
+            leaf.expected,
+            VERDICTS[outcome.verdict],
+            place_text(outcome.cause.scope) if outcome.cause and outcome.cause.scope else "",
         )
-        draw(
-            out,
-            Section(
-                "What was compared (> decides)" if len(rows) > 1 else "What was compared",
-                (
-                    Column(""),
-                    Column("what"),
-                    Column("is"),
-                    Column("should be"),
-                    Column("verdict", WORD),
-                    Column("where", WHOLE),
-                ),
-                rows,
-            ),
-        )
+        for leaf, outcome in tail.leaves
+    )
+    return Section("What was compared (> decides)" if len(rows) > 1 else "What was compared", _COMPARED, rows)
 
 
 def _walk(out: Console, explained: ExplainedValue, explanation: Explanation) -> None:
@@ -188,8 +194,8 @@ def _remarks(walk: Walk) -> list[str]:
     if walk.seen:
         found.append(f"Really seen last: {', '.join(walk.seen)}.")
     found += [
-        f"Contradiction: {each.control} is {each.value} ({place_text(each.scope)}). {each.because}"
-        for each in walk.contradictions
+        f"Contradiction: {clash.control} is {clash.value} ({place_text(clash.scope)}). {clash.because}"
+        for clash in walk.contradictions
     ]
     return found
 
