@@ -11,7 +11,13 @@ from ..core.words.vocabulary import PERSON_KINDS
 from .interface import Row
 
 LISTS = ("roles", "licences")
-_KINDS = {"employee": "member", "external": "guest", "contractor": "member", "application": "service", "": "member"}
+_KIND_WORDS = {
+    "employee": "member",
+    "external": "guest",
+    "contractor": "member",
+    "application": "service",
+    "": "member",
+}
 
 
 class Odd(Counter[str]):
@@ -31,8 +37,8 @@ def person_row(values: Mapping[str, str], odd: Odd) -> Row:
     kind = row.get("kind", "")
     if kind not in PERSON_KINDS:
         word = kind.lower()
-        row["kind"] = word if word in PERSON_KINDS else _KINDS.get(word, "member")
-        if word not in PERSON_KINDS and word not in _KINDS:
+        row["kind"] = word if word in PERSON_KINDS else _KIND_WORDS.get(word, "member")
+        if word not in PERSON_KINDS and word not in _KIND_WORDS:
             odd[kind] += 1
     unit = row.get("unit", "")
     if unit and not unit.startswith("/"):

@@ -24,7 +24,7 @@ _TIMES = {
     "days-since-created": "created_at",
     "days-since-review": "reviewed_at",
 }
-_KINDS: dict[str, Kind] = {
+_FACT_KINDS: dict[str, Kind] = {
     "mfa": MFA,
     "protection": PROTECTION,
     "roles": WORD_SET,
@@ -44,12 +44,12 @@ _KINDS: dict[str, Kind] = {
 OWNER = "attr.owner"  # whose account it is: accounts of one owner are accounts of one human
 _NEVER_MISSING = ("roles", "licences", "authenticators.", "passes.")
 
-FACTS = tuple(_KINDS)
+FACTS = tuple(_FACT_KINDS)
 
 
 def fact_kind(name: str) -> Kind | None:
     """What values a fact has; the kind `presence` for one that is only present or not; None for an unknown fact."""
-    return TEXT if name.startswith("attr.") and len(name) > 5 else _KINDS.get(name)
+    return TEXT if name.startswith("attr.") and len(name) > 5 else _FACT_KINDS.get(name)
 
 
 def may_be_missing(name: str) -> bool:
