@@ -17,7 +17,7 @@ P2,ben@northmere.example,member,/Fleet,false,
 P3,dag@partner.example,guest,,,P1
 P4,eve@partner.example,guest,,,P2
 """
-FILES = {
+FILES: dict[str, str | bytes | None] = {
     "snapshot/organisation.yaml": tiny.ORGANISATION + "domains: [northmere.example]\n",
     "snapshot/people.csv": PEOPLE,
     "snapshot/groups.csv": "id,name,owner\ng1,Watch,P1\ng2,Deck,\n",
@@ -37,7 +37,7 @@ FILES = {
 def test_reading_keeps_what_no_rule_asks_for(tmp_path: Path) -> None:
     read = read_snapshot(write_tiny(tmp_path, FILES) / "snapshot", keep_tables=True)
     snapshot = read.snapshot
-    assert snapshot.domains == {"northmere.example"}
+    assert snapshot.domains == frozenset({"northmere.example"})
     assert snapshot.inactive.ids.take(np.arange(len(snapshot.inactive))) == ["P2"]
     assert snapshot.people.sponsors is not None
     assert snapshot.people.sponsors.tolist() == [-1, 0, -1]  # who sponsors whom; an inactive one is nobody

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 
 from tests.program import call
 from tests.sources.ground import settings, source, write
-from usher_gate.sources.entries import normal_dn, unit_of
+from usher_gate.sources.dn import normal_dn, unit_of
 from usher_gate.sources.interface import Gathered, SourceFailed
 from usher_gate.sources.join import join
 from usher_gate.sources.ldif import read_ldif

@@ -1,1 +1,1 @@
-"""Where a snapshot comes from: one file for each kind of source, all behind interface.py; settings.PERSON_KINDS lists them."""
+"""Where a snapshot comes from: one file for each kind of source, all behind interface.py; settings.SOURCE_KINDS lists them."""

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import re
 import uuid
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
+from .dn import normal_dn, unit_of
 from .interface import Gathered
 from .people import LISTS, Odd, person_row
 
@@ -38,40 +38,6 @@ class Layout:
     def wanted(self) -> list[str]:
         """The attributes that are read."""
         return sorted({"objectClass", self.group_id, self.group_name, self.member, *self.fields.values()})
-
-
-_BLANKS = re.compile(r"\s*([,=])\s*")
-
-
-def normal_dn(dn: str) -> str:
-    """A DN as it is compared: case and blanks around commas and equal signs do not count (RFC 4514)."""
-    if "\\" in dn:
-        return ",".join("=".join(part.strip() for part in piece.split("=", 1)) for piece in _split(dn)).casefold()
-    if ", " in dn or " ," in dn or "= " in dn or " =" in dn or dn[:1] == " " or dn[-1:] == " ":
-        dn = _BLANKS.sub(r"\1", dn.strip())
-    return dn.casefold()
-
-
-def _split(dn: str) -> list[str]:
-    """The parts of a DN; an escaped comma does not part."""
-    if "\\" not in dn:
-        return dn.split(",")
-    parts, start, place = [], 0, 0
-    while place < len(dn):
-        if dn[place] == "\\":
-            place += 2
-            continue
-        if dn[place] == ",":
-            parts.append(dn[start:place])
-            start = place + 1
-        place += 1
-    return [*parts, dn[start:]]
-
-
-def unit_of(dn: str) -> str:
-    """The unit that a DN lies in: its organisational units, the highest first."""
-    units = [part.split("=", 1)[1].strip() for part in _split(dn)[1:] if part.strip()[:3].lower() == "ou="]
-    return "/" + "/".join(unit.replace("\\,", ",").replace("/", "-") for unit in reversed(units)) if units else ""
 
 
 def _text(values: list[bytes] | None, join: bool = False) -> str:
@@ -112,9 +78,9 @@ def tables(entries: Iterable[tuple[str, Attributes]], layout: Layout) -> Gathere
                     )
                     values[column] = _time(text) if moment else text
             if "unit" not in values:
-                above = dn.partition(",")[2] if "\\" not in dn else dn
+                above = dn.partition(",")[2] if not {"\\", '"'} & set(dn) else dn
                 if above not in units:
-                    units[above] = unit_of(f"x,{above}" if above is not dn else dn)
+                    units[above] = unit_of(f"x=x,{above}" if above is not dn else dn)
                 values["unit"] = units[above]
             if not values.get("id") or not values.get("login"):
                 odd += 1

@@ -7,9 +7,9 @@ from typing import Any
 
 from ..core.words.record import record
 from ..files.faults import UsherError
+from .address import address_of
 from .entries import Attributes, Layout, tables
 from .interface import Context, Gathered, Gives, SourceFailed
-from .web import is_loopback
 
 _PAGE = 500
 _MOST_PAGES = 100_000
@@ -60,8 +60,9 @@ class Ldap:
 
     def _connect(self, ldap: Any, context: Context) -> Any:
         binding = self._binding
-        secure = binding.url.startswith("ldaps://") or binding.tls == "starttls" or binding.url.startswith("ldapi://")
-        if not secure and not is_loopback(binding.url) and binding.tls != "plain":
+        where = address_of(binding.url, ("ldap", "ldaps", "ldapi"))
+        tls = where.encrypted or (where.scheme == "ldap" and binding.tls == "starttls")
+        if not (tls or where.scheme == "ldapi" or where.loopback or binding.tls == "plain"):
             raise UsherError(
                 f'{binding.url} is not encrypted; write ldaps://, tls = "starttls", or tls = "plain" if it must be'
             )
@@ -70,7 +71,7 @@ class Ldap:
         connection.set_option(ldap.OPT_REFERRALS, 0)
         connection.set_option(ldap.OPT_NETWORK_TIMEOUT, binding.timeout)
         connection.set_option(ldap.OPT_TIMEOUT, binding.timeout)
-        if binding.url.startswith("ldaps://") or binding.tls == "starttls":
+        if tls:
             connection.set_option(ldap.OPT_X_TLS_REQUIRE_CERT, ldap.OPT_X_TLS_DEMAND)
             for option, name in (
                 (ldap.OPT_X_TLS_CACERTFILE, binding.ca),
@@ -83,7 +84,7 @@ class Ldap:
                         raise UsherError(f"{path} does not exist; name a file of certificates (PEM)")
                     connection.set_option(option, str(path))
             connection.set_option(ldap.OPT_X_TLS_NEWCTX, 0)  # last, or the others do not count
-        if binding.tls == "starttls" and binding.url.startswith("ldap://"):
+        if tls and not where.encrypted:
             connection.start_tls_s()
         return connection
 

@@ -7,12 +7,12 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
-from urllib.parse import urlsplit
 
 from ..core.words.faults import Fault, nearest, quoted
 from ..core.words.record import record
 from ..files.faults import BadInput
 from ..files.written.workfolder import NAME, read_toml
+from .address import problem_of
 from .entries import FIELDS as ENTRY_FIELDS
 from .entries import Layout
 from .interface import Source
@@ -95,7 +95,7 @@ def _sign_ins(given: Mapping[str, Any]) -> Source:
     return SignIns(given["path"], given.get("copy", True))
 
 
-PERSON_KINDS: Mapping[str, Kind] = {
+SOURCE_KINDS: Mapping[str, Kind] = {
     "scim": Kind(("url",), (*_WEB, "fields", "page", "attributes"), _scim),
     "ldap": Kind(
         ("url", "base"),
@@ -187,24 +187,24 @@ def read_gather(folder: Path) -> GatherSettings:
 def _one(given: Mapping[str, Any], section: int, reader: _Reader, folder: Path) -> Named | None:
     before = len(reader.faults)
     kind, name = given.get("kind"), given.get("name")
-    if not isinstance(kind, str) or kind not in PERSON_KINDS:
+    if not isinstance(kind, str) or kind not in SOURCE_KINDS:
         what = (
-            f"there is no kind {quoted(str(kind))}; {nearest(str(kind), PERSON_KINDS)}"
+            f"there is no kind {quoted(str(kind))}; {nearest(str(kind), SOURCE_KINDS)}"
             if kind
-            else f"a source says its kind: {', '.join(PERSON_KINDS)}"
+            else f"a source says its kind: {', '.join(SOURCE_KINDS)}"
         )
         reader.fault(what, "kind", section)
         return None
     if not isinstance(name, str) or not name:
         reader.fault('a source has a name; write name = "…"', "name", section)
-    form = PERSON_KINDS[kind]
+    form = SOURCE_KINDS[kind]
     known = ("name", "kind", *form.needs, *form.may)
     for key, value in given.items():
         if key not in known:
             reader.fault(f"unknown key {quoted(key)} of a source of kind {kind}; {nearest(key, known)}", key, section)
         elif key in _SECRETS and not (isinstance(value, str) and is_reference(value)):
             reader.fault(f"{key} is the name of a secret, never the secret itself; write {FORMS}", key, section)
-        elif (problem := _problem(key, value)) is not None:
+        elif (problem := _problem(kind, key, value)) is not None:
             reader.fault(f"{key} {problem}", key, section)
     for key in form.needs:
         if key not in given:
@@ -220,7 +220,7 @@ def _one(given: Mapping[str, Any], section: int, reader: _Reader, folder: Path) 
     )
 
 
-def _problem(key: str, value: Any) -> str | None:
+def _problem(kind: str, key: str, value: Any) -> str | None:
     """What is wrong with the type of a value."""
     if key in _NUMBERS:
         good = isinstance(value, int | float) and not isinstance(value, bool) and 0 < value < 1_000_000
@@ -239,6 +239,6 @@ def _problem(key: str, value: Any) -> str | None:
         return None if value in ("simple", "external") else "is simple or external"
     if not isinstance(value, str) or not value:
         return "is a text in quotes"
-    if key in ("url", "token_url") and "@" in urlsplit(value).netloc:
-        return "holds a user or a password; name them by their keys"
+    if key in ("url", "token_url"):
+        return problem_of(value, ("ldapi", "ldap", "ldaps") if kind == "ldap" else ("http", "https"))
     return None

@@ -4,15 +4,17 @@ from __future__ import annotations
 
 import json
 import time
-from collections.abc import Generator, Mapping
+import zlib
+from collections.abc import Mapping
 from email.utils import parsedate_to_datetime
 from typing import Any
-from urllib.parse import quote, urlsplit
+from urllib.parse import quote
 
 import msgspec
 
 from ..core.words.record import record
 from ..files.faults import UsherError
+from .address import address_of, web_address
 from .interface import Context, SourceFailed
 
 try:
@@ -23,7 +25,8 @@ except ImportError:  # pragma: no cover
 _TRIES = 6
 _LONGEST_WAIT = 60.0
 _LEEWAY = 30.0  # seconds before its end in which a token is renewed
-_LARGEST = 256 * 1024 * 1024
+_LARGEST = 256 * 1024 * 1024  # bytes of an answer, unpacked
+_LONGEST_ANSWER = 600.0  # seconds from the first byte of an answer to the last
 _AGAIN = (429, 500, 502, 503, 504)
 
 
@@ -42,92 +45,47 @@ class Access:
     plain: bool = False
 
 
-class _Bearer(httpx.Auth):
-    """A token that somebody issued."""
+@record
+class _Asked:
+    """One question to a server."""
 
-    def __init__(self, token: str) -> None:
-        self._token = token
-
-    def auth_flow(self, request: httpx.Request) -> Generator[httpx.Request, httpx.Response, None]:
-        request.headers["Authorization"] = f"Bearer {self._token}"
-        yield request
-
-
-class _ClientCredentials(httpx.Auth):
-    """A token by client credentials, renewed before it ends and once when it is refused."""
-
-    requires_response_body = True
-
-    def __init__(self, access: Access, context: Context) -> None:
-        self._access, self._secrets = access, context.secrets
-        self._token, self._ends = "", 0.0
-
-    def auth_flow(self, request: httpx.Request) -> Generator[httpx.Request, httpx.Response, None]:
-        if not self._token or time.monotonic() > self._ends - _LEEWAY:
-            yield from self._renew()
-        request.headers["Authorization"] = f"Bearer {self._token}"
-        response = yield request
-        if response.status_code == 401:
-            yield from self._renew()
-            request.headers["Authorization"] = f"Bearer {self._token}"
-            yield request
-
-    def _renew(self) -> Generator[httpx.Request, httpx.Response, None]:
-        import base64
-
-        access = self._access
-        secret = self._secrets.fetch(access.client_secret)
-        pair = f"{quote(access.client_id, safe='')}:{quote(secret, safe='')}"  # RFC 6749, 2.3.1
-        basic = base64.b64encode(pair.encode()).decode()
-        self._secrets.keep(basic)
-        form = "grant_type=client_credentials" + (f"&scope={quote(access.scope, safe='')}" if access.scope else "")
-        headers = {
-            "Authorization": f"Basic {basic}",
-            "Content-Type": "application/x-www-form-urlencoded",
-            "Accept": "application/json",
-        }
-        response = yield httpx.Request("POST", access.token_url, headers=headers, content=form.encode())
-        try:
-            answer = json.loads(response.content)
-            token, lasts = answer["access_token"], float(answer.get("expires_in", 300))
-            if not isinstance(token, str) or not token or str(answer.get("token_type", "bearer")).lower() != "bearer":
-                raise ValueError
-        except (ValueError, KeyError, TypeError):
-            raise SourceFailed(f"{access.token_url} gave no token (status {response.status_code})") from None
-        self._secrets.keep(token)
-        self._token, self._ends = token, time.monotonic() + lasts
-
-
-def is_loopback(url: str) -> bool:
-    """Whether an address is on this very machine."""
-    return urlsplit(url).hostname in ("127.0.0.1", "::1", "localhost")
+    method: str
+    url: str
+    headers: Mapping[str, str]
+    content: bytes | None = None
 
 
 class Web:
-    """Asks one server for JSON."""
+    """Asks one server for JSON. Nothing secret is sent in the clear, or anywhere but to the server and to where it gets its tokens."""
 
     def __init__(self, access: Access, context: Context) -> None:
-        for url in (access.url, access.token_url):
-            if url.startswith("http://") and not (access.plain or is_loopback(url)):
-                raise UsherError(f"{url} is not encrypted; write https://, or plain = true if it must be")
+        self._where = web_address(access.url, access.plain)
+        if access.token_url:
+            web_address(access.token_url, access.plain)
         self._access, self._context = access, context
-        auth: httpx.Auth | None = None
+        self._token, self._ends = "", float("inf")
         if access.token:
-            auth = _Bearer(context.secrets.fetch(access.token))
+            self._token = context.secrets.fetch(access.token)
         elif access.client_id:
             context.secrets.fetch(access.client_secret)  # before anything is asked
-            auth = _ClientCredentials(access, context)
-        verify: Any = True
-        if access.ca:
-            import ssl
+            self._ends = 0.0
+        # Proxies of the environment are used for what is encrypted, and never for this machine.
+        mounts = dict.fromkeys(("http://", "all://localhost", "all://127.0.0.1", "all://[::1]"))
+        self._client = httpx.Client(
+            verify=self._verified(), timeout=access.timeout, follow_redirects=False, mounts=mounts
+        )
 
-            try:
-                verify = ssl.create_default_context(cafile=context.folder / access.ca)
-            except OSError as error:
-                raise UsherError(
-                    f"the certificates in {access.ca} cannot be read ({error.__class__.__name__})"
-                ) from None
-        self._client = httpx.Client(auth=auth, verify=verify, timeout=access.timeout, follow_redirects=False)
+    def _verified(self) -> Any:
+        """How the server's certificate is verified."""
+        if not self._access.ca:
+            return True
+        import ssl
+
+        try:
+            return ssl.create_default_context(cafile=self._context.folder / self._access.ca)
+        except OSError as error:
+            what = error.__class__.__name__
+            raise UsherError(f"the certificates in {self._access.ca} cannot be read ({what})") from None
 
     def __enter__(self) -> Web:
         return self
@@ -137,17 +95,62 @@ class Web:
 
     def json(self, path: str, query: Mapping[str, str | int] | None = None) -> dict[str, Any]:
         """The object at a path; raises SourceFailed after all tries."""
-        url = self._access.url.rstrip("/") + path
+        url = httpx.URL(self._access.url.rstrip("/") + path, params=dict(query or {}))
+        if not address_of(str(url)).same_server(self._where):
+            raise SourceFailed(f"{self._access.url}: leads to {url.host}, which is another server")
+        headers = {"Accept": "application/scim+json, application/json"}
+        for renewed in (False, True):
+            if renewed or time.monotonic() > self._ends - _LEEWAY:
+                self._renew()
+            bearer = {"Authorization": f"Bearer {self._token}"} if self._token else {}
+            try:
+                return self._ask(_Asked("GET", str(url), {**headers, **bearer}), self._access.url.rstrip("/") + path)
+            except _Unauthorised as error:
+                if renewed or not self._access.client_id or self._access.token:
+                    raise SourceFailed(f"{self._access.url.rstrip('/') + path}: {error}") from None
+        raise AssertionError("a token is renewed once")
+
+    def _renew(self) -> None:
+        """A token by client credentials (RFC 6749, 4.4), asked for with the same patience as everything else."""
+        import base64
+
+        access, secrets = self._access, self._context.secrets
+        secret = secrets.fetch(access.client_secret)
+        pair = f"{quote(access.client_id, safe='')}:{quote(secret, safe='')}"  # RFC 6749, 2.3.1
+        basic = base64.b64encode(pair.encode()).decode()
+        secrets.keep(basic)
+        form = "grant_type=client_credentials" + (f"&scope={quote(access.scope, safe='')}" if access.scope else "")
+        headers = {
+            "Authorization": f"Basic {basic}",
+            "Content-Type": "application/x-www-form-urlencoded",
+            "Accept": "application/json",
+        }
+        try:
+            answer = self._ask(_Asked("POST", access.token_url, headers, form.encode()), access.token_url)
+        except _Unauthorised:
+            raise SourceFailed(f"{access.token_url} gave no token (status 401)") from None
+        try:
+            token, lasts = answer["access_token"], float(answer.get("expires_in", 300))
+            if not isinstance(token, str) or not token or str(answer.get("token_type", "bearer")).lower() != "bearer":
+                raise ValueError
+        except (ValueError, KeyError, TypeError):
+            raise SourceFailed(f"{access.token_url} gave no token") from None
+        secrets.keep(token)
+        self._token, self._ends = token, time.monotonic() + lasts
+
+    def _ask(self, asked: _Asked, shown: str) -> dict[str, Any]:
+        """The object that answers a question, after as many tries as it takes; raises SourceFailed, or _Unauthorised at once."""
         why = ""
         for number in range(_TRIES):
             wait = min(0.25 * 2**number, _LONGEST_WAIT)
             try:
-                with self._client.stream(
-                    "GET", url, params=dict(query or {}), headers={"Accept": "application/scim+json, application/json"}
-                ) as response:
+                headers = {**asked.headers, "Accept-Encoding": "gzip"}
+                with self._client.stream(asked.method, asked.url, headers=headers, content=asked.content) as response:
                     if response.status_code == 200:
-                        return self._object(response)
+                        return _object(self._body(response, _LARGEST))
                     why = self._refusal(response)
+                    if response.status_code == 401:
+                        raise _Unauthorised(self._context.secrets.hide(why))
                     if response.status_code not in _AGAIN:
                         break
                     wait = max(wait, _retry_after(response.headers.get("Retry-After", "")))
@@ -162,31 +165,53 @@ class Web:
                 break
             if number < _TRIES - 1:
                 time.sleep(wait)
-        raise SourceFailed(self._context.secrets.hide(f"{url}: {why}"))
+        raise SourceFailed(self._context.secrets.hide(f"{shown}: {why}"))
 
-    def _object(self, response: httpx.Response) -> dict[str, Any]:
-        data = bytearray()
-        for piece in response.iter_bytes():
-            data += piece
-            if len(data) > _LARGEST:
-                raise SourceFailed(f"{response.request.url}: answers with more than {_LARGEST >> 20} MiB")
-        try:
-            found = msgspec.json.decode(data)
-        except (msgspec.DecodeError, UnicodeDecodeError, RecursionError):
-            raise _Broken("what came is not JSON") from None
-        if not isinstance(found, dict):
-            raise _Broken("what came is no JSON object")
-        return found
+    def _body(self, response: httpx.Response, most: int) -> bytes:
+        """An answer's bytes, unpacked; raises SourceFailed where there are more than `most`, packed or not, or where it takes too long."""
+        packed = response.headers.get("Content-Encoding", "identity").strip().lower()
+        if packed not in ("", "identity", "gzip", "x-gzip"):
+            raise _Broken(f"what came is packed as {packed[:20]!r}, which was not asked for")
+        unpack = zlib.decompressobj(wbits=31) if "gzip" in packed else None
+        data, read, late = bytearray(), 0, time.monotonic() + _LONGEST_ANSWER
+        for raw in response.iter_raw():
+            read += len(raw)
+            try:
+                data += raw if unpack is None else unpack.decompress(raw, most + 1 - len(data))
+            except zlib.error:
+                raise _Broken("what came is no gzip") from None
+            if len(data) > most or read > most or (unpack is not None and unpack.unconsumed_tail):
+                raise SourceFailed(f"{response.request.url}: answers with more than {most >> 20} MiB")
+            if time.monotonic() > late:
+                raise SourceFailed(f"{response.request.url}: takes more than {_LONGEST_ANSWER:.0f} seconds to answer")
+        if unpack is not None and not unpack.eof:
+            raise _Broken("what came was cut short")
+        return bytes(data)
 
     def _refusal(self, response: httpx.Response) -> str:
         """A server's refusal in one line; what it says itself is shortened, and never shown if it could hold a secret."""
         try:
-            said = json.loads(response.read()[:10_000])
+            said = json.loads(self._body(response, 1 << 20))
             text = str(said.get("detail") or said.get("error_description") or said.get("error") or "")
-        except (ValueError, AttributeError, RecursionError, httpx.HTTPError):
+        except (ValueError, AttributeError, RecursionError, httpx.HTTPError, _Broken, SourceFailed):
             text = ""
         text = "".join(char if char.isprintable() else " " for char in self._context.secrets.hide(text))[:120]
         return f"status {response.status_code}" + (f" ({text})" if text else "")
+
+
+def _object(data: bytes) -> dict[str, Any]:
+    """The JSON object of an answer."""
+    try:
+        found = msgspec.json.decode(data)
+    except (msgspec.DecodeError, UnicodeDecodeError, RecursionError):
+        raise _Broken("what came is not JSON") from None
+    if not isinstance(found, dict):
+        raise _Broken("what came is no JSON object")
+    return found
+
+
+class _Unauthorised(Exception):
+    """A server does not take our token."""
 
 
 class _Broken(Exception):
