@@ -45,7 +45,7 @@ def test_reading_keeps_what_no_rule_asks_for(tmp_path: Path) -> None:
     assert groups is not None
     assert groups.owners == ("P1", None)
     assert [groups.direct.of(group).tolist() for group in (0, 1)] == [[0], [1]]
-    assert [groups.people.of(group).tolist() for group in (0, 1)] == [[0], [0, 1]]
+    assert [groups.members(group).tolist() for group in (0, 1)] == [[0], [0, 1]]
     assert groups.inside.of(1).tolist() == [0]
     assert snapshot.settings is not None
     assert snapshot.inactive_settings is not None

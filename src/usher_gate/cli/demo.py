@@ -36,6 +36,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace) -> int:
     """Writes the demo, checks it, and says what to try next; the drift it shows is no failure of the demo."""
     from ..demo.write import write_demo
+    from ..outputs.safe import for_terminal
 
     folder: Path = arguments.folder
     if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
@@ -46,8 +47,9 @@ def run(arguments: argparse.Namespace) -> int:
         shutil.rmtree(folder)
     write_demo(folder)
     _check(folder, arguments)
+    shown = for_terminal(str(folder))
     print(
-        f"\nThis was 'usher-gate check' in the new folder {folder}. Try next: cd {folder} && usher-gate why "
+        f"\nThis was 'usher-gate check' in the new folder {shown}. Try next: cd {shown} && usher-gate why "
         "asta.brandt@northmere.example door.waiting-room"
     )
     return 0

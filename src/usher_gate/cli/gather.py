@@ -134,16 +134,18 @@ class _Log:
         from rich.console import Console
         from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
 
+        from ..outputs.safe import for_terminal
+
         columns = (
-            TextColumn("{task.description}"),
+            TextColumn("{task.description}", markup=False),
             BarColumn(),
-            TextColumn("{task.fields[said]}"),
+            TextColumn("{task.fields[said]}", markup=False),
             TimeElapsedColumn(),
         )
         with Progress(*columns, console=Console(stderr=True), transient=True) as bars:
 
             def begin(name: str) -> Callable[[str, int, int], None]:
-                task = bars.add_task(name, total=None, said="")
+                task = bars.add_task(for_terminal(name), total=None, said="")
                 return lambda what, done, total: bars.update(
                     task, completed=done, total=total or None, said=f"{done:,} {what}"
                 )

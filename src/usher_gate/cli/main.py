@@ -81,7 +81,7 @@ def _no_such_verb(word: str) -> int:
     close = difflib.get_close_matches(word, VERBS, 1)
     hint = f"did you mean {close[0]}?" if close else f"write one of {', '.join(VERBS)}"
     what = "option" if word.startswith("-") else "verb"
-    print(f"usher-gate: error: there is no {what} '{word}'; {hint}", file=sys.stderr)
+    _say(f"there is no {what} '{word[:60]}'; {hint}")
     return WRONG
 
 
@@ -101,37 +101,65 @@ def run(arguments: Sequence[str]) -> int:
         return _failed(error)
 
 
+def _say(text: str) -> None:
+    """One error is one line, whatever names stand in it."""
+    from ..outputs.safe import for_terminal
+
+    print(f"usher-gate: error: {for_terminal(text)}", file=sys.stderr)
+
+
 def _failed(error: Exception) -> int:
     from ..files.faults import SHOWN, BadInput, UsherError
 
     if isinstance(error, BadInput):
         for fault in error.faults[:SHOWN]:
-            print(f"usher-gate: error: {fault}", file=sys.stderr)
+            _say(str(fault))
         if len(error.faults) > SHOWN:
-            print(f"usher-gate: error: and {len(error.faults) - SHOWN} more", file=sys.stderr)
+            _say(f"and {len(error.faults) - SHOWN} more")
         return WRONG
     if isinstance(error, UsherError):
-        print(f"usher-gate: error: {error}", file=sys.stderr)
+        _say(str(error))
         return error.status
-    return _crashed()
+    if isinstance(error, OSError) and isinstance(error.filename, str):  # a file or a folder that may not be used
+        _say(f"{error.filename[:200]}: cannot be used ({error.strerror}); make it readable, or name another")
+        return WRONG
+    return _crashed(error)
 
 
-def _crashed() -> int:
+def _crashed(error: BaseException) -> int:
+    """A bug: its place stands in a file that only its owner can read, and that holds nothing of what was worked on."""
     import os
     import tempfile
-    import traceback
 
     handle, name = tempfile.mkstemp(prefix="usher-gate-", suffix=".crash.txt")
     with os.fdopen(handle, "w") as stream:
         stream.write(
-            f"usher-gate {__version__}, Python {sys.version}\n{' '.join(sys.argv)}\n\n{traceback.format_exc()}"
+            f"usher-gate {__version__}, Python {sys.version}\n{sys.argv[1] if sys.argv[1:2] else ''}\n\n{_places(error)}"
         )
-    print(f"usher-gate: error: this is a bug in usher-gate; what it was doing stands in {name}", file=sys.stderr)
+    _say(f"this is a bug in usher-gate; what it was doing stands in {name}")
     return WRONG
+
+
+def _places(error: BaseException | None) -> str:
+    """Where an error came from: its kind and the places in code, neither its message nor any value."""
+    import traceback
+
+    found = []
+    while error is not None:
+        frames = traceback.extract_tb(error.__traceback__)
+        found.append(f"{type(error).__module__}.{type(error).__qualname__}")
+        found += [f"  {frame.filename}:{frame.lineno} in {frame.name}" for frame in frames]
+        error = error.__cause__ or error.__context__
+    return "\n".join(found) + "\n"
 
 
 def main() -> NoReturn:
     """The program. What holds for the whole process is set here, by the script alone, and never by what others call."""
+    # What goes wrong in a thread, or while something is taken apart, is told by whoever waits for it, and never as a traceback.
+    import threading
+
+    sys.unraisablehook = lambda _: None
+    threading.excepthook = lambda _: None
     if sys.argv[1:2] and sys.argv[1] in VERBS:
         import csv  # 9 ms, which --help need not wait for
 

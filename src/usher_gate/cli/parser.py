@@ -24,4 +24,6 @@ class Parser(argparse.ArgumentParser):
 
     def error(self, message: str) -> NoReturn:
         """Says in one line what is wrong with the call."""
-        self.exit(WRONG, f"usher-gate: error: {message}; see {self.prog} --help\n")
+        from ..outputs.safe import for_terminal
+
+        self.exit(WRONG, f"usher-gate: error: {for_terminal(message)}; see {self.prog} --help\n")

@@ -1,28 +1,87 @@
-"""The bytes of a file, or what keeps them from being read."""
+"""The bytes of a file, or what keeps them from being read: only regular files are opened, each up to a size that is told and can be set.
+
+A pipe or a device where a file is due would be waited for, or read, without an end.
+"""
 
 from __future__ import annotations
 
+import os
+import stat
+from io import BufferedReader
 from pathlib import Path
 
-from ..core.words.faults import Faults
+from ..core.words.faults import Fault, Faults
+from .faults import BadInput
+
+MIB = 1024 * 1024
+LARGEST_WRITTEN = 8 * MIB  # of a file that people write
+LARGEST_TABLE = 8 * 1024 * MIB
+LARGEST_LOG = 1024 * 1024 * MIB  # a log is read as a stream
+LIMIT = "USHER_GATE_LARGEST_MIB"  # in the environment, in place of all these
+_SORTS = {
+    stat.S_IFIFO: "a pipe",
+    stat.S_IFCHR: "a device",
+    stat.S_IFBLK: "a device",
+    stat.S_IFSOCK: "a socket",
+}
+
+
+def problem_of(mode: int, size: int, largest: int) -> str | None:
+    """What keeps a file of this mode and size from being read; None for one that may be."""
+    if stat.S_ISDIR(mode):
+        return "is a folder where a file is due; name a file"
+    if not stat.S_ISREG(mode):
+        return f"is {_SORTS.get(stat.S_IFMT(mode), 'no regular file')} where a file is due; write it into a file first"
+    most = limit(largest)
+    if size > most:
+        hint = "files that people write are smaller: keep bulk in tables, " if largest == LARGEST_WRITTEN else ""
+        return f"is larger than {most // MIB:,} MiB; {hint}or set {LIMIT} to more"
+    return None
+
+
+def limit(largest: int) -> int:
+    """The limit that counts, in bytes: what the environment sets, else `largest`."""
+    said = os.environ.get(LIMIT, "")
+    return int(said) * MIB if said.isascii() and said.isdecimal() and 0 < len(said) < 10 else largest
+
+
+def open_file(path: Path, largest: int, shown: str = "") -> BufferedReader:
+    """A regular file, opened to be read; raises BadInput with one line."""
+    try:
+        handle = os.open(
+            path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC
+        )  # a pipe without a writer would be waited for
+    except (OSError, ValueError) as error:
+        raise BadInput([Fault(shown or str(path), 0, unreadable(error))]) from None
+    found = os.fstat(handle)
+    problem = problem_of(found.st_mode, found.st_size, largest)
+    if problem is not None:
+        os.close(handle)
+        raise BadInput([Fault(shown or str(path), 0, problem)])
+    return os.fdopen(handle, "rb")
+
+
+def check_file(path: Path, largest: int, shown: str = "") -> None:
+    """For a file that something else opens: raises BadInput where it is no regular file, or too large."""
+    open_file(path, largest, shown).close()
+
+
+def unreadable(error: OSError | ValueError) -> str:
+    """Why a file cannot be read, and what would be right."""
+    if isinstance(error, FileNotFoundError):
+        return "does not exist; write it, or name another"
+    if isinstance(error, OSError):
+        return f"cannot be read ({error.strerror}); make it readable"
+    return "is no name of a file (it holds a NUL byte); name another"
 
 
 def read_bytes(path: Path, shown: str, faults: Faults, largest: int) -> bytes | None:
     """A file's bytes; None, with a fault, where there is none to read or it is too large."""
     try:
-        if path.is_dir():
-            faults.add(shown, 0, "is a folder where a file is due; name a file")
-            return None
-        if path.stat().st_size > largest:
-            faults.add(
-                shown,
-                0,
-                f"is larger than {largest // (1024 * 1024)} MiB; files that people write are smaller: keep bulk in tables",
-            )
-            return None
-        return path.read_bytes()
-    except FileNotFoundError:
-        faults.add(shown, 0, "does not exist; write it, or name another")
+        with open_file(path, largest, shown) as stream:
+            return stream.read()
+    except BadInput as error:
+        faults.found += error.faults
     except OSError as error:
-        faults.add(shown, 0, f"cannot be read ({error.strerror}); make it readable")
+        faults.add(shown, 0, unreadable(error))
     return None

@@ -15,9 +15,8 @@ import yaml
 
 from ..core.words.faults import Faults, nearest, quoted
 from ..core.words.times import parse_time
-from .binary import read_bytes
+from .binary import LARGEST_WRITTEN, read_bytes
 
-LARGEST = 8 * 1024 * 1024
 DEEPEST = 50
 TOO_DEEP = f"nests deeper than {DEEPEST} levels; nothing here needs that"
 MOST_EVENTS = 1_000_000
@@ -244,7 +243,7 @@ class _Entry(Cursor):
 
 def read_yaml(path: Path, shown: str, form: str, faults: Faults) -> Cursor | None:
     """The top of a YAML file of the form `form` (say, snapshot/1); None, with faults, where it cannot be read."""
-    data = read_bytes(path, shown, faults, LARGEST)
+    data = read_bytes(path, shown, faults, LARGEST_WRITTEN)
     if data is None:
         return None
     top = parse_yaml(data, shown, faults)

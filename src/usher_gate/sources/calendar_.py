@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from ..files.faults import UsherError
-from .interface import Context, Gathered, Gives, SourceFailed
+from .interface import Context, Gathered, Gives, SourceFailed, open_source
 
 CONTROL, KIND = "X-USHER-GATE-SETTING", "X-USHER-GATE-KIND"  # a value such as door.waiting-room=members
 _TOO_OFTEN = ("SECONDLY", "MINUTELY", "HOURLY")
@@ -36,10 +36,10 @@ class Calendar:
         found = Gathered({"meetings": [], "settings": []})
         now = datetime.now(UTC)
         for number, file in enumerate(files, 1):
-            if file.stat().st_size > _LARGEST:
-                raise SourceFailed(f"{file}: is larger than {_LARGEST >> 20} MiB")
+            with open_source(file, _LARGEST) as stream:
+                data = stream.read()
             try:
-                calendar = icalendar.Calendar.from_ical(file.read_bytes())
+                calendar = icalendar.Calendar.from_ical(data)
                 self._read(calendar, recurring_ical_events, now, found, file)
             except SourceFailed:
                 raise

@@ -7,10 +7,12 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from io import BufferedReader
 from pathlib import Path
 from typing import Protocol
 
-from ..files.faults import UsherError
+from ..files.binary import LARGEST_TABLE, open_file
+from ..files.faults import BadInput, UsherError
 from .secrets import Secrets
 
 Row = dict[str, str]
@@ -21,6 +23,14 @@ class SourceFailed(UsherError):
     """A source that could not be read whole."""
 
     status = FAILED
+
+
+def open_source(path: Path, largest: int = LARGEST_TABLE) -> BufferedReader:
+    """A regular file of a source, opened to be read; raises SourceFailed."""
+    try:
+        return open_file(path, largest)
+    except BadInput as error:
+        raise SourceFailed(str(error.faults[0])) from None
 
 
 @dataclass

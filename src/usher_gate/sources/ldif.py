@@ -9,7 +9,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from .entries import Attributes, Layout, tables
-from .interface import Context, Gathered, Gives, SourceFailed
+from .interface import Context, Gathered, Gives, SourceFailed, open_source
 
 _BLOCK = 8 * 1024 * 1024
 _LF = b"\n"
@@ -46,7 +46,7 @@ def read_ldif(
     names = "|".join(re.escape(name) for name in sorted({"dn", "changetype", *wanted}))
     pattern = re.compile(rf"\n({names})(?:;[^:\n]*)?:([:<]?) *(.*)".encode(), re.IGNORECASE)
     line, rest = 1, b""
-    with path.open("rb") as stream:
+    with open_source(path) as stream:
         while True:
             data = stream.read(_BLOCK)
             text = rest + data

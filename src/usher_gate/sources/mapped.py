@@ -7,6 +7,7 @@ import json
 from collections import Counter
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
+from io import TextIOWrapper
 from pathlib import Path
 from typing import Any
 
@@ -14,7 +15,7 @@ from ..core.words.faults import Fault, Faults, nearest, quoted
 from ..files.faults import BadInput, stop_if_any
 from ..files.jsoncells import cell_text
 from ..files.yamltree import Cursor, read_yaml
-from .interface import Context, Gathered, Gives, Row, SourceFailed
+from .interface import Context, Gathered, Gives, Row, SourceFailed, open_source
 from .people import LISTS, Odd, person_row
 
 LEVELS = ("organisation", "unit", "group", "person")
@@ -230,7 +231,7 @@ def _raw_rows(path: Path, rows: str) -> Iterator[Mapping[str, Any]]:
         if path.suffix == ".csv":
             yield from _csv_rows(path)
         elif path.suffix in (".jsonl", ".ndjson"):
-            with path.open(encoding="utf-8-sig") as stream:
+            with TextIOWrapper(open_source(path), "utf-8-sig") as stream:
                 for line, text in enumerate(stream, 1):
                     if text.strip():
                         yield _object(json.loads(text), path, line)
@@ -248,7 +249,7 @@ def _raw_rows(path: Path, rows: str) -> Iterator[Mapping[str, Any]]:
 
 
 def _csv_rows(path: Path) -> Iterator[Mapping[str, str]]:
-    with path.open(encoding="utf-8-sig", newline="") as stream:
+    with TextIOWrapper(open_source(path), "utf-8-sig", newline="") as stream:
         reader = csv.reader(stream, strict=True)
         try:
             header = next(reader, [])
@@ -264,7 +265,8 @@ def _csv_rows(path: Path) -> Iterator[Mapping[str, str]]:
 
 
 def _json_rows(path: Path, rows: str) -> Iterator[Mapping[str, Any]]:
-    found = json.loads(path.read_text("utf-8-sig"))
+    with open_source(path) as stream:
+        found = json.loads(stream.read().decode("utf-8-sig"))
     for part in rows.split(".") if rows else ():
         if not isinstance(found, dict) or part not in found:
             known = found if isinstance(found, dict) else ()

@@ -23,11 +23,12 @@ from ..core.organisation.build.meetings import MEETINGS
 from ..core.organisation.build.partners import PARTNERS
 from ..core.organisation.build.settings import OBSERVATIONS, SETTINGS
 from ..core.organisation.build.table import Spec
+from ..files.binary import LARGEST_WRITTEN
 from ..files.faults import UsherError
 from ..files.sign_ins.interface import SIGN_INS
 from ..files.snapshot import manifest as form
 from ..files.write import sync_folder
-from .interface import FAILED, Gathered, Row
+from .interface import FAILED, Gathered, Row, open_source
 from .join import Joined
 from .people import columns
 
@@ -85,9 +86,9 @@ def build(
                 raise UsherError(f"two sources give {target.stem}; leave one out")
             with _private(target) as stream:
                 if name == "organisation.yaml":
-                    stream.write(_stamped(path.read_text("utf-8"), stamp, path).encode())
+                    stream.write(_stamped(_text_of(path), stamp, path).encode())
                 else:
-                    with path.open("rb") as original:
+                    with open_source(path) as original:
                         shutil.copyfileobj(original, stream, 1 << 20)
             entries.append(form.file_entry(target, None))
     entries.sort(key=lambda entry: str(entry["name"]))
@@ -104,6 +105,11 @@ def _private(path: Path) -> Iterator[Any]:
         yield stream
         stream.flush()
         os.fsync(stream.fileno())
+
+
+def _text_of(path: Path) -> str:
+    with open_source(path, LARGEST_WRITTEN) as stream:
+        return stream.read().decode("utf-8")
 
 
 def _write_table(path: Path, table: str, rows: Sequence[Row]) -> None:

@@ -9,7 +9,8 @@ from pathlib import Path
 from urllib.parse import quote, quote_plus
 
 from ..core.words.faults import quoted
-from ..files.faults import UsherError
+from ..files.binary import open_file
+from ..files.faults import BadInput, UsherError
 
 FORMS = "env:NAME, file:PATH or keyring:SERVICE/NAME"
 HIDDEN = "(secret)"
@@ -64,11 +65,13 @@ class Secrets:
     def _file(self, name: str) -> str:
         path = self._folder / Path(name).expanduser()
         try:
-            with path.open("rb") as stream:
+            with open_file(path, 64 * 1024) as stream:
                 mode = os.fstat(stream.fileno()).st_mode
                 if mode & (stat.S_IRWXG | stat.S_IRWXO):
                     raise UsherError(f"{path} can be read by others than its owner; chmod 600 {path}")
                 return stream.read(64 * 1024).decode("utf-8").strip("\r\n")
+        except BadInput as error:
+            raise UsherError(f"the secret file {error.faults[0]}") from None
         except (OSError, UnicodeDecodeError) as error:
             raise UsherError(f"the secret file {path} cannot be read ({error.__class__.__name__})") from None
 

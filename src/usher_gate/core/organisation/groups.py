@@ -1,4 +1,8 @@
-"""Groups of people and of other groups, nested membership included."""
+"""Groups of people and of other groups, nested membership included; loops are legal.
+
+Groups that contain one another (a loop) have the same members, so membership is kept by *knots*: a group for itself, or all
+groups of a loop.
+"""
 
 from __future__ import annotations
 
@@ -7,70 +11,143 @@ from collections.abc import Sequence
 import numpy as np
 
 from ..words.record import record
-from .columns import Bools, Ints, Longs, Ragged, ragged
+from .columns import Bools, Ints, Longs, Ragged, ragged, sorted_unique
 
 
 @record
 class Groups:
-    """Groups, sorted by id; `people` holds each group's active members, nested ones included; `above` each group's
-    containing groups, itself included. `direct` holds the active people who are members themselves, `inside` the groups that are.
-    `owners` are as written, None where there is no such column or no groups table."""
+    """Groups, sorted by id. `direct` holds the active people who are members themselves, `inside` the groups that are.
+
+    `knot` numbers each group's knot (int32); `_people` holds the active members of each knot, nested ones included, `_knots_of` the
+    knots that each person belongs to, `_groups` the groups of each knot. `owners` are as written, None where there is no such column
+    or no groups table.
+    """
 
     ids: tuple[str, ...]
     names: tuple[str | None, ...]
-    people: Ragged
-    of_person: Ragged
-    above: Ragged
+    owners: tuple[str | None, ...] | None
     direct: Ragged
     inside: Ragged
-    owners: tuple[str | None, ...] | None = None
+    knot: Ints
+    _people: Ragged
+    _knots_of: Ragged
+    _groups: Ragged
+
+    def members(self, group: int) -> Ints:
+        """The active members of a group, nested ones included, ascending."""
+        return self._people.of(int(self.knot[group]))
+
+    def of(self, person: int) -> Ints:
+        """The groups that a person belongs to, through nested ones too, ascending."""
+        found: Ints = np.sort(self._groups.gather(self._knots_of.of(person)))
+        return found
 
     def count(self, mask: Bools) -> Longs:
         """For each group, how many of its members the mask holds."""
-        return self.people.count(mask)
+        counted: Longs = self._people.count(mask)[self.knot]
+        return counted
 
     def count_of(self, people: Longs) -> Longs:
         """For each group, how many of these people are its members; for few people much faster than `count`."""
-        return np.bincount(self.of_person.gather(people), minlength=len(self.ids))
+        counted: Longs = np.bincount(self._knots_of.gather(people), minlength=len(self._groups.starts) - 1)[self.knot]
+        return counted
+
+    @property
+    def nested(self) -> tuple[Longs, Ints]:
+        """Pairs of a group and a group inside it."""
+        return np.repeat(np.arange(len(self.ids)), np.diff(self.inside.starts)), self.inside.items
 
 
 def close_groups(
     ids: Sequence[str],
     names: Sequence[str | None],
-    people: tuple[Ints, Ints],
-    nested: tuple[Ints, Ints],
+    people: tuple[Ints | Longs, Ints],
+    nested: tuple[Ints | Longs, Ints],
     person_count: int,
     owners: tuple[str | None, ...] | None = None,
 ) -> Groups:
-    """Groups with membership through nested groups; loops are legal.
+    """Groups with membership through nested groups.
 
-    `people` is (group, person) pairs, `nested` (containing group, contained group) pairs.
+    `people` is (group, person) pairs, `nested` (containing group, contained group) pairs, each int arrays of one length.
     """
-    containers: dict[int, list[int]] = {}
-    for container, contained in zip(nested[0].tolist(), nested[1].tolist(), strict=True):
-        containers.setdefault(contained, []).append(container)
-    inner: list[int] = []
-    outer: list[int] = []
-    for group in range(len(ids)):
-        seen = {group}
-        waiting = list(containers.get(group, ()))
-        while waiting:
-            group_above = waiting.pop()
-            if group_above not in seen:
-                seen.add(group_above)
-                waiting.extend(containers.get(group_above, ()))
-        inner.extend([group] * len(seen))
-        outer.extend(seen)
-    above = ragged(np.array(inner, np.int64), np.array(outer, np.int32), len(ids), len(ids))
+    inside = ragged(nested[0], nested[1], len(ids), len(ids))
+    knot, count = _knots(inside)
+    outer, inner = knot[nested[0]], knot[nested[1]]
+    between = np.flatnonzero(outer != inner)
+    above = _above(ragged(inner[between], outer[between].astype(np.int32), count, count))
     groups, persons = people
-    wide, deep = above.gather(groups), np.repeat(persons, np.diff(above.starts)[groups])
+    knots = knot[groups]
+    wide = above.gather(knots)
+    deep = np.repeat(persons, np.diff(above.starts)[knots]).astype(np.int32)
     return Groups(
         tuple(ids),
         tuple(names),
-        ragged(wide, deep.astype(np.int32), len(ids), person_count),
-        ragged(deep, wide, person_count, len(ids)),
-        above,
-        ragged(groups, persons, len(ids), person_count),
-        ragged(nested[0], nested[1], len(ids), len(ids)),
         owners,
+        ragged(groups, persons, len(ids), person_count),
+        inside,
+        knot,
+        ragged(wide, deep, count, person_count),
+        ragged(deep, wide, person_count, count),
+        ragged(knot, np.arange(len(ids), dtype=np.int32), count, len(ids)),
     )
+
+
+def _knots(inside: Ragged) -> tuple[Ints, int]:
+    """For each group the number of its knot, and how many there are; a knot's number is greater than those of all knots inside it.
+
+    Strongly connected components by Tarjan's walk, without recursion.
+    """
+    size = len(inside.starts) - 1
+    starts, items = inside.starts.tolist(), inside.items.tolist()
+    index, low, knot = [-1] * size, [0] * size, [-1] * size
+    stack: list[int] = []
+    found = seen = 0
+    for first in range(size):
+        if index[first] >= 0:
+            continue
+        walk = [(first, starts[first])]
+        index[first] = low[first] = seen
+        seen += 1
+        stack.append(first)
+        while walk:
+            group, place = walk.pop()
+            if place < starts[group + 1]:
+                walk.append((group, place + 1))
+                below = items[place]
+                if index[below] < 0:
+                    index[below] = low[below] = seen
+                    seen += 1
+                    stack.append(below)
+                    walk.append((below, starts[below]))
+                elif knot[below] < 0:
+                    low[group] = min(low[group], index[below])
+                continue
+            if walk:
+                low[walk[-1][0]] = min(low[walk[-1][0]], low[group])
+            if low[group] == index[group]:
+                while True:
+                    member = stack.pop()
+                    knot[member] = found
+                    if member == group:
+                        break
+                found += 1
+    return np.array(knot, np.int32), found
+
+
+def _above(containers: Ragged) -> Ragged:
+    """For each knot all that contain it, itself included; containers have greater numbers."""
+    count = len(containers.starts) - 1
+    found: list[Ints] = [np.empty(0, np.int32)] * count
+    for knot in range(count - 1, -1, -1):
+        around = containers.of(knot).tolist()
+        own = np.array([knot], np.int32)
+        if len(around) == 1:
+            found[knot] = np.concatenate((own, found[around[0]]))  # its own number is the least
+        elif around:
+            every = np.concatenate([found[outer] for outer in around]).astype(np.int64)
+            found[knot] = np.concatenate((own, sorted_unique(every).astype(np.int32)))
+        else:
+            found[knot] = own
+    lengths = [len(knots) for knots in found]
+    starts = np.concatenate(([0], np.cumsum(lengths, dtype=np.int64)))
+    return Ragged(starts.astype(np.int64), np.concatenate(found) if found else np.empty(0, np.int32))

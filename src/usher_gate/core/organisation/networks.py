@@ -6,9 +6,10 @@ Addresses are whole numbers with their version; IPv4-mapped IPv6 addresses are I
 from __future__ import annotations
 
 from bisect import bisect_right
+from collections import Counter
 from collections.abc import Mapping, Sequence
 from functools import cached_property
-from itertools import pairwise
+from itertools import zip_longest
 from socket import AF_INET, inet_pton
 
 from ..words.record import record
@@ -81,17 +82,22 @@ class Networks:
         """The whole address space in runs of addresses of one class."""
         found = []
         for version, end in _SPACE.items():
-            cuts = {0, end + 1}
-            for spans in self.spans.values():
-                cuts |= {cut for span in spans if span[0] == version for cut in (span[1], span[2] + 1)}
+            cuts: dict[int, list[tuple[str, int]]] = {0: []}
+            for name, spans in self.spans.items():
+                for _, first, last in (span for span in spans if span[0] == version):
+                    cuts.setdefault(first, []).append((name, 1))
+                    cuts.setdefault(last + 1, []).append((name, -1))
+            inside: Counter[str] = Counter()  # how many spans of each network hold the address that the sweep is at
+            here = frozenset[str]()
             ordered = sorted(cuts)
-            for first, after in pairwise(ordered):
-                names = frozenset(
-                    name
-                    for name, spans in self.spans.items()
-                    if any(span[0] == version and span[1] <= first <= span[2] for span in spans)
-                )
-                found.append((version, first, after - 1, names))
+            for cut, after in zip_longest(ordered, ordered[1:], fillvalue=end + 1):
+                for name, step in cuts[cut]:
+                    inside[name] += step
+                    if not inside[name]:
+                        del inside[name]
+                here = frozenset(inside) if cuts[cut] else here
+                if cut <= end:
+                    found.append((version, cut, after - 1, here))
         return found
 
     @cached_property

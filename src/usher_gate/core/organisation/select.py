@@ -97,7 +97,7 @@ def _in_groups(values: frozenset[str], directory: Directory) -> Bools:
         raise Unanswerable("the table members")
     mask = np.zeros(len(directory.people), bool)
     for value in values:
-        mask[directory.groups.people.of(find_group(value, directory))] = True
+        mask[directory.groups.members(find_group(value, directory))] = True
     return mask
 
 

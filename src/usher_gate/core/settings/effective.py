@@ -162,7 +162,7 @@ class Effective:
         """The places of a person's settings that have the standing of the one at `place`, strongest first, itself included."""
         if self.kinds[place] != GROUP or self._snapshot.groups is None:
             return [place]
-        mine = self._snapshot.groups.of_person.of(person)
+        mine = self._snapshot.groups.of(person)
         alike = np.flatnonzero((self.classes == self.classes[place]) & np.isin(self.targets, mine))
         return [int(one_place) for one_place in alike[::-1]]
 
@@ -186,7 +186,7 @@ class Effective:
         if kind == UNIT and self._snapshot.units is not None:
             return self._snapshot.units.members(target)
         if kind == GROUP and self._snapshot.groups is not None:
-            return self._snapshot.groups.people.of(target)
+            return self._snapshot.groups.members(target)
         return np.array([target] if kind == PERSON else [], np.int32)
 
     def _paint(self, order: Sequence[int]) -> Ints:

@@ -7,9 +7,9 @@ from dataclasses import replace
 
 import numpy as np
 
-from ..organisation.columns import MISSING, NO_TIME, Coded, Ints, Longs, Ragged
+from ..organisation.columns import MISSING, NO_TIME, Coded, Ints, Longs
 from ..organisation.credentials import Authenticators, no_passes
-from ..organisation.groups import Groups
+from ..organisation.groups import Groups, close_groups
 from ..organisation.people import People
 from ..organisation.select import find_group
 from ..organisation.snapshot import Snapshot
@@ -93,16 +93,8 @@ def _groups(snapshot: Snapshot, names: Sequence[str]) -> Groups | None:
     """The same groups with this person as the only member of the named ones and of those around them."""
     if snapshot.groups is None:
         return None
-    mine = sorted({int(outer) for name in names for outer in snapshot.groups.above.of(find_group(name, snapshot))})
-    count = len(snapshot.groups.ids)
-    starts = np.searchsorted(np.array(mine, np.int64), np.arange(count + 1)).astype(np.int64)
-    of_person = Ragged(np.array([0, len(mine)], np.int64), np.array(mine, np.int32))
-    return Groups(
-        snapshot.groups.ids,
-        snapshot.groups.names,
-        Ragged(starts, np.zeros(len(mine), np.int32)),
-        of_person,
-        snapshot.groups.above,
-        Ragged(starts, np.zeros(len(mine), np.int32)),
-        snapshot.groups.inside,
+    groups = snapshot.groups
+    mine = np.array(sorted({find_group(name, snapshot) for name in names}), np.int64)
+    return close_groups(
+        groups.ids, groups.names, (mine, np.zeros(len(mine), np.int32)), groups.nested, 1, groups.owners
     )

@@ -34,10 +34,15 @@ class Faults:
         self.notes.append(text)
 
 
+def visible(text: str) -> str:
+    """The text without anything that a terminal would obey: characters that are not shown are shown by their number."""
+    return "".join(char if char.isprintable() else f"\\x{ord(char):02x}" for char in text)
+
+
 def quoted(text: str) -> str:
     """A text from a file, short and harmless enough for one line of a terminal."""
     shown = text if len(text) <= 60 else text[:57] + "..."
-    return "'" + "".join(char if char.isprintable() else f"\\x{ord(char):02x}" for char in shown) + "'"
+    return f"'{visible(shown)}'"
 
 
 def nearest(word: str, known: Iterable[str]) -> str:
@@ -50,5 +55,5 @@ def nearest(word: str, known: Iterable[str]) -> str:
         return f"did you mean {quoted(close[0])}?"
     if not names:
         return "none is known here"
-    shown = ", ".join(names[:8])
+    shown = ", ".join(visible(name[:60]) for name in names[:8])
     return f"known: {shown}" + (f" and {len(names) - 8} more" if len(names) > 8 else "")

@@ -6,6 +6,7 @@ import csv
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager
 from functools import cached_property
+from io import TextIOWrapper
 from pathlib import Path
 from typing import Any
 
@@ -15,6 +16,7 @@ import pyarrow.compute as pc
 
 from ...core.organisation.columns import MISSING, Bools, Ints, Longs
 from ...core.words.faults import Fault, Faults
+from ..binary import LARGEST_LOG, check_file, open_file
 from ..faults import BadInput, stop_if_any
 from ..parallel import ahead
 from ..tables.arrowcolumn import ArrowColumn, words_of
@@ -133,6 +135,7 @@ def read_parquet(part: Part, meanings: Meanings, unread: Unread) -> Iterator[Bat
     import pyarrow.parquet as pq
 
     path = part.path
+    check_file(path, LARGEST_LOG)
     with whole_parquet(str(path)):
         schema = pq.read_schema(path)
     _check_columns(list(schema.names), path)
@@ -172,9 +175,7 @@ def read_csv(path: Path, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
     """The sign-ins of a CSV file (RFC 4180). A row with too few or too many cells is counted as unread."""
     import pyarrow.csv as pacsv
 
-    with path.open("rb") as stream:
-        first = stream.readline().decode("utf-8-sig", "replace")
-    names = next(csv.reader([first]), [])
+    names = _cells_of(next(_text_lines(path), ""))
     if not names:
         raise BadInput([Fault(str(path), 1, f"is empty; begin with a line of columns: {','.join(SIGN_INS.required)}")])
     _check_columns(names, path)
@@ -227,6 +228,21 @@ def _as_text(batch: Any) -> Any:
     return pa.RecordBatch.from_arrays(columns, batch.schema.names)
 
 
+def _text_lines(path: Path) -> Iterator[str]:
+    """The lines of a file, whichever way they end, without their ends; what is not UTF-8 is replaced."""
+    with TextIOWrapper(open_file(path, LARGEST_LOG), "utf-8-sig", "replace", newline=None) as stream:
+        for line in stream:
+            yield line.rstrip("\n")
+
+
+def _cells_of(line: str) -> list[str]:
+    """The cells of a line; none where it is no CSV."""
+    try:
+        return next(csv.reader([line]), [])
+    except csv.Error:
+        return []
+
+
 class _Lines:
     """Where the rows of a CSV file stand; looked up only when something is wrong."""
 
@@ -236,15 +252,13 @@ class _Lines:
     @cached_property
     def _rows(self) -> tuple[list[int], int]:
         found, odd = [], 0
-        with self._path.open("rb") as stream:
-            for number, raw in enumerate(stream, 1):
-                text = raw.decode("utf-8", "replace").rstrip("\r\n")
-                if number == 1 or not text:
-                    continue
-                if text.count(",") == self._cells - 1 or len(next(csv.reader([text]), [])) == self._cells:
-                    found.append(number)
-                else:
-                    odd = odd or number
+        for number, text in enumerate(_text_lines(self._path), 1):
+            if number == 1 or not text:
+                continue
+            if text.count(",") == self._cells - 1 or len(_cells_of(text)) == self._cells:
+                found.append(number)
+            else:
+                odd = odd or number
         return found, odd
 
     def line(self, row: int) -> int:

@@ -13,6 +13,7 @@ import numpy as np
 from ...core.organisation.columns import NO_TIME
 from ...core.words.faults import Fault, nearest, quoted
 from ...core.words.times import parse_time
+from ..binary import LARGEST_LOG, open_file
 from ..faults import BadInput
 from ..jsoncells import cell_text
 from .interface import COLUMNS, SIGN_INS, Batch, Meanings, Part, Unread, counted_by
@@ -23,7 +24,7 @@ _LONGEST = 64 * 1024 * 1024
 
 def blocks(part: Part) -> Iterator[tuple[bytes, int]]:
     """A file (or the lines of it that begin in a part) in blocks of whole lines, each with the number of its first line."""
-    with part.path.open("rb") as stream:
+    with open_file(part.path, LARGEST_LOG) as stream:
         (line, place), rest = _begin(stream, part), b""
         if part.last is not None and place >= part.last:  # one long line of the part before covers this one
             return
@@ -70,7 +71,7 @@ def each_line(data: bytes, first: int) -> Iterator[tuple[int, bytes]]:
 
 def is_ocsf(path: Path) -> bool:
     """Whether the first object of a file is an OCSF event: it has a class_uid."""
-    with path.open("rb") as stream:
+    with open_file(path, LARGEST_LOG) as stream:
         for raw in stream:
             if raw.strip():
                 try:

@@ -8,6 +8,7 @@ from typing import Any
 
 from ...core.words.faults import Faults, quoted
 from ...core.words.record import record
+from ..binary import LARGEST_TABLE, LARGEST_WRITTEN, open_file, read_bytes
 
 NAME = "manifest.json"
 FORM = "manifest/1"
@@ -44,7 +45,7 @@ def digest(path: Path) -> str:
     """The SHA-256 of a file."""
     import hashlib  # only where there is a manifest
 
-    with path.open("rb") as stream:
+    with open_file(path, LARGEST_TABLE) as stream:
         return hashlib.file_digest(stream, "sha256").hexdigest()
 
 
@@ -86,12 +87,15 @@ def manifest_text(
 def read_manifest(folder: Path, faults: Faults) -> Manifest | None:
     """The manifest of a snapshot, after every file was compared with it; None where there is none, or, with faults, where it is wrong."""
     path = folder / NAME
-    if not path.exists():
+    if not path.exists() and not path.is_symlink():
         return None
     import json
 
+    data = read_bytes(path, str(path), faults, LARGEST_WRITTEN)
+    if data is None:
+        return None
     try:
-        found = json.loads(path.read_text("utf-8"))
+        found = json.loads(data.decode("utf-8"))
         listed = {
             str(one_file["name"]): (str(one_file["sha256"]), int(one_file["bytes"])) for one_file in found["files"]
         }

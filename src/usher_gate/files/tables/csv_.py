@@ -13,15 +13,14 @@ from pathlib import Path
 from ...core.organisation.build.listcolumn import ListColumn
 from ...core.organisation.build.table import Spec, Table
 from ...core.words.faults import Faults
-from ..binary import read_bytes
+from ..binary import LARGEST_TABLE, read_bytes
 
 SMALL = 2 * 1024 * 1024
-LARGEST = 8 * 1024 * 1024 * 1024
 
 
 def read_csv(path: Path, shown: str, spec: Spec, faults: Faults) -> Table | None:
     """A CSV table; None, with faults, where it cannot be used."""
-    data = read_bytes(path, shown, faults, LARGEST)
+    data = read_bytes(path, shown, faults, LARGEST_TABLE)
     if data is None:
         return None
     if b"\0" in data:

@@ -11,9 +11,9 @@ from typing import Any
 from ...core.organisation.build.listcolumn import ListColumn
 from ...core.organisation.build.table import FLAG, LIST, TEXT, TIME, VALUE, WHOLE, Spec, Table
 from ...core.words.faults import Faults, nearest, quoted
-from ..binary import read_bytes
+from ..binary import LARGEST_TABLE, read_bytes
 from ..jsoncells import cell_text
-from .csv_ import LARGEST, SMALL
+from .csv_ import SMALL
 
 _DUE = {
     TEXT: "a text in quotes",
@@ -28,7 +28,7 @@ _ATTRIBUTE = re.compile(rb'"(attr\.[^"\\]+)"\s*:')
 
 def read_jsonl(path: Path, shown: str, spec: Spec, faults: Faults) -> Table | None:
     """A JSON Lines table; None, with faults, where it cannot be used."""
-    data = read_bytes(path, shown, faults, LARGEST)
+    data = read_bytes(path, shown, faults, LARGEST_TABLE)
     if data is None:
         return None
     data = data.removeprefix(b"\xef\xbb\xbf")

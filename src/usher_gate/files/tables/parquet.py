@@ -9,6 +9,7 @@ from typing import Any
 
 from ...core.organisation.build.table import FLAG, LIST, TEXT, TIME, VALUE, WHOLE, Spec, Table
 from ...core.words.faults import Fault, Faults
+from ..binary import LARGEST_TABLE, check_file
 from ..faults import BadInput
 
 _DUE = {
@@ -48,10 +49,8 @@ def read_parquet(path: Path, shown: str, spec: Spec, faults: Faults) -> Table | 
 
     from .arrowcolumn import ArrowColumn
 
-    if path.is_dir():
-        faults.add(shown, 0, "is a folder where a file is due; name a file")
-        return None
     try:
+        check_file(path, LARGEST_TABLE, shown)
         with whole_parquet(shown):
             file = pq.ParquetFile(path)
             names = list(file.schema_arrow.names)

@@ -9,6 +9,7 @@ from typing import Any
 
 from ...core.words.faults import Fault, nearest, quoted
 from ...core.words.record import record
+from ..binary import LARGEST_WRITTEN, open_file
 from ..faults import BadInput
 
 NAME = "usher-gate.toml"
@@ -28,21 +29,32 @@ class WorkFolder:
 def read_toml(path: Path) -> tuple[str, dict[str, Any]]:
     """The text of the settings file and what it says, both empty where there is none; raises BadInput."""
     shown = str(path)
-    try:
-        text = path.read_text("utf-8-sig")
-    except FileNotFoundError:
+    if not path.exists():
         return "", {}
-    except (OSError, UnicodeDecodeError) as error:
-        raise BadInput(
-            [Fault(shown, 0, f"cannot be read ({error.__class__.__name__}); make it a readable UTF-8 file")]
-        ) from None
+    try:
+        with open_file(path, LARGEST_WRITTEN, shown) as stream:
+            text = stream.read().decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        line = error.object.count(b"\n", 0, error.start) + 1
+        raise BadInput([Fault(shown, line, "is not UTF-8 text; save it as UTF-8")]) from None
     try:
         return text, tomllib.loads(text)
+    except RecursionError:
+        raise BadInput([Fault(shown, 1, "nests too deeply; nothing here needs that")]) from None
     except tomllib.TOMLDecodeError as error:
         place = re.search(r"line (\d+)", str(error))
         raise BadInput(
             [Fault(shown, int(place[1]) if place else 1, 'is not TOML here; write lines such as snapshot = "snapshot"')]
         ) from None
+
+
+def _may_be_path(text: str) -> bool:
+    """Whether a text could name a file on any system."""
+    return (
+        "\0" not in text
+        and all(len(part.encode("utf-8", "surrogatepass")) < 256 for part in text.split("/"))
+        and len(text) < 4096
+    )
 
 
 def read_workfolder(folder: Path) -> WorkFolder:
@@ -64,7 +76,7 @@ def read_workfolder(folder: Path) -> WorkFolder:
             continue
         if key not in KEYS:
             faults.append(Fault(shown, line, f"unknown key {quoted(key)}; {nearest(key, KEYS)}"))
-        elif not isinstance(value, str) or not value:
+        elif not isinstance(value, str) or not value or not _may_be_path(value):
             faults.append(Fault(shown, line, f'{key} is not a path; write {key} = "{key}"'))
     if faults:
         raise BadInput(faults)
