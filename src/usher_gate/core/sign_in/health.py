@@ -10,6 +10,7 @@ from ..organisation.access_rules import SECOND_FACTOR, AccessRule, Conditions
 from ..organisation.columns import DAY
 from ..organisation.proofs import with_implied
 from ..words.record import record
+from .bits import least, none_of
 from .gatekeeper import Gatekeeper
 from .possible import SignInClass, sign_in_classes
 
@@ -57,13 +58,11 @@ def _changes_anything(keeper: Gatekeeper, number: int, every: list[SignInClass])
     as_much = [other != number and _asks_as_much(other_rule, rule) for other, other_rule in enumerate(keeper.rules)]
     bits = sum(1 << other for other, enough in enumerate(as_much) if enough) & enforced
     own = rule.require is not None and not rule.deny and _implies(SECOND_FACTOR.proofs, SECOND_FACTOR.operator, rule)
-    for person in keeper.classes[1]:
-        mine = keeper.including(person)
-        if not mine >> number & 1 or (own and keeper.must_show[person]):
-            continue
-        if any(possible.rules >> number & 1 and not mine & bits & possible.rules for possible in every):
-            return True
-    return False
+    concerned = keeper.whom(number) & ~keeper.must_show if own else keeper.whom(number)
+    people = np.flatnonzero(concerned)
+    # Where the rule matches, whoever none of these rules (as bits) includes is asked for as much by it alone.
+    masks = least(possible.rules & bits for possible in every if possible.rules >> number & 1)
+    return any(bool(none_of(mask, keeper.bits, people).any()) for mask in masks)
 
 
 def _asks_as_much(other: AccessRule, rule: AccessRule) -> bool:

@@ -18,7 +18,7 @@ from ..organisation.sign_ins import SignIn
 from ..words.record import record
 from ..words.vocabulary import CONDITION_WORDS, DEVICES, DIMENSIONS
 from .boxes import Box, Grid, boxes
-from .coverage import ALWAYS, covering
+from .coverage import ALWAYS, Coverage, Hole, covering
 from .gatekeeper import Gatekeeper
 from .possible import Asked
 
@@ -129,8 +129,12 @@ def holes(keeper: Gatekeeper, asked: Asked, audience: Bools) -> list[WayIn]:
     enforced, observed = keeper.in_modes("enforce"), keeper.in_modes("enforce", "observe")
     found: dict[tuple[object, ...], tuple[WayIn, list[int]]] = {}
     described: dict[tuple[int, int, bool, bool], list[tuple[Box, bool]]] = {}
+    known = Coverage(keeper).of(asked)  # by bits, for everybody at once: only who has a hole needs a grid
+    asked_of = np.flatnonzero(audience & np.array([isinstance(answer, Hole) for answer in known.answers])[known.codes])
+    asked_of = asked_of[np.argsort(which[asked_of], kind="stable")]
+    starts = np.searchsorted(which[asked_of], np.arange(len(first) + 1)).tolist()
     for number, person in enumerate(first):
-        people = np.flatnonzero((which == number) & audience)
+        people = asked_of[starts[number] : starts[number + 1]]
         unseen = keeper.unseen_device(person)
         if not len(people) or unseen is None:
             continue
