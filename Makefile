@@ -8,7 +8,7 @@ DEMO ?= northmere
 VENV_LOWEST := .venv-lowest
 LOWEST := $(VENV_LOWEST)/.dev-ready
 
-.PHONY: demo test test-lowest lint bench screenshots docs clean
+.PHONY: demo test test-lowest lint mutants bench screenshots docs clean
 
 demo: $(RUN)
 	@$(BIN)/usher-gate demo --fresh $(DEMO)
@@ -25,6 +25,10 @@ lint: $(DEV)
 	$(BIN)/ruff format --check src tests tools
 	$(BIN)/mypy
 	$(BIN)/python tools/generate.py --check
+
+# Plants known faults, one at a time, and names those that no test notices. Not a part of CI.
+mutants: $(DEV)
+	$(BIN)/python tools/mutants.py
 
 bench: $(DEV)
 	$(BIN)/python tools/bench.py

@@ -12,6 +12,9 @@ from pathlib import Path
 
 from usher_gate.cli.main import run
 
+# The built program; `make mutants` names another one.
+PROGRAM = Path(os.environ.get("USHER_GATE_PROGRAM") or Path(sys.executable).with_name("usher-gate"))
+
 
 @dataclass(frozen=True)
 class Done:
@@ -35,9 +38,8 @@ def call(*arguments: object) -> Done:
 
 def process(*arguments: object, cwd: Path | None = None, width: int = 100, **environment: str) -> Done:
     """Calls the built program as a process of its own."""
-    program = Path(sys.executable).with_name("usher-gate")
     done = subprocess.run(
-        [program, *map(str, arguments)],
+        [PROGRAM, *map(str, arguments)],
         cwd=cwd,
         capture_output=True,
         text=True,

@@ -8,7 +8,6 @@ import json
 import re
 import signal
 import subprocess
-import sys
 from pathlib import Path
 from random import Random
 from typing import Any
@@ -16,7 +15,7 @@ from typing import Any
 import pytest
 
 from tests import tiny
-from tests.program import call, process
+from tests.program import PROGRAM, call, process
 from tests.tiny import check, write_tiny
 
 
@@ -138,7 +137,7 @@ def test_a_file_is_written_whole_or_not_at_all(folder: Path) -> None:
 
 
 def test_an_interrupted_check_leaves_nothing_behind(demo: Path) -> None:
-    program = Path(sys.executable).with_name("usher-gate")
+    program = PROGRAM
     for delay in (0.05, 0.15, 0.3, 0.4):
         child = subprocess.Popen(
             [program, "check", "--format", "json", "--out", "o.json"], cwd=demo, stderr=subprocess.PIPE, text=True
@@ -155,7 +154,7 @@ def test_an_interrupted_check_leaves_nothing_behind(demo: Path) -> None:
 
 
 def test_a_closed_pipe_is_no_error(demo: Path) -> None:
-    program = Path(sys.executable).with_name("usher-gate")
+    program = PROGRAM
     done = subprocess.run(
         f"{program} check --format csv | head -1", shell=True, cwd=demo, capture_output=True, text=True, check=False
     )

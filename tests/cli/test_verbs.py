@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from tests import tiny
-from tests.program import call, process
+from tests.program import PROGRAM, call, process
 from tests.tiny import write_tiny
 from usher_gate import __version__
 from usher_gate.cli.main import VERBS
@@ -67,9 +67,8 @@ def run_until_it_serves(arguments: list[str], folder: Path) -> None:
     """The stand-in serves until it is interrupted; the port of its own choice, since others test beside us."""
     import signal
     import subprocess
-    import sys
 
-    program = Path(sys.executable).with_name("usher-gate")
+    program = PROGRAM
     child = subprocess.Popen(
         [program, *arguments, "--port", "0"], cwd=folder, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True
     )

@@ -8,13 +8,12 @@ import shutil
 import signal
 import stat
 import subprocess
-import sys
 import time
 from pathlib import Path
 
 import pytest
 
-from tests.program import Done, call, process
+from tests.program import PROGRAM, Done, call, process
 from tests.sources.ground import SECRET, by_hand, of_server, settings, source, stand_in, work_folder, write
 from usher_gate.demo.write import files
 from usher_gate.files.snapshot.folder import read_snapshot
@@ -326,7 +325,7 @@ def test_killed_at_any_moment_the_old_snapshot_or_the_new_one_is_there_whole(tmp
     folder = tmp_path / "work"
     folder.mkdir()
     ldif_folder(folder, 4000)
-    program, rnd = Path(sys.executable).with_name("usher-gate"), random.Random(17)
+    program, rnd = PROGRAM, random.Random(17)
     lasts = 60.0
     for _ in range(3):  # the first one may be slow: nothing is in the system's cache yet
         start = time.monotonic()

@@ -30,3 +30,7 @@ class Service:
     factory: Mapping[str, str]
     self_service: frozenset[str] | None
     needs: Mapping[str, Need]
+
+    def changeable(self, control: str) -> bool:
+        """Whether people can change a control for themselves where it is not pinned; a service that has not said lets them."""
+        return self.self_service is None or control in self.self_service

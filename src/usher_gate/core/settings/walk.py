@@ -103,7 +103,7 @@ def walk(resolver: Resolver, service: Service, control: str, person: int) -> Wal
         cause.value if known else None,
         cause.scope if known else None,
         cause.pinned,
-        not cause.pinned and (service.self_service is None or control in service.self_service),
+        not cause.pinned and service.changeable(control),
         bool(effective.young[place]),
         tuple((effective.cause(rival).scope or "", effective.value(rival) or "") for rival in rivals)
         if len(values) > 1

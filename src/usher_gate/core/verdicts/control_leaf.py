@@ -21,7 +21,7 @@ class ControlJudge:
         assert leaf.comparison is not None
         self.leaf, self.pinned, self.service, self.effective, self.seen = leaf, pinned, service, effective, seen
         self._comparison: Comparison = leaf.comparison
-        self._changeable = service.self_service is None or leaf.name in service.self_service
+        self._changeable = service.changeable(leaf.name)
         self._passed: dict[str, bool] = {}
         self._settled = self._settled_verdicts()
         young = effective.young & (self._settled >= LOOSE)

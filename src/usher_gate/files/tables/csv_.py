@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import csv
 import io
+import re
 from functools import cache
 from pathlib import Path
 
@@ -16,6 +17,8 @@ from ...core.words.faults import Faults
 from ..binary import LARGEST_TABLE, read_bytes
 
 SMALL = 2 * 1024 * 1024
+# A cell in quotes that goes on after them: Arrow would make something of it, RFC 4180 does not.
+_ODD_QUOTE = re.compile(rb'(?:\A|[,\r\n])"(?:[^"]|"")*"(?![,\r\n"]|\Z)')
 
 
 def read_csv(path: Path, shown: str, spec: Spec, faults: Faults) -> Table | None:
@@ -26,7 +29,7 @@ def read_csv(path: Path, shown: str, spec: Spec, faults: Faults) -> Table | None
     if b"\0" in data:
         faults.add(shown, data.count(b"\n", 0, data.index(b"\0")) + 1, "holds a NUL byte; save it as UTF-8 text")
         return None
-    if len(data) >= SMALL and data.count(b'"') % 2 == 0:
+    if len(data) >= SMALL and data.count(b'"') % 2 == 0 and _ODD_QUOTE.search(data) is None:
         table = _read_large(data, shown, spec, path)
         if table is not None:
             return table

@@ -1,0 +1,426 @@
+"""Small rules of the domain and of the interface, one at a time: each of these was once broken by hand without any other test noticing.
+
+`make mutants` breaks them again (tests/mutants.py).
+"""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import os
+import pty
+import subprocess
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tests import tiny
+from tests.program import PROGRAM, Done, call
+from tests.tiny import check, write_tiny
+
+RULE = "  - id: {id}\n    mode: {mode}\n    people: {{include: {people}}}\n    resources: {{include: [{resource}]}}\n    outcome: {outcome}\n"
+
+
+def rules(*made: dict[str, str]) -> str:
+    usual = {"mode": "enforce", "people": "{any: true}", "resource": "console"}
+    return "usher-gate: access-rules/1\nrules:\n" + "".join(
+        RULE.format(**{**usual, "id": f"A{n}", **each}) for n, each in enumerate(made, 1)
+    )
+
+
+Files = dict[str, str | bytes | None]
+FREE = tiny.PEOPLE.replace("required", "offered")  # of nobody is a second factor required anyway
+NOTHING: Files = {
+    "snapshot/authenticators.csv": "person,type\n",
+    "snapshot/passes.csv": "person,issued_at,expires_at\n",
+    "snapshot/people.csv": FREE,
+}
+
+
+@pytest.fixture
+def folder(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
+    monkeypatch.chdir(tmp_path)
+    return tmp_path
+
+
+def json_of(*line: object) -> dict[str, Any]:
+    done = call(*line, "--format", "json")
+    assert done.status in (0, 1, 3), done.err
+    found: dict[str, Any] = json.loads(done.out)
+    return found
+
+
+def findings(*options: object) -> dict[tuple[str, str], str]:
+    return {(each["rule"], each["subject"]["id"]): each["verdict"] for each in json_of("check", *options)["findings"]}
+
+
+def baseline(*expect: str) -> str:
+    return "usher-gate: baseline/1\nname: b\nversion: '1'\nrules:\n" + "".join(
+        f"  - {{id: R{number}, title: t, expect: {each}}}\n" for number, each in enumerate(expect, 1)
+    )
+
+
+def test_the_tightest_session_limit_counts(folder: Path) -> None:
+    made: Files = {**NOTHING, "snapshot/access-rules.yaml": rules(
+        {"outcome": "{session: {longest-hours: 8}}"}, {"outcome": "{session: {longest-hours: 2}}"}, {"outcome": "{session: {longest-hours: 24}}"})}  # fmt: skip
+    write_tiny(folder, made)
+    assert json_of("sign-in", "P1", "--resource", "console")["rows"][0]["decision"]["longest_hours"] == 2
+
+
+def test_a_legacy_client_carries_no_proof_in_a_replay(folder: Path) -> None:
+    write_tiny(folder, {
+        "snapshot/people.csv": FREE, "snapshot/access-rules.yaml": rules({"outcome": "{require: {any-of: [mfa, managed-device]}}"}),
+        "snapshot/authenticators.csv": "person,type\nP1,multi-factor-crypto-device\n", "snapshot/passes.csv": "person,issued_at,expires_at\n",
+        "snapshot/sign_ins.csv": "time,person,resource,client,device,shown\n2026-11-19T08:00:00Z,P1,console,legacy,unknown,multi-factor-crypto-device\n"
+        "2026-11-19T08:00:00Z,P1,console,legacy,managed,\n2026-11-19T08:00:00Z,P1,console,app,unknown,multi-factor-crypto-device\n"})  # fmt: skip
+    changes = {(each["now"], each["then"]): each["sign_ins"] for each in json_of("rehearse")["changes"]}
+    assert changes == {("stuck", "stuck"): 1, ("allowed", "allowed"): 2}
+
+
+def test_a_named_network_lies_only_in_those_that_wholly_hold_it(folder: Path) -> None:
+    organisation = tiny.ORGANISATION.replace(
+        "{office: [192.0.2.0/24]}",
+        "{half: [192.0.2.0/25], office: [192.0.2.0/24], edge: [192.0.2.64/26, 198.51.100.0/24]}",
+    )
+    deny = rules({"outcome": "{deny: true}"}) + "    when: {network: [half]}\n"
+    write_tiny(folder, {**NOTHING, "snapshot/organisation.yaml": organisation, "snapshot/access-rules.yaml": deny})
+    outcome = {
+        name: json_of("sign-in", "P1", "--resource", "console", "--network", name)["rows"][0]["decision"]["outcome"]
+        for name in ("half", "office", "edge")
+    }
+    assert outcome == {"half": "denied", "office": "allowed", "edge": "allowed"}
+
+
+def test_of_guests_without_a_partners_table_nothing_is_known_that_differs(folder: Path) -> None:
+    made = rules({"outcome": "{require: {any-of: [mfa]}}"}) + "    when: {device: [unknown]}\n"
+    proofs = baseline(
+        "{proof: mfa, on: any, when: {device: [unknown]}}", "{proof: mfa, on: any}", "{proof: hardware-key, on: any}"
+    )
+    files: Files = {"snapshot/access-rules.yaml": made.replace("[console]", "any"), "baseline.yaml": proofs, "exceptions.yaml": None,
+                    "usher-gate.toml": 'snapshot = "snapshot"\nbaseline = "baseline.yaml"\n'}  # fmt: skip
+    write_tiny(folder, files)
+    found = findings()
+    # With their device seen as unknown the proof is asked for; were it seen as it is, a managed one would slip through.
+    assert [found.get((rule, "P4"), "meets") for rule in ("R1", "R2", "R3")] == ["meets", "unknown", "unknown"]
+
+
+def test_a_pass_that_is_used_at_the_very_second_of_the_snapshot_is_used_up(folder: Path) -> None:
+    rows = ["P1,2026-11-20T00:00:00Z,2026-11-21T00:00:00Z,true,2026-11-20T06:00:00Z", "P2,2026-11-20T00:00:00Z,2026-11-21T00:00:00Z,true,2026-11-20T06:00:01Z",
+            "P3,2026-11-20T06:00:00Z,2026-11-21T00:00:00Z,,", "P5,2026-11-20T00:00:00Z,2026-11-20T06:00:00Z,,"]  # fmt: skip
+    write_tiny(folder, {"snapshot/passes.csv": "person,issued_at,expires_at,single_use,used_at\n" + "\n".join(rows) + "\n",
+                        "baseline.yaml": baseline("{person: passes.live, is: 0}", "{person: passes.live, is: 1}"), "exceptions.yaml": "usher-gate: exceptions/1\nexceptions: []\n"})  # fmt: skip
+    found = findings()
+    assert {who for (rule, who), verdict in found.items() if rule == "R1" and verdict == "drifts"} == {"P2", "P3"}
+
+
+def test_the_life_of_a_pass_is_rounded_up(folder: Path) -> None:
+    write_tiny(folder, {"snapshot/passes.csv": "person,issued_at,expires_at\nP1,2026-11-20T05:59:00Z,2026-11-20T06:59:00.0000001Z\n"
+                        "P2,2026-11-20T05:59:00Z,2026-11-20T06:59:00.000001Z\nP3,2026-11-20T05:59:00Z,2026-11-20T06:59:00Z\n",
+                        "baseline.yaml": baseline("{person: passes.longest-minutes, no-weaker-than: 60}"), "exceptions.yaml": "usher-gate: exceptions/1\nexceptions: []\n"})  # fmt: skip
+    assert findings() == {("R1", "P2"): "drifts"}
+
+
+SERVICES = """\
+usher-gate: services/1
+services:
+  - id: tidecall
+    supports: ["door.*", "line.*", "room.*"]
+    factory: {line.encryption: end-to-end, line.dial-in: "on"}
+    needs:
+      "line.*": {licences: [plus]}
+      "line.e*": {licences: [gold]}
+"""
+
+
+def test_who_lacks_the_licence_contradicts_nothing_and_the_longest_star_counts(folder: Path) -> None:
+    people = "id,login,kind,licences\nP1,a@x,member,gold;plus\nP2,b@x,member,plus\nP3,c@x,member,gold\nP4,d@x,member,\n"
+    write_tiny(folder, {"snapshot/services.yaml": SERVICES, "snapshot/people.csv": people, "snapshot/settings.csv": "service,control,scope,value\n", "snapshot/groups.csv": None,
+                        "snapshot/members.csv": None, "baseline.yaml": baseline("{control: line.encryption, is: end-to-end}", "{control: line.dial-in, is: 'on'}"),
+                        "exceptions.yaml": "usher-gate: exceptions/1\nexceptions: []\n"})  # fmt: skip
+    result = json_of("check")
+    assert [
+        (each["controls"], each["people"]) for each in result["contradictions"] if "line.dial-in" in each["controls"]
+    ] == [(["line.encryption", "line.dial-in"], 1)]
+    assert result["summary"]["contradicting_people"] == 1
+    assert findings() == {
+        ("R1", "P2"): "unavailable",
+        ("R1", "P4"): "unavailable",
+        ("R2", "P3"): "unavailable",
+        ("R2", "P4"): "unavailable",
+    }
+
+
+@pytest.mark.parametrize(
+    ("said", "changeable"),
+    [
+        ("", True),
+        ("    self-service: []\n", False),
+        ("    self-service: [door.waiting-room]\n", True),
+        ("    self-service: [door.host-first]\n", False),
+    ],
+)
+def test_a_service_that_has_not_said_lets_people_change_what_is_not_pinned(
+    folder: Path, said: str, changeable: bool
+) -> None:
+    services = tiny.SERVICES.replace("    self-service: [door.waiting-room]\n", said)
+    write_tiny(
+        folder,
+        {
+            "snapshot/services.yaml": services,
+            "snapshot/settings.csv": "service,control,scope,value\ntidecall,door.waiting-room,organisation,guests\n",
+        },
+    )
+    assert json_of("why", "P1", "door.waiting-room")["walks"][0]["changeable"] is changeable
+    assert (findings().get(("R1", "P1")) == "loose") is changeable
+    pinned = "service,control,scope,value,pinned\ntidecall,door.waiting-room,organisation,guests,true\n"
+    (folder / "snapshot/settings.csv").write_text(pinned)
+    assert json_of("why", "P1", "door.waiting-room")["walks"][0]["changeable"] is False
+
+
+@pytest.mark.parametrize(
+    ("changed", "long"),
+    [
+        ("2026-10-21T06:00:00Z", False),
+        ("2026-10-21T05:59:59Z", False),
+        ("2026-10-20T06:00:00Z", True),
+        ("2026-10-20T06:00:01Z", False),
+    ],
+)
+def test_a_rule_is_observed_for_long_after_thirty_days(folder: Path, changed: str, long: bool) -> None:
+    made = rules({"mode": "observe", "outcome": "{deny: true}"}) + f"    changed_at: {changed}\n"
+    write_tiny(folder, {"snapshot/access-rules.yaml": made})
+    assert ("observed-long" in [each["what"] for each in json_of("holes", "--proof", "mfa")["ailments"]]) is long
+
+
+def test_rules_and_exceptions_that_do_nothing_are_idle(folder: Path) -> None:
+    same = "{require: {all-of: [mfa]}}"
+    made = rules(
+        {"outcome": same},
+        {"outcome": same, "people": "{kind: guest}"},
+        {"outcome": "{deny: true}", "people": "{kind: service}"},
+    )
+    exceptions = tiny.EXCEPTIONS + tiny.EXCEPTIONS.partition("exceptions:\n")[2].replace("X1", "X2").replace(
+        "ben@*", "ada@*"
+    )
+    write_tiny(folder, {"snapshot/access-rules.yaml": made, "exceptions.yaml": exceptions})
+    assert {each["rule"] for each in json_of("holes", "--proof", "mfa")["ailments"] if each["what"] == "idle"} == {
+        "A2",
+        "A3",
+    }
+    assert {each["id"]: (each["state"], each["covers"]) for each in json_of("check")["exceptions"]} == {
+        "X1": ("in-force", 1),
+        "X2": ("idle", 0),
+    }
+    assert "1 exception covers nothing today: X2." in check().out
+
+
+def test_a_login_that_two_people_have_names_neither(folder: Path) -> None:
+    people = tiny.PEOPLE + "P6,ada@northmere.example,member,/Fleet,required,\n"
+    write_tiny(folder, {"snapshot/people.csv": people, "snapshot/access-rules.yaml": rules({"outcome": "{deny: true}"}),
+                        "snapshot/sign_ins.csv": "time,person,resource\n2026-11-19T08:00:00Z,ADA@northmere.example,console\n2026-11-19T08:00:00Z,ben@northmere.example,console\n"})  # fmt: skip
+    done = call("why", "ada@northmere.example", "door.waiting-room")
+    assert done.status == 2
+    assert "2 people have the login 'ada@northmere.example'; name one by id: P1, P6" in done.err
+    assert json_of("rehearse")["events"]["decided"] == 1
+
+
+@pytest.mark.parametrize("cell", ['"a"b"', 'a"b"c', '"a" "b"', '""a""'])
+def test_odd_quotes_in_a_large_table_are_found_with_their_line(folder: Path, cell: str) -> None:
+    rows = "".join(f"Q{number:06},q{number}@northmere.example,member,{'n' * 40}\n" for number in range(40_000))
+    odd = f"R1,r@northmere.example,member,{cell}\n"
+    write_tiny(
+        folder,
+        {
+            "snapshot/people.csv": "id,login,kind,name\n" + rows + odd + rows.replace("Q", "S").replace(",q", ",s"),
+            "snapshot/members.csv": None,
+            "snapshot/groups.csv": None,
+        },
+    )
+    strict = list(csv.reader(io.StringIO(odd))) if cell == 'a"b"c' else None
+    done = check("--format", "json")
+    if strict is None:
+        assert done.status == 2
+        assert "people.csv:40002: is not CSV here" in done.err
+    else:
+        assert done.status != 2  # quotes within a cell that has none at its ends are letters
+        assert 'a"b"c' in call("why", "R1", "door.waiting-room").out
+
+
+@pytest.mark.parametrize("mode", [0o640, 0o604, 0o660, 0o602])
+def test_a_secret_file_that_others_can_read_is_refused(folder: Path, mode: int) -> None:
+    from usher_gate.files.faults import UsherError
+    from usher_gate.sources.secrets import Secrets
+
+    (folder / "secret").write_text("sesame\n")
+    (folder / "secret").chmod(mode)
+    with pytest.raises(UsherError, match="can be read by others than its owner"):
+        Secrets(folder).fetch("file:secret")
+    (folder / "secret").chmod(0o600)
+    assert Secrets(folder).fetch("file:secret") == "sesame"
+
+
+def test_retry_after_may_be_a_date(monkeypatch: pytest.MonkeyPatch) -> None:
+    from usher_gate.sources import web
+
+    monkeypatch.setattr("time.time", lambda: 1_795_459_200.0)
+    assert web._retry_after("Mon, 23 Nov 2026 18:40:30 GMT") == 30.0
+    assert web._retry_after("Mon, 23 Nov 2026 18:39:30 GMT") == 0.0
+    assert web._retry_after("7") == 7.0
+    assert web._retry_after("soon") == 0.0
+
+
+def test_markdown_escapes_what_would_break_a_table(folder: Path) -> None:
+    write_tiny(
+        folder,
+        {
+            "baseline.yaml": tiny.BASELINE.replace("The second factor is required", "A | B *c* [d](e) `f`"),
+            "exceptions.yaml": "usher-gate: exceptions/1\nexceptions: []\n",
+        },
+    )
+    text = check("--format", "markdown").out
+    assert r"A \| B \*c\* \[d\](e) \`f\`" in text
+    for block in text.split("\n\n"):
+        rows = [line.replace("\\|", "") for line in block.splitlines() if line.startswith("|")]
+        assert len({row.count("|") for row in rows}) <= 1
+
+
+def test_what_helps_somebody_who_is_stuck(folder: Path) -> None:
+    made = rules(
+        {"outcome": "{require: {all-of: [mfa]}}"},
+        {"outcome": "{require: {all-of: [managed-device]}}", "resource": "meetings"},
+    )
+    write_tiny(
+        folder,
+        {
+            "snapshot/access-rules.yaml": made,
+            "snapshot/authenticators.csv": "person,type\nP2,multi-factor-otp\n",
+            "snapshot/passes.csv": "person,issued_at,expires_at\n",
+        },
+    )
+
+    def helps(person: str, resource: str, *more: str) -> str | None:
+        row = json_of(
+            "sign-in",
+            person,
+            "--resource",
+            resource,
+            "--network",
+            "office",
+            "--client",
+            "app",
+            "--platform",
+            "ios",
+            "--risk",
+            "none",
+            *more,
+        )["rows"][0]
+        found: str | None = row["decision"]["helps"]
+        return found
+
+    assert (
+        helps("P1", "console", "--device", "unknown")
+        == "register an authenticator that gives it; or have a bootstrap pass issued"
+    )
+    assert helps("P2", "console", "--device", "unknown") is None
+    assert helps("P2", "meetings", "--device", "unknown") == "sign in from a managed (or healthy) device"
+
+
+def test_the_columns_of_a_rehearsal_stand_worst_first(folder: Path) -> None:
+    write_tiny(folder, {"snapshot/people.csv": FREE, "snapshot/access-rules.yaml": rules({"mode": "observe", "outcome": "{deny: true}"}, {"mode": "observe", "outcome": "{require: {all-of: [mfa]}}", "resource": "meetings"}),
+                        "snapshot/authenticators.csv": "person,type\nP1,multi-factor-otp\n", "snapshot/passes.csv": "person,issued_at,expires_at\n",
+                        "snapshot/sign_ins.csv": "time,person,resource,client,result\n" + "2026-11-19T08:00:00Z,P1,console,app,allowed\n" * 3
+                        + "2026-11-19T08:00:00Z,P2,meetings,app,allowed\n" * 2 + "2026-11-19T08:00:00Z,P1,meetings,app,allowed\n"})  # fmt: skip
+    lines = [line.split() for line in call("rehearse").out.splitlines()]
+    head = next(line for line in lines if line[:1] == ["resource"])
+    assert head == ["resource", "denied", "stuck", "challenged", "people"]
+    assert next(line for line in lines if line[:1] == ["console"]) == ["console", "3", "·", "·", "1"]
+    assert next(line for line in lines if line[:1] == ["meetings"]) == ["meetings", "·", "2", "1", "2"]
+
+
+def test_group_and_unit_narrow_what_is_reported(folder: Path) -> None:
+    people = tiny.PEOPLE.replace("required", "offered")
+    write_tiny(folder, {"snapshot/people.csv": people, "exceptions.yaml": "usher-gate: exceptions/1\nexceptions: []\n"})
+    everybody = {who for rule, who in findings() if rule == "R2"}
+    assert everybody == {"P1", "P2", "P3", "P5"}
+    for options, whose in ((("--group", "g1"), {"P1"}), (("--group", "Watch"), {"P1"}), (("--unit", "/Fleet"), {"P1", "P2"}), (("--unit", "/Shore", "--unit", "/Fleet/Deck"), {"P1", "P3", "P5"}),
+                           (("--group", "g1", "--unit", "/Shore"), set())):  # fmt: skip
+        assert {who for rule, who in findings(*options) if rule == "R2"} == whose
+        assert json_of("check", *options)["summary"]["people"] == len(whose)
+
+
+def on_a_terminal(*line: str, **environment: str) -> str:
+    """What the program writes to a terminal."""
+    ours, theirs = pty.openpty()
+    environment = {
+        key: value for key, value in {**os.environ, "TERM": "xterm-256color", **environment}.items() if value != "none"
+    }
+    child = subprocess.Popen(
+        [PROGRAM, *line],
+        stdout=theirs,
+        stderr=subprocess.DEVNULL,
+        stdin=theirs,
+        env=environment,
+    )
+    os.close(theirs)
+    data = b""
+    try:
+        while piece := os.read(ours, 65536):
+            data += piece
+    except OSError:
+        pass  # how a terminal ends
+    child.wait()
+    os.close(ours)
+    return data.decode()
+
+
+def test_no_colour_where_it_is_not_wanted(folder: Path) -> None:
+    write_tiny(folder)
+    assert "\x1b[" in on_a_terminal("check", NO_COLOR="none")
+    assert "\x1b[" in on_a_terminal("check", NO_COLOR="")
+    assert "\x1b[" not in on_a_terminal("check", NO_COLOR="1")
+    assert "\x1b[" not in on_a_terminal("check", "--no-colour", NO_COLOR="none")
+    assert "\x1b[" not in check().out
+
+
+def test_a_rehearsal_tells_only_of_lock_outs_that_are_new(folder: Path) -> None:
+    organisation = tiny.ORGANISATION.replace("console: [admin]", "console: [admin], safe: [admin]")
+    made = rules({"outcome": "{deny: true}"}, {"mode": "observe", "outcome": "{deny: true}", "resource": "safe"})
+    write_tiny(
+        folder,
+        {
+            "snapshot/organisation.yaml": organisation,
+            "snapshot/access-rules.yaml": made,
+            "snapshot/sign_ins.csv": "time,person,resource\n2026-11-19T08:00:00Z,P1,safe\n",
+        },
+    )
+    assert {each["resource"] for each in json_of("check")["lockouts"]} == {"console"}
+    assert {each["resource"] for each in json_of("rehearse")["lockouts"]} == {"safe"}
+
+
+@pytest.mark.parametrize(("threshold", "status"), [("critical", 0), ("high", 0), ("medium", 3), ("low", 3)])
+def test_fail_at_bounds_what_is_not_known_too(folder: Path, threshold: str, status: int) -> None:
+    write_tiny(
+        folder,
+        {
+            "snapshot/people.csv": tiny.PEOPLE.replace("offered", "").replace("required", ""),
+            "exceptions.yaml": "usher-gate: exceptions/1\nexceptions: []\n",
+        },
+    )
+    assert check("--fail-at", threshold).status == status
+
+
+def noted(done: Done) -> list[str]:
+    return [line for line in done.err.splitlines() if line.startswith("usher-gate: note: ")]
+
+
+def test_notes_are_bounded_on_a_terminal_and_whole_in_json(folder: Path) -> None:
+    (folder / "snapshot").mkdir()
+    for number in range(40):
+        (folder / "snapshot" / f"stray{number:02}.csv").write_text("a\n")
+    write_tiny(folder)
+    shown = noted(check())
+    assert len(shown) == 13
+    assert shown[-1].endswith(f"and {len(json_of('check')['notes']) - 12} more; --format json lists them all")
+    assert len([note for note in json_of("check")["notes"] if "stray" in note]) == 40
