@@ -89,7 +89,6 @@ MUTANTS = (
     ),
     Mutant("a login of two people names one", f"{_FILES}/sign_ins/interface.py", "if number > 1", "if number > 2"),
     Mutant("odd quotes in a large table pass", f"{_FILES}/tables/csv_.py", " and _ODD_QUOTE.search(data) is None", ""),
-    Mutant("an odd number of quotes passes", f"{_FILES}/tables/csv_.py", """ and data.count(b'"') % 2 == 0""", ""),
     Mutant(
         "a secret file may be read by the group", "sources/secrets.py", "stat.S_IRWXG | stat.S_IRWXO", "stat.S_IRWXO"
     ),
@@ -123,7 +122,11 @@ MUTANTS = (
     ),
     Mutant("proxies for this machine", "sources/web.py", ", mounts=mounts", "", _WHERE),
     Mutant(
-        "an answer without a bound", "sources/web.py", "if len(data) > most or read > most", "if read > most", _WHERE
+        "an answer without a bound",
+        "sources/web.py",
+        "if len(data) > most or read > most or (unpack is not None and unpack.unconsumed_tail):",
+        "if False:",
+        _WHERE,
     ),
     Mutant("a new file gets another mode", f"{_FILES}/write.py", "0o666)", "0o600)", _ODD),
     Mutant(

@@ -424,3 +424,38 @@ def test_notes_are_bounded_on_a_terminal_and_whole_in_json(folder: Path) -> None
     assert len(shown) == 13
     assert shown[-1].endswith(f"and {len(json_of('check')['notes']) - 12} more; --format json lists them all")
     assert len([note for note in json_of("check")["notes"] if "stray" in note]) == 40
+
+
+@pytest.mark.parametrize(
+    "columns",
+    [
+        "domain,home_mfa_counts\npartner.example,false\n",
+        "domain,home_mfa_counts\npartner.example,\n",
+        "domain\npartner.example\n",
+        "domain\n",
+    ],
+)
+def test_a_privileged_guest_whose_home_does_not_count_is_locked_out(folder: Path, columns: str) -> None:
+    people = "id,login,kind,roles\nP1,ada@northmere.example,member,admin\nP4,dag@partner.example,guest,admin\n"
+    write_tiny(folder, {"snapshot/people.csv": people, "snapshot/access-rules.yaml": rules({"outcome": "{require: {all-of: [hardware-key]}}"}), "snapshot/partners.csv": columns,
+                        "snapshot/authenticators.csv": "person,type\nP1,multi-factor-crypto-device\nP4,multi-factor-crypto-device\n", "snapshot/passes.csv": "person,issued_at,expires_at\n",
+                        "snapshot/groups.csv": None, "snapshot/members.csv": None, "baseline.yaml": baseline("{person: roles, is: [admin]}"),
+                        "exceptions.yaml": "usher-gate: exceptions/1\nexceptions: []\n"})  # fmt: skip
+    assert json_of("check")["lockouts"] == [{"resource": "console", "people": ["P4"], "of": "privileged", "all": False}]
+    row = json_of(
+        "sign-in",
+        "P4",
+        "--resource",
+        "console",
+        "--network",
+        "office",
+        "--client",
+        "app",
+        "--platform",
+        "ios",
+        "--risk",
+        "none",
+        "--device",
+        "unknown",
+    )["rows"][0]
+    assert row["decision"]["outcome"] == "stuck"

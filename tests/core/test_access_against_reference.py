@@ -10,10 +10,10 @@ from random import Random
 from typing import Any
 
 import yaml
-from hypothesis import HealthCheck, given, settings
 
 from tests.access_reference import CLIENTS, DEVICES, PLATFORMS, PROOFS, RISKS, TYPES, Gate, Gatekeeper
-from tests.organisations import TAKEN, _table, _yaml, organisations, selector, write_org
+from tests.compared import compare_many
+from tests.organisations import TAKEN, _table, _yaml, selector, write_org
 from tests.program import call
 from tests.reference import Org, Row
 
@@ -176,10 +176,8 @@ def check_one(keeper: Gatekeeper, leaf: Row, person: Row, finding: dict[str, Any
             assert keeper.is_hole(person, leaf, hole, ("enforce", "observe"))
 
 
-@settings(max_examples=60, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
-@given(organisations())
-def test_every_proof_verdict_and_lock_out_is_the_reference_s(made: tuple[Org, Random]) -> None:
-    compare(*made)
+def test_every_proof_verdict_and_lock_out_is_the_reference_s() -> None:
+    compare_many(compare, 60, 150, 0.4)
 
 
 def expected_decision(
@@ -244,10 +242,8 @@ def outcome(keeper: Gatekeeper, person: Row, needs: list[Row] | None, client: st
     return "challenged" if all(satisfied(need, given | could | device_set(device)) for need in needs) else "stuck"
 
 
-@settings(max_examples=40, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
-@given(organisations())
-def test_every_decision_is_the_reference_s(made: tuple[Org, Random]) -> None:
-    compare_decisions(*made)
+def test_every_decision_is_the_reference_s() -> None:
+    compare_many(compare_decisions, 40, 900, 0.4)
 
 
 def compare_decisions(org: Org, rnd: Random) -> int:

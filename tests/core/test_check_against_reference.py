@@ -8,9 +8,8 @@ from pathlib import Path
 from random import Random
 from typing import Any
 
-from hypothesis import HealthCheck, given, settings
-
-from tests.organisations import organisations, write_org
+from tests.compared import compare_many
+from tests.organisations import write_org
 from tests.program import call
 from tests.reference import Org, Reference, check, state
 
@@ -82,7 +81,5 @@ def _finding(each: dict[str, Any]) -> dict[str, Any]:
     }
 
 
-@settings(max_examples=150, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
-@given(organisations())
-def test_every_verdict_is_the_reference_s(made: tuple[Org, Random]) -> None:
-    compare(*made)
+def test_every_verdict_is_the_reference_s() -> None:
+    compare_many(compare, 250, 1600, 0.4)

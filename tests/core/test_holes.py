@@ -8,12 +8,12 @@ from pathlib import Path
 from random import Random
 
 import numpy as np
-from hypothesis import HealthCheck, given, settings
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.access_reference import CLIENTS, DEVICES, PLATFORMS, RISKS, Gatekeeper
+from tests.compared import compare_many
 from tests.core.test_access_against_reference import random_gate, write_gate
-from tests.organisations import organisations
 from tests.reference import Org
 from usher_gate.core.sign_in.boxes import Box, boxes
 from usher_gate.core.sign_in.gatekeeper import Gatekeeper as Real
@@ -54,10 +54,8 @@ def narrower(grid: np.ndarray, box: Box) -> bool:
     return False
 
 
-@settings(max_examples=30, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
-@given(organisations())
-def test_holes_are_exactly_what_trying_everything_finds(made: tuple[Org, Random]) -> None:
-    compare_holes(*made)
+def test_holes_are_exactly_what_trying_everything_finds() -> None:
+    compare_many(compare_holes, 30, 20, 0.4)
 
 
 def compare_holes(org: Org, rnd: Random) -> int:

@@ -15,6 +15,7 @@ from typing import Any
 from hypothesis import HealthCheck, given, settings
 
 from tests.access_reference import CLIENTS, DEVICES, PLATFORMS, RISKS, TYPES, Gate, Gatekeeper
+from tests.compared import compare_many
 from tests.core.test_access_against_reference import _rule, expected_decision, random_gate, write_gate
 from tests.organisations import TAKEN, _table, _yaml, organisations
 from tests.program import call
@@ -68,10 +69,8 @@ def with_rules(gate: Gate, rules: list[Row]) -> Gate:
     return Gate(gate.networks, gate.resources, gate.default, rules, gate.authenticators, gate.passes, gate.partners)
 
 
-@settings(max_examples=40, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
-@given(organisations())
-def test_every_replayed_event_is_decided_as_the_reference_does(made: tuple[Org, Random]) -> None:
-    compare(*made)
+def test_every_replayed_event_is_decided_as_the_reference_does() -> None:
+    compare_many(compare, 40, 80, 0.4)
 
 
 def compare(org: Org, rnd: Random) -> int:

@@ -171,7 +171,7 @@ class Gatekeeper:
         """The most that a person could ever show, whatever missing data might hold; devices apart."""
         if self.guests[person]:
             partner = self.partner(person)
-            if partner is None or partner.flags["home_mfa_counts"] in ("true", None):
+            if partner is None or partner.home.home_mfa:
                 return frozenset(PROOFS) - DEVICE_PROOFS
             registered = self.snapshot.authenticators
             return frozenset((MFA,)) & (

@@ -1,0 +1,85 @@
+"""Columns checked cell by cell, every distinct word once: what is wrong, and what would be right."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from ...words.faults import Faults, nearest, quoted
+from ..columns import MISSING, Bools, Coded, Longs
+from .table import Table
+
+
+def unit_fault(path: str) -> str | None:
+    """What is wrong with a unit's path, and what would be right."""
+    if not path.startswith("/"):
+        return f"the unit {quoted(path)} does not begin with a slash; write {quoted('/' + path.strip('/'))}"
+    if path != "/" and (path.endswith("/") or "//" in path):
+        right = "/" + "/".join(part for part in path.split("/") if part)
+        return f"the unit {quoted(path)} has an empty part; write {quoted(right)}"
+    return None
+
+
+def checked(table: Table, name: str, faults: Faults, wrong: Any) -> Coded | None:
+    """A column with every distinct word checked: `wrong(word)` says what is wrong with it, or None."""
+    if name not in table.columns:
+        return None
+    coded = table.columns[name].coded()
+    for code, word in enumerate(coded.words):
+        message = wrong(word)
+        if message is not None:
+            for row in np.flatnonzero(coded.codes == code)[:50].tolist():
+                table.fault(row, f"{name}: {message}", faults)
+    return coded
+
+
+def one_of(words: tuple[str, ...]) -> Any:
+    """A check that a word is one of these."""
+    return lambda word: (
+        None if word in words else f"{quoted(word)} is none of {', '.join(words)}; {nearest(word, words)}"
+    )
+
+
+def flags(table: Table, name: str, missing: bool, faults: Faults) -> Bools | None:
+    """A column of flags; an empty cell is `missing`."""
+    coded = checked(
+        table,
+        name,
+        faults,
+        lambda word: None if word in ("true", "false") else f"{quoted(word)} is not a flag; write true or false",
+    )
+    if coded is None:
+        return None
+    return np.array([*(word == "true" for word in coded.words), missing])[coded.codes]
+
+
+def times(table: Table, name: str, faults: Faults) -> Longs | None:
+    """A column of times."""
+    if name not in table.columns:
+        return None
+    found, wrong = table.columns[name].times()
+    if len(wrong):
+        cells = table.columns[name].texts(wrong[:50]).take(np.arange(min(len(wrong), 50)))
+        for row, cell in zip(wrong.tolist(), cells, strict=False):
+            table.fault(
+                row, f"{name}: {quoted(cell)} is not a time with an offset; write it as 2026-11-20T06:00:00Z", faults
+            )
+    return found
+
+
+def filled(table: Table, faults: Faults) -> None:
+    """Names the rows in which a column that must be filled is not."""
+    for name in table.spec.required:
+        for row in table.columns[name].empty_rows()[:50].tolist():
+            table.fault(row, f"the cell {name} is empty; {table.spec.name} needs it in every row", faults)
+
+
+def tidy_sets(coded: Coded) -> Coded:
+    """A column of sets with each set's text in its one form."""
+    from ...words.values import join_words, split_words
+
+    tidy = [join_words(tuple(split_words(word))) for word in coded.words]
+    words: dict[str, int] = {}
+    places = np.array([*(words.setdefault(word, len(words)) for word in tidy), MISSING], np.int32)
+    return Coded(places[coded.codes], tuple(words))

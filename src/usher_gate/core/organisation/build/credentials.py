@@ -1,0 +1,78 @@
+"""The tables authenticators and passes: what people have to show when they sign in."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ...words.faults import Faults
+from ..columns import MISSING, NO_TIME
+from ..credentials import Authenticators, Passes
+from ..proofs import MEMORIZED, TYPES
+from .checks import checked, filled, flags, one_of, times
+from .people import Register
+from .table import FLAG, TIME, Spec, Table
+
+AUTHENTICATORS = Spec("authenticators", ("person", "type"), ("registered_at",), {"registered_at": TIME})
+PASSES = Spec(
+    "passes",
+    ("person", "issued_at", "expires_at"),
+    ("starts_at", "single_use", "used_at", "issuer"),
+    {"single_use": FLAG, **dict.fromkeys(("issued_at", "starts_at", "expires_at", "used_at"), TIME)},
+)
+
+
+def _note_lost(table: Table, exists: np.ndarray, what: str, faults: Faults) -> None:
+    lost = np.flatnonzero(~exists)
+    if len(lost):
+        faults.note(
+            f"{table.name}:{table.line_of(int(lost[0]))}: {len(lost)} {what} of a person who does not exist; ignored"
+        )
+
+
+def build_authenticators(table: Table | None, register: Register, faults: Faults) -> Authenticators | None:
+    """What active people have registered; None where there is no such table."""
+    if table is None:
+        return None
+    filled(table, faults)
+    kind = checked(table, "type", faults, one_of(tuple(TYPES)))
+    times(table, "registered_at", faults)
+    person, exists = register.numbers(table.columns["person"])
+    if faults.found or kind is None:
+        return None
+    _note_lost(table, exists, "authenticators", faults)
+    kept = np.flatnonzero(person != MISSING)
+    return Authenticators(person[kept], kind.codes[kept], kind.words, MEMORIZED in kind.words)
+
+
+def build_passes(table: Table | None, register: Register, taken_at: int, faults: Faults) -> Passes | None:
+    """The bootstrap passes of active people; None where there is no such table."""
+    if table is None:
+        return None
+    filled(table, faults)
+    found = {name: times(table, name, faults) for name in ("issued_at", "starts_at", "expires_at", "used_at")}
+    single = flags(table, "single_use", False, faults)
+    person, exists = register.numbers(table.columns["person"])
+    issued, starts, expires, used = found.values()
+    if faults.found or issued is None or expires is None:
+        return None
+    start = issued if starts is None else np.where(starts == NO_TIME, issued, starts)
+    for row in np.flatnonzero(expires <= start)[:50].tolist():
+        table.fault(row, "expires_at: the pass ends before it begins; write an end after its start", faults)
+    _note_lost(table, exists, "passes", faults)
+    kept = np.flatnonzero(person != MISSING)
+    issuer, silent = None, np.zeros(table.rows, bool)
+    if "issuer" in table.columns:
+        issuer = register.numbers(table.columns["issuer"])[0][kept]
+        silent[table.columns["issuer"].empty_rows()] = True
+    return Passes(
+        person[kept],
+        issued[kept],
+        start[kept],
+        expires[kept],
+        np.full(len(kept), NO_TIME, np.int64) if used is None else used[kept],
+        None if single is None else single[kept],
+        issuer,
+        silent[kept],
+        taken_at,
+        len(register.people),
+    )

@@ -1,0 +1,35 @@
+"""The table partners: other organisations."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ...words.faults import Faults, quoted
+from ..partners import PARTNER_COLUMNS, Partner
+from .checks import filled, flags
+from .table import FLAG, Spec, Table
+
+PARTNERS = Spec("partners", ("domain",), tuple(PARTNER_COLUMNS), dict.fromkeys(PARTNER_COLUMNS, FLAG))
+
+
+def build_partners(table: Table | None, faults: Faults) -> tuple[Partner, ...] | None:
+    """The partners in the order of the table; None where there is no such table."""
+    if table is None:
+        return None
+    filled(table, faults)
+    columns = {name: flags(table, name, missing == "true", faults) for name, missing in PARTNER_COLUMNS.items()}
+    domains = table.columns["domain"].texts().take(np.arange(table.rows))
+    first: dict[str, int] = {}
+    for row, domain in enumerate(domains):
+        before = first.setdefault(domain.casefold(), row)
+        if before != row and domain:
+            table.fault(
+                row, f"the partner {quoted(domain)} stands here and in line {table.line_of(before)}; keep one", faults
+            )
+    return tuple(
+        Partner(
+            domain,
+            {name: None if column is None else "true" if column[row] else "false" for name, column in columns.items()},
+        )
+        for row, domain in enumerate(domains)
+    )

@@ -1,0 +1,245 @@
+"""The tables settings and observations: what is set, where, and what was really seen."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+
+import numpy as np
+
+from ...words.catalogue import Catalogue
+from ...words.faults import Faults, nearest, quoted
+from ...words.values import BadValue
+from ..columns import MISSING, NO_RANK, NO_TIME, Bools, Coded, Ints, Longs
+from ..services import Service
+from ..settings import GROUP, MEETING, ORGANISATION, PERSON, UNIT, Observations, Settings
+from .checks import checked, filled, flags, times, unit_fault
+from .listcolumn import ListColumn
+from .people import Register
+from .table import FLAG, TIME, VALUE, WHOLE, Spec, Table
+
+SETTINGS = Spec(
+    "settings",
+    ("service", "control", "scope", "value"),
+    ("pinned", "rank", "active", "changed_at", "note"),
+    {"pinned": FLAG, "active": FLAG, "rank": WHOLE, "changed_at": TIME, "value": VALUE},
+)
+OBSERVATIONS = Spec(
+    "observations", ("person", "service", "control", "value", "seen_at"), (), {"seen_at": TIME, "value": VALUE}
+)
+SCOPE_KINDS = {"organisation": ORGANISATION, "unit": UNIT, "group": GROUP, "person": PERSON, "meeting": MEETING}
+
+
+def _scope_fault(scope: str) -> str | None:
+    kind, colon, name = scope.partition(":")
+    if kind == "organisation" and not colon:
+        return None
+    if kind not in SCOPE_KINDS or kind == "organisation" or not name:
+        return f"{quoted(scope)} is no scope; write organisation, unit:/PATH, group:ID, person:ID or meeting:ID"
+    return unit_fault(name) if kind == "unit" else None
+
+
+def _numbers(coded: Coded, names: Iterable[str]) -> Ints:
+    """For each row the number of its word among `names`; MISSING where it is none of them."""
+    index = {name: number for number, name in enumerate(names)}
+    return np.array([*(index.get(word, MISSING) for word in coded.words), MISSING], np.int32)[coded.codes]
+
+
+def _service_column(table: Table, services: tuple[Service, ...] | None, faults: Faults) -> Ints:
+    if services is None:
+        faults.note(f"{table.name} cannot be used without services.yaml")
+        return np.full(table.rows, MISSING, np.int32)
+    known = [service.id for service in services]
+    coded = checked(
+        table,
+        "service",
+        faults,
+        lambda word: None if word in known else f"there is no service {quoted(word)}; {nearest(word, known)}",
+    )
+    assert coded is not None
+    return _numbers(coded, known)
+
+
+def _control_column(table: Table, catalogue: Catalogue, faults: Faults) -> Coded:
+    coded = checked(
+        table,
+        "control",
+        faults,
+        lambda word: (
+            None if word in catalogue.index else f"there is no control {quoted(word)}; {nearest(word, catalogue.index)}"
+        ),
+    )
+    assert coded is not None
+    return coded
+
+
+def _values(
+    table: Table, control: Coded, catalogue: Catalogue, faults: Faults
+) -> tuple[Ints, tuple[str, ...], tuple[int, ...]]:
+    """For each row the number of its value; the values as canonical texts, and the control of each."""
+    value = table.columns["value"].coded()
+    keys = control.codes.astype(np.int64) * (len(value.words) + 1) + value.codes
+    there = (control.codes != MISSING) & (value.codes != MISSING)
+    distinct, first, which = np.unique(np.where(there, keys, -1), return_index=True, return_inverse=True)
+    known: dict[tuple[int, str], int] = {}
+    places = []
+    for key, row in zip(distinct.tolist(), first.tolist(), strict=True):
+        place = MISSING
+        if key >= 0:
+            code, word = int(control.codes[row]), value.words[int(value.codes[row])]
+            found = catalogue.index.get(control.words[code])
+            if found is not None:
+                try:
+                    place = known.setdefault((code, found.kind.parse(word)), len(known))
+                except BadValue as right:
+                    for bad in np.flatnonzero(keys == key)[:50].tolist():
+                        table.fault(bad, f"value: {quoted(word)} is no value of {found.id}; write {right}", faults)
+        places.append(place)
+    return (
+        np.array(places, np.int32)[which.reshape(-1)],
+        tuple(text for _, text in known),
+        tuple(code for code, _ in known),
+    )
+
+
+def _ranks(table: Table, faults: Faults) -> Longs:
+    if "rank" not in table.columns:
+        return np.full(table.rows, NO_RANK, np.int64)
+    coded = checked(
+        table,
+        "rank",
+        faults,
+        lambda word: (
+            None
+            if word.lstrip("-").isdecimal() and word.isascii() and len(word) <= 18 and word.count("-") <= 1
+            else f"{quoted(word)} is not a whole number; write one such as 10"
+        ),
+    )
+    assert coded is not None
+    try:
+        return np.array([*(int(word) for word in coded.words), NO_RANK], np.int64)[coded.codes]
+    except ValueError:
+        return np.full(table.rows, NO_RANK, np.int64)
+
+
+def _targets(
+    table: Table, scope: Coded, register: Register, groups: Mapping[str, int], groups_known: bool, faults: Faults
+) -> tuple[Ints, Ints]:
+    """For each row the kind of its scope and whom it means; a note for scopes that mean nobody."""
+    kinds, targets = np.full(len(scope.words) + 1, MISSING, np.int32), np.full(len(scope.words) + 1, MISSING, np.int32)
+    units = register.units.index if register.units is not None else {}
+    persons: list[tuple[int, str]] = []
+    nobody: list[int] = []
+    for number, word in enumerate(scope.words):
+        kind, _, name = word.partition(":")
+        kinds[number] = SCOPE_KINDS.get(kind, MISSING)
+        if kind == "person":
+            persons.append((number, name))
+        elif kind == "unit":
+            targets[number] = units.get(name, MISSING)
+            if register.units is not None and name not in register.unit_paths:
+                nobody.append(number)
+        elif kind == "group":
+            targets[number] = groups.get(name, MISSING)
+            if groups_known and name not in groups:
+                nobody.append(number)
+    if persons:
+        found, exists = register.numbers(ListColumn([name for _, name in persons]))
+        places = np.array([number for number, _ in persons])
+        targets[places] = found
+        nobody += places[~exists].tolist()
+    if nobody:
+        rows = np.flatnonzero(np.isin(scope.codes, nobody))
+        faults.note(
+            f"{table.name}:{table.line_of(int(rows[0]))}: {len(rows)} setting{'s' if len(rows) > 1 else ''} for a unit, group or "
+            f"person that does not exist (here {quoted(scope.words[int(scope.codes[rows[0]])])}); ignored"
+        )
+    return kinds[scope.codes], targets[scope.codes]
+
+
+def _name_repeated(table: Table, keys: Longs, active: Bools, scope: Coded, faults: Faults) -> None:
+    rows = np.flatnonzero(active)
+    rows = rows[np.argsort(keys[rows], kind="stable")]
+    same = np.flatnonzero(keys[rows][1:] == keys[rows][:-1])
+    for place in same[:50].tolist():
+        first, second = int(rows[place]), int(rows[place + 1])
+        table.fault(
+            second,
+            f"the same service, control and scope ({scope.words[int(scope.codes[second])]}) stand here and in line "
+            f"{table.line_of(first)}; keep one, or make the other inactive",
+            faults,
+        )
+
+
+def build_settings(
+    table: Table | None,
+    catalogue: Catalogue,
+    services: tuple[Service, ...] | None,
+    register: Register,
+    groups: Mapping[str, int],
+    groups_known: bool,
+    faults: Faults,
+) -> tuple[Settings | None, Settings | None]:
+    """The active settings and the others; None where there is no such table, or where services are not known."""
+    if table is None:
+        return None, None
+    filled(table, faults)
+    service, control = _service_column(table, services, faults), _control_column(table, catalogue, faults)
+    scope = checked(table, "scope", faults, _scope_fault)
+    assert scope is not None
+    value, texts, owners = _values(table, control, catalogue, faults)
+    pinned, active = flags(table, "pinned", False, faults), flags(table, "active", True, faults)
+    rank, changed = _ranks(table, faults), times(table, "changed_at", faults)
+    if active is None:
+        active = np.ones(table.rows, bool)
+    keys = (table.columns["service"].coded().codes.astype(np.int64) * len(control.words) + control.codes) * len(
+        scope.words
+    ) + scope.codes
+    _name_repeated(table, keys, active, scope, faults)
+    if faults.found or services is None:
+        return None, None
+    kind, target = _targets(table, scope, register, groups, groups_known, faults)
+    pins = np.zeros(table.rows, bool) if pinned is None else pinned
+    when = np.full(table.rows, NO_TIME, np.int64) if changed is None else changed
+
+    def part(kept: Longs) -> Settings:
+        return Settings(
+            service[kept],
+            control.codes[kept],
+            kind[kept],
+            target[kept],
+            Coded(scope.codes[kept], scope.words),
+            value[kept],
+            pins[kept],
+            rank[kept],
+            when[kept],
+            kept.astype(np.int32),
+            control.words,
+            texts,
+            owners,
+            changed is not None,
+        )
+
+    return part(np.flatnonzero(active)), part(np.flatnonzero(~active))
+
+
+def build_observations(
+    table: Table | None, catalogue: Catalogue, services: tuple[Service, ...] | None, register: Register, faults: Faults
+) -> Observations | None:
+    """What was seen of active people; None where there is no such table."""
+    if table is None:
+        return None
+    filled(table, faults)
+    service, control = _service_column(table, services, faults), _control_column(table, catalogue, faults)
+    value, texts, _ = _values(table, control, catalogue, faults)
+    seen = times(table, "seen_at", faults)
+    person, exists = register.numbers(table.columns["person"])
+    if faults.found or seen is None:
+        return None
+    lost = np.flatnonzero(~exists)
+    if len(lost):
+        faults.note(
+            f"{table.name}:{table.line_of(int(lost[0]))}: {len(lost)} observation{'s' if len(lost) > 1 else ''} of a person who does not "
+            "exist; ignored"
+        )
+    kept = np.flatnonzero((person != MISSING) & (service != MISSING))
+    return Observations(person[kept], service[kept], control.codes[kept], value[kept], seen[kept], control.words, texts)
