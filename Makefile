@@ -8,7 +8,7 @@ DEMO ?= northmere
 VENV_LOWEST := .venv-lowest
 LOWEST := $(VENV_LOWEST)/.dev-ready
 
-.PHONY: demo test test-lowest lint mutants bench screenshots docs clean
+.PHONY: demo test test-lowest test-pythons lint mutants bench screenshots docs clean
 
 demo: $(RUN)
 	@$(BIN)/usher-gate demo --fresh $(DEMO)
@@ -25,6 +25,10 @@ lint: $(DEV)
 	$(BIN)/ruff format --check src tests tools
 	$(BIN)/mypy
 	$(BIN)/python tools/generate.py --check
+
+# The tests on every Python from 3.11 on that the machine has.
+test-pythons: $(DEV)
+	tools/pythons.sh
 
 # Plants known faults, one at a time, and names those that no test notices. Not a part of CI.
 mutants: $(DEV)
@@ -57,4 +61,4 @@ $(LOWEST): pyproject.toml constraints-lowest.txt tools/system-packages.sh | $(VE
 	@$(VENV_LOWEST)/bin/python -m pip install --quiet --disable-pip-version-check -c constraints-lowest.txt -e '.[test,gather,ldap]' && touch $@
 
 clean:
-	rm -rf $(VENV) $(VENV_LOWEST) $(DEMO) build dist .mypy_cache .ruff_cache .pytest_cache .hypothesis
+	rm -rf $(VENV) .venv-* $(DEMO) build dist .mypy_cache .ruff_cache .pytest_cache .hypothesis

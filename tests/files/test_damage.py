@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import csv
 import json
+import os
 import shutil
 import tempfile
 from pathlib import Path
 from random import Random
+from typing import Any
 
 import pytest
 from hypothesis import HealthCheck, given, settings
@@ -162,10 +164,14 @@ def test_a_byte_order_mark_and_either_line_ending_change_nothing(tmp_path: Path,
 def test_a_file_that_may_not_be_read(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     folder = write_tiny(tmp_path)
 
-    def refuse(path: Path) -> bytes:
-        raise PermissionError(13, "Permission denied", str(path))
+    opened = os.open
 
-    monkeypatch.setattr(Path, "read_bytes", refuse)  # root may read everything, so a mode would not do
+    def refuse(path: Path | str, *more: Any) -> int:
+        if Path(path).name == "organisation.yaml":
+            raise PermissionError(13, "Permission denied", str(path))
+        return opened(path, *more)
+
+    monkeypatch.setattr(os, "open", refuse)  # root may read everything, so a mode would not do
     done = run_check(folder)
     assert_sound(done)
     assert "organisation.yaml: cannot be read (Permission denied); make it readable" in done.err

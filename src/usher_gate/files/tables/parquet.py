@@ -34,7 +34,7 @@ def whole_parquet(shown: str) -> Iterator[None]:
         raise BadInput(
             [Fault(shown, 0, f"uses what this pyarrow ({pa.__version__}) cannot read ({what}); write it anew")]
         ) from None
-    except pa.ArrowInvalid:  # the footer, a page or a text is damaged
+    except ValueError:  # ArrowInvalid, or names that are no UTF-8: the footer, a page or a text is damaged
         raise BadInput([Fault(shown, 0, "is not a whole Parquet file; write it anew")]) from None
     except OSError as error:  # pa.ArrowIOError is one
         raise BadInput(
