@@ -459,3 +459,55 @@ def test_a_privileged_guest_whose_home_does_not_count_is_locked_out(folder: Path
         "unknown",
     )["rows"][0]
     assert row["decision"]["outcome"] == "stuck"
+
+
+@pytest.mark.parametrize(
+    ("table", "verdict"),
+    [
+        ("domain\n", "unknown"),
+        ("domain,guests_in\n", "unknown"),
+        ("domain,home_mfa_counts\n", "drifts"),
+        ("domain,home_mfa_counts\n*,true\n", "meets"),
+    ],
+)
+def test_a_partners_table_without_the_column_tells_nothing_of_the_others(
+    folder: Path, table: str, verdict: str
+) -> None:
+    rule = baseline("{partner: home_mfa_counts, is: 'on'}").replace("title: t,", "title: t, subject: partners,")
+    write_tiny(
+        folder,
+        {
+            "snapshot/partners.csv": table,
+            "baseline.yaml": rule,
+            "exceptions.yaml": "usher-gate: exceptions/1\nexceptions: []\n",
+        },
+    )
+    assert findings().get(("R1", "*"), "meets") == verdict
+
+
+@pytest.mark.parametrize("form", ["json", "csv", "table", "markdown"])
+def test_the_status_is_the_same_when_the_reader_of_a_pipe_has_had_enough(folder: Path, form: str) -> None:
+    people = "id,login,kind,mfa\n" + "".join(
+        f"Q{number:05},q{number}@northmere.example,member,offered\n" for number in range(3_000)
+    )
+    write_tiny(
+        folder,
+        {
+            "snapshot/people.csv": people,
+            "snapshot/members.csv": None,
+            "snapshot/groups.csv": None,
+            "exceptions.yaml": "usher-gate: exceptions/1\nexceptions: []\n",
+        },
+    )
+    for _ in range(3):
+        child = subprocess.Popen(
+            [PROGRAM, "check", "--format", form, "--rows", "0"], stdout=subprocess.PIPE, stderr=subprocess.PIPE
+        )
+        assert child.stdout is not None
+        assert child.stderr is not None
+        child.stdout.read(10)
+        child.stdout.close()
+        said = child.stderr.read().decode()
+        child.stderr.close()
+        assert child.wait() == 1
+        assert "Broken" not in said

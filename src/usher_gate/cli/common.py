@@ -214,7 +214,11 @@ def output(arguments: argparse.Namespace) -> Iterator[TextIO]:
     if arguments.out is None:
         if isinstance(sys.stdout, io.TextIOWrapper):
             sys.stdout.reconfigure(encoding="utf-8", errors="backslashreplace")
-        yield sys.stdout
+        try:
+            yield sys.stdout
+            sys.stdout.flush()
+        except BrokenPipeError:  # whoever reads has had enough: what was found stays what it is, and so does the status
+            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return
     from ..files.write import whole_file
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping
 
 from ..words.record import record
 
@@ -39,7 +39,6 @@ DEFAULT_PARTNER = Partner("*", PARTNER_COLUMNS)
 OURS = Home(True, True, True)  # of somebody who is no guest
 
 
-def star_row(partners: Sequence[Partner]) -> Partner:
-    """The row `*` of a table that has none, as if it stood there with every cell empty."""
-    known = partners[0].flags if partners else dict.fromkeys(PARTNER_COLUMNS, "")
-    return Partner("*", {name: PARTNER_COLUMNS[name] if flag is not None else None for name, flag in known.items()})
+def star_row(columns: Collection[str]) -> Partner:
+    """The row `*` of a table with these columns that has none, as if it stood there with every cell empty."""
+    return Partner("*", {name: missing if name in columns else None for name, missing in PARTNER_COLUMNS.items()})

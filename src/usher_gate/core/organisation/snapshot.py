@@ -30,6 +30,7 @@ class Snapshot(Directory):
     inactive_settings: Settings | None = None
     observations: Observations | None = None
     partners: tuple[Partner, ...] | None = None
+    partner_columns: frozenset[str] = frozenset()  # which of a partner's flags the table has
     authenticators: Authenticators | None = None
     passes: Passes | None = None
     meetings: Meetings | None = None

@@ -89,7 +89,7 @@ def judge_partners(rule: Rule, snapshot: Snapshot, exceptions: Sequence[AgreedEx
         found = [("*", _tail(rule.expect, None, lambda _: Outcome(UNKNOWN, "no-fact")))]
     else:
         if all(partner.domain != "*" for partner in partners):
-            partners = (*partners, star_row(partners))
+            partners = (*partners, star_row(snapshot.partner_columns))
         found = [
             (partner.domain, _tail(rule.expect, None, _partner_outcome(partner)))
             for partner in sorted(partners, key=lambda partner: partner.domain)

@@ -125,6 +125,7 @@ def _rest(
         inactive_settings=inactive,
         observations=build_observations(tables["observations"], draft.catalogue, services, register, faults),
         partners=partners,
+        partner_columns=frozenset(tables["partners"].columns if tables["partners"] is not None else ()),
         authenticators=build_authenticators(tables["authenticators"], register, faults),
         passes=build_passes(tables["passes"], register, draft.taken_at, faults),
         meetings=build_meetings(tables["meetings"], services, register, faults),
