@@ -17,7 +17,7 @@ def compare_many(compare: Callable[[Org, Random], int], examples: int, least: in
 
     @settings(
         max_examples=examples,
-        suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large, HealthCheck.nested_given],
+        suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large],
     )
     @given(organisations())
     def one(made: tuple[Org, Random]) -> None:
