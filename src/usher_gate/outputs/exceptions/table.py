@@ -6,7 +6,7 @@ from typing import TextIO
 
 from ..drawing import console, draw, say
 from ..look import Look
-from ..section import COUNT, DATE, WHOLE, WORD, Column, Section, left
+from ..section import COUNT, DATE, WHOLE, WORD, Column, Section, count, left
 from .answer import ExceptionsAnswer
 
 _COLUMNS = (
@@ -38,7 +38,7 @@ def write_exceptions(answer: ExceptionsAnswer, stream: TextIO, look: Look) -> No
     states = {
         state: sum(exception.row.state == state for exception in today) for state in ("in-force", "idle", "expired")
     }
-    title = f"{len(rows)} exceptions: " + ", ".join(f"{number} {state}" for state, number in states.items())
+    title = f"{count(len(rows), 'exception')}: " + ", ".join(f"{number} {state}" for state, number in states.items())
     with console(stream, look) as out:
         if rows:
             draw(out, Section(title, _COLUMNS, rows))
