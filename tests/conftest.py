@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shutil
 import signal
 from pathlib import Path
 
@@ -20,10 +21,18 @@ settings.register_profile(
 settings.load_profile("project")
 
 
+@pytest.fixture(scope="session")
+def demo_made(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The demo folder, made once; nobody may change it."""
+    folder = tmp_path_factory.mktemp("demo") / "northmere"
+    write_demo(folder)
+    return folder
+
+
 @pytest.fixture
-def demo(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
+def demo(demo_made: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
     """A fresh demo folder, in which the test stands."""
     folder = tmp_path / "northmere"
-    write_demo(folder)
+    shutil.copytree(demo_made, folder)
     monkeypatch.chdir(folder)
     return folder

@@ -5,7 +5,9 @@ from __future__ import annotations
 import csv
 import io
 from collections.abc import Iterable, Mapping, Sequence
+from functools import cache
 from pathlib import Path
+from types import MappingProxyType
 
 from ..baselines import keep_rules, starter_text
 from ..files.snapshot.catalogue import shipped_catalogue
@@ -46,11 +48,12 @@ def _baseline() -> str:
     )
 
 
+@cache
 def files() -> Mapping[str, str]:
-    """Every file of the working folder by its path, the same bytes every time."""
+    """Every file of the working folder by its path, the same bytes every time (so they are made once)."""
     everybody = people()
     events = sign_ins(everybody)
-    return {
+    made = {
         "usher-gate.toml": state.TOML,
         "baseline.yaml": _baseline(),
         "exceptions.yaml": state.EXCEPTIONS,
@@ -70,6 +73,7 @@ def files() -> Mapping[str, str]:
         "drafts/cargo-portal.yaml": draft(),
         **{f"practice/{name}": text for name, text in practice.files(everybody).items()},
     }
+    return MappingProxyType(made)
 
 
 def write_demo(folder: Path) -> None:
