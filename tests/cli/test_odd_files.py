@@ -147,7 +147,9 @@ def test_names_that_a_terminal_would_obey_are_shown_escaped_everywhere(folder: P
         f'id,login,name,kind,unit,mfa,roles\n"P1{BAD}","ada{BAD}@x","{BAD}",member,"/Fleet{BAD}",offered,admin\n'
     )
     (folder / "snapshot/organisation.yaml").write_text(
-        tiny.ORGANISATION.replace("name: Tiny", f"name: {name}").replace("console:", f"{name}: [admin], console:")
+        tiny.ORGANISATION.replace("name: Tiny", f"name: {name}").replace(
+            "resources: {", f"resources: {{{name}: [admin], "
+        )
     )
     (folder / "snapshot/groups.csv").write_text(f'id,name\n"g{BAD}","{BAD}"\n')
     (folder / "snapshot/members.csv").write_text(f'group,member\n"g{BAD}","P1{BAD}"\n')

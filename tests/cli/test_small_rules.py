@@ -286,6 +286,13 @@ def test_markdown_escapes_what_would_break_a_table(folder: Path) -> None:
         assert len({row.count("|") for row in rows}) <= 1
 
 
+def decision(person: str, resource: str, device: str) -> dict[str, Any]:
+    """What is decided of a sign-in at the office, by an app without risk."""
+    line = f"--resource {resource} --network office --client app --platform ios --risk none --device {device}"
+    found: dict[str, Any] = json_of("sign-in", person, *line.split())["rows"][0]["decision"]
+    return found
+
+
 def test_what_helps_somebody_who_is_stuck(folder: Path) -> None:
     made = rules(
         {"outcome": "{require: {all-of: [mfa]}}"},
@@ -300,31 +307,15 @@ def test_what_helps_somebody_who_is_stuck(folder: Path) -> None:
         },
     )
 
-    def helps(person: str, resource: str, *more: str) -> str | None:
-        row = json_of(
-            "sign-in",
-            person,
-            "--resource",
-            resource,
-            "--network",
-            "office",
-            "--client",
-            "app",
-            "--platform",
-            "ios",
-            "--risk",
-            "none",
-            *more,
-        )["rows"][0]
-        found: str | None = row["decision"]["helps"]
+    def helps(person: str, resource: str, device: str) -> str | None:
+        found: str | None = decision(person, resource, device)["helps"]
         return found
 
     assert (
-        helps("P1", "console", "--device", "unknown")
-        == "register an authenticator that gives it; or have a bootstrap pass issued"
+        helps("P1", "console", "unknown") == "register an authenticator that gives it; or have a bootstrap pass issued"
     )
-    assert helps("P2", "console", "--device", "unknown") is None
-    assert helps("P2", "meetings", "--device", "unknown") == "sign in from a managed (or healthy) device"
+    assert helps("P2", "console", "unknown") is None
+    assert helps("P2", "meetings", "unknown") == "sign in from a managed (or healthy) device"
 
 
 def test_the_columns_of_a_rehearsal_stand_worst_first(folder: Path) -> None:
@@ -385,7 +376,7 @@ def test_no_colour_where_it_is_not_wanted(folder: Path) -> None:
 
 
 def test_a_rehearsal_tells_only_of_lock_outs_that_are_new(folder: Path) -> None:
-    organisation = tiny.ORGANISATION.replace("console: [admin]", "console: [admin], safe: [admin]")
+    organisation = tiny.ORGANISATION.replace("resources: {", "resources: {safe: [admin], ")
     made = rules({"outcome": "{deny: true}"}, {"mode": "observe", "outcome": "{deny: true}", "resource": "safe"})
     write_tiny(
         folder,
@@ -442,23 +433,7 @@ def test_a_privileged_guest_whose_home_does_not_count_is_locked_out(folder: Path
                         "snapshot/groups.csv": None, "snapshot/members.csv": None, "baseline.yaml": baseline("{person: roles, is: [admin]}"),
                         "exceptions.yaml": "usher-gate: exceptions/1\nexceptions: []\n"})  # fmt: skip
     assert json_of("check")["lockouts"] == [{"resource": "console", "people": ["P4"], "of": "privileged", "all": False}]
-    row = json_of(
-        "sign-in",
-        "P4",
-        "--resource",
-        "console",
-        "--network",
-        "office",
-        "--client",
-        "app",
-        "--platform",
-        "ios",
-        "--risk",
-        "none",
-        "--device",
-        "unknown",
-    )["rows"][0]
-    assert row["decision"]["outcome"] == "stuck"
+    assert decision("P4", "console", "unknown")["outcome"] == "stuck"
 
 
 @pytest.mark.parametrize(

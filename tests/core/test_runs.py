@@ -13,8 +13,10 @@ from hypothesis import strategies as st
 
 from tests.organisations import organisations, write_org
 from tests.reference import Org
+from usher_gate.core.organisation.snapshot import Snapshot
 from usher_gate.core.verdicts.checker import Checker
 from usher_gate.core.verdicts.result import CheckResult
+from usher_gate.core.verdicts.rules import AgreedException, Baseline
 from usher_gate.core.verdicts.run import Narrowing, Run, Task, check
 from usher_gate.core.verdicts.scope import pairs
 from usher_gate.files.snapshot.folder import read_snapshot
@@ -23,6 +25,16 @@ from usher_gate.files.written.exceptions import read_exceptions
 from usher_gate.outputs.check.csv_ import write_csv
 from usher_gate.outputs.check.json_ import write_json
 from usher_gate.outputs.look import Look
+
+
+def read(made: tuple[Org, Random]) -> tuple[Snapshot, Baseline, tuple[AgreedException, ...]]:
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        write_org(made[0], folder, made[1], ("csv",))
+        snapshot = read_snapshot(folder / "snapshot").snapshot
+        baseline, _ = read_baseline(folder / "baseline.yaml", snapshot.catalogue, snapshot)
+        exceptions, _ = read_exceptions(folder / "exceptions.yaml", baseline, snapshot)
+    return snapshot, baseline, exceptions
 
 
 def written(result: CheckResult) -> str:
@@ -37,12 +49,7 @@ def written(result: CheckResult) -> str:
 def test_runs_of_rules_or_of_people_make_the_whole(
     made: tuple[Org, Random], by_rule: bool, parts: int, rnd: Random
 ) -> None:
-    with tempfile.TemporaryDirectory() as name:
-        folder = Path(name)
-        write_org(made[0], folder, made[1], ("csv",))
-        snapshot = read_snapshot(folder / "snapshot").snapshot
-        baseline, _ = read_baseline(folder / "baseline.yaml", snapshot.catalogue, snapshot)
-        exceptions, _ = read_exceptions(folder / "exceptions.yaml", baseline, snapshot)
+    snapshot, baseline, exceptions = read(made)
     notes: set[str] = set()
     every = tuple(pairs(baseline, snapshot, notes))
     size = len(snapshot.people)
@@ -62,12 +69,7 @@ def test_runs_of_rules_or_of_people_make_the_whole(
 @settings(max_examples=30, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
 @given(organisations())
 def test_judging_twice_says_the_same(made: tuple[Org, Random]) -> None:
-    with tempfile.TemporaryDirectory() as name:
-        folder = Path(name)
-        write_org(made[0], folder, made[1], ("csv",))
-        snapshot = read_snapshot(folder / "snapshot").snapshot
-        baseline, _ = read_baseline(folder / "baseline.yaml", snapshot.catalogue, snapshot)
-        exceptions, _ = read_exceptions(folder / "exceptions.yaml", baseline, snapshot)
+    snapshot, baseline, exceptions = read(made)
     checker = Checker(snapshot, baseline, exceptions)
     for rule, service in pairs(baseline, snapshot, set()):
         if rule.subject == "people":

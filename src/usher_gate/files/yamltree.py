@@ -7,9 +7,10 @@ Scalars are taken as the words that stand there; what a word means is decided by
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator
 from datetime import date
 from pathlib import Path
+from typing import Protocol, TypeVar
 
 import yaml
 
@@ -231,6 +232,34 @@ class Cursor:
         except ValueError:
             self.fault(f"{quoted(text)} is not a day; write it as 2026-11-20")
             return None
+
+
+class Named(Protocol):
+    """What has an id of its own."""
+
+    @property
+    def id(self) -> str:
+        """The id."""
+
+
+T = TypeVar("T", bound=Named)
+
+
+def once_each(
+    items: Iterable[Cursor], what: str, read: Callable[[Cursor], T | None], advice: str = "give each an id of its own"
+) -> tuple[T, ...]:
+    """What `read` makes of the items (None, with faults, where one is not whole), sorted by id.
+
+    An id that stands a second time is a fault.
+    """
+    found: dict[str, tuple[int, T]] = {}
+    for item in items:
+        thing = read(item)
+        if thing is not None and thing.id in found:
+            item.fault(f"the {what} {quoted(thing.id)} stands here and in line {found[thing.id][0]}; {advice}")
+        elif thing is not None:
+            found[thing.id] = item.line, thing
+    return tuple(found[name][1] for name in sorted(found))
 
 
 class _Entry(Cursor):

@@ -50,8 +50,21 @@ def _leaf() -> Schema:
     return {"anyOf": [*compared, object_of({"proof": {"enum": list(PROOFS)}, **said, "hole": nullable(_sign_in())})]}
 
 
-def _check() -> Schema:
+def _judgement() -> Schema:
+    """What check and why both say of one rule and one person."""
     verdict: Schema = {"enum": list(SHOWN_ORDER)}
+    return {
+        "rule": TEXT,
+        "severity": {"enum": list(SEVERITIES)},
+        "service": nullable(_WORD),
+        "verdict": verdict,
+        "leaves": list_of(_leaf()),
+        "exception": nullable(_WORD),
+        "would_be": nullable(verdict),
+    }
+
+
+def _check() -> Schema:
     counts = object_of(dict.fromkeys(SHOWN_ORDER, COUNT))
     maybe = nullable({"type": "string"})
     subject = {
@@ -73,15 +86,9 @@ def _check() -> Schema:
     )
     finding = object_of(
         {
-            "rule": TEXT,
-            "severity": {"enum": list(SEVERITIES)},
+            **_judgement(),
             "subject": subject,
-            "service": maybe,
-            "verdict": verdict,
             "reason": {"enum": list(REASONS)},
-            "leaves": list_of(_leaf()),
-            "exception": maybe,
-            "would_be": nullable(verdict),
         }
     )
     root = object_of(
@@ -127,19 +134,13 @@ def _check() -> Schema:
 
 
 def _why() -> Schema:
-    maybe, verdict = nullable(_WORD), {"enum": list(SHOWN_ORDER)}
+    maybe = nullable(_WORD)
     person = object_of({"id": TEXT, "login": TEXT, "name": maybe, "kind": {"enum": list(PERSON_KINDS)}, "unit": maybe})
     said = object_of(
         {
-            "rule": TEXT,
-            "severity": {"enum": list(SEVERITIES)},
+            **_judgement(),
             "title": _WORD,
-            "service": maybe,
-            "verdict": verdict,
             "reason": _WORD,
-            "leaves": list_of(_leaf()),
-            "exception": maybe,
-            "would_be": nullable(verdict),
         }
     )
     setting = object_of(

@@ -92,7 +92,6 @@ class AccessRule:
     longest_hours: float | None = None
     no_downloads: bool = False
     changed: int | None = None
-    line: int = 0
     resources_in: ResourceChoice | None = None  # as written: `any` means those that are made later, too
     resources_out: ResourceChoice | None = None
 

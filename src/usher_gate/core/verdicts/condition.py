@@ -59,13 +59,18 @@ class TooFew:
 Tree = Leaf | Branch | TooFew
 
 
+def ends(tree: Tree) -> Iterator[Leaf | TooFew]:
+    """Where a tree's branches end, in the order written."""
+    if isinstance(tree, Branch):
+        for branch in tree.branches:
+            yield from ends(branch)
+    else:
+        yield tree
+
+
 def leaves(tree: Tree) -> Iterator[Leaf]:
     """The leaves of a tree in the order written."""
-    if isinstance(tree, Leaf):
-        yield tree
-    elif isinstance(tree, Branch):
-        for branch in tree.branches:
-            yield from leaves(branch)
+    return (end for end in ends(tree) if isinstance(end, Leaf))
 
 
 def in_words(tree: Tree) -> str:
@@ -127,8 +132,4 @@ def deciding(tree: Tree, verdicts: Mapping[int, VerdictCodes], size: int) -> tup
 
 def too_few(tree: Tree) -> Iterator[TooFew]:
     """The places of a tree where too few branches are left."""
-    if isinstance(tree, TooFew):
-        yield tree
-    elif isinstance(tree, Branch):
-        for branch in tree.branches:
-            yield from too_few(branch)
+    return (end for end in ends(tree) if isinstance(end, TooFew))

@@ -28,7 +28,6 @@ class Rule:
     because: str = ""
     mend: str = ""
     maps: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
-    line: int = 0
 
     @property
     def controls(self) -> frozenset[str]:
@@ -67,4 +66,3 @@ class AgreedException:
     reason: str
     approved_by: str
     until: date
-    line: int = 0

@@ -10,7 +10,7 @@ from ...core.organisation.networks import Networks
 from ...core.organisation.snapshot import Snapshot
 from ...core.words.faults import Faults, nearest, quoted
 from ...core.words.vocabulary import ANY, CLIENTS, DEVICES, ELSEWHERE, MODES, PLATFORMS, PROOFS, RISKS
-from ..yamltree import Cursor, read_yaml
+from ..yamltree import Cursor, once_each, read_yaml
 from .selectors import read_selector
 
 _DIMENSIONS = {"client": CLIENTS, "platform": PLATFORMS, "device": DEVICES, "risk": RISKS}
@@ -26,17 +26,8 @@ def read_access_rules(
     if top is None:
         return None
     fields = top.fields(("usher-gate", "rules"))
-    found: dict[str, AccessRule] = {}
-    for item in fields["rules"].items() if "rules" in fields and not fields["rules"].empty else []:
-        rule = _read_rule(item, snapshot, networks, resources)
-        if rule is None:
-            continue
-        if rule.id in found:
-            item.fault(
-                f"the access rule {quoted(rule.id)} stands here and in line {found[rule.id].line}; give each an id of its own"
-            )
-        found.setdefault(rule.id, rule)
-    return tuple(found[name] for name in sorted(found))
+    items = fields["rules"].items() if "rules" in fields and not fields["rules"].empty else []
+    return once_each(items, "access rule", lambda item: _read_rule(item, snapshot, networks, resources))
 
 
 def _read_rule(
@@ -81,7 +72,6 @@ def _read_rule(
         hours,
         downloads,
         changed,
-        item.line,
         chosen,
         out,
     )

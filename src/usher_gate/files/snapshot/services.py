@@ -12,7 +12,7 @@ from ...core.words.catalogue import Catalogue
 from ...core.words.faults import Faults, nearest, quoted
 from ...core.words.values import BadValue
 from ...core.words.vocabulary import LEVELS
-from ..yamltree import Cursor, read_yaml
+from ..yamltree import Cursor, once_each, read_yaml
 from .selectors import read_selector
 
 _OPTIONAL = ("title", "accounts", "precedence", "settle-hours", "supports", "factory", "self-service", "needs")
@@ -26,17 +26,8 @@ def read_services(path: Path, snapshot: Snapshot, faults: Faults) -> tuple[Servi
     if top is None:
         return None
     fields = top.fields(("usher-gate", "services"))
-    found: dict[str, Service] = {}
-    lines: dict[str, int] = {}
-    for item in fields["services"].items() if "services" in fields else []:
-        service = _read_service(item, snapshot)
-        if service is None:
-            continue
-        if service.id in found:
-            item.fault(f"the service {quoted(service.id)} stands here and in line {lines[service.id]}; keep one")
-        found[service.id] = service
-        lines.setdefault(service.id, item.line)
-    return tuple(found[name] for name in sorted(found))
+    items = fields["services"].items() if "services" in fields else []
+    return once_each(items, "service", lambda item: _read_service(item, snapshot), "keep one")
 
 
 def _read_service(item: Cursor, snapshot: Snapshot) -> Service | None:

@@ -22,7 +22,7 @@ from ...core.words.vocabulary import PROOFS, SEVERITIES, SUBJECTS
 from ..faults import BadInput, stop_if_any
 from ..snapshot.access_rules import read_conditions
 from ..snapshot.selectors import EVERYBODY, read_selector, service_ids
-from ..yamltree import Cursor, read_yaml
+from ..yamltree import Cursor, once_each, read_yaml
 
 _TREES = ("all-of", "any-of", "some-of")
 _ABOUTS = ("control", "person", "proof", "partner", "meeting", "count")
@@ -59,20 +59,10 @@ def read_baseline(
         key: selector for key, entry in entries.items() if (selector := read_selector(entry, snapshot)) is not None
     }
     known = _Known(catalogue, snapshot, audiences, frozenset(entries))
-    rules: dict[str, Rule] = {}
-    for item in fields["rules"].items() if "rules" in fields else []:
-        rule = _read_rule(item, known)
-        if rule is None:
-            continue
-        if rule.id in rules:
-            item.fault(
-                f"the rule {quoted(rule.id)} stands here and in line {rules[rule.id].line}; give each rule an id of its own"
-            )
-        rules.setdefault(rule.id, rule)
+    items = fields["rules"].items() if "rules" in fields else []
+    rules = once_each(items, "rule", lambda item: _read_rule(item, known), "give each rule an id of its own")
     stop_if_any(faults)
-    return Baseline(name or "", version or "", tuple(rules[one_name] for one_name in sorted(rules)), audiences), tuple(
-        faults.notes
-    )
+    return Baseline(name or "", version or "", rules, audiences), tuple(faults.notes)
 
 
 def _read_rule(item: Cursor, known: _Known) -> Rule | None:
@@ -113,7 +103,6 @@ def _read_rule(item: Cursor, known: _Known) -> Rule | None:
         because or "",
         mend or "",
         maps,
-        item.line,
     )
     if services is not None and not rule.controls:
         fields["services"].fault("the rule has no control in it, so it has nothing to do with services; leave this out")

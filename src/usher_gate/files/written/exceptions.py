@@ -6,10 +6,10 @@ from pathlib import Path
 
 from ...core.organisation.snapshot import Snapshot
 from ...core.verdicts.rules import AgreedException, Baseline
-from ...core.words.faults import Faults, quoted
+from ...core.words.faults import Faults
 from ..faults import BadInput, stop_if_any
 from ..snapshot.selectors import read_selector, service_ids
-from ..yamltree import Cursor, read_yaml
+from ..yamltree import Cursor, once_each, read_yaml
 
 
 def read_exceptions(
@@ -21,18 +21,10 @@ def read_exceptions(
     if top is None:
         raise BadInput(faults.found)
     fields = top.fields(("usher-gate", "exceptions"))
-    found: dict[str, AgreedException] = {}
-    for item in fields["exceptions"].items() if "exceptions" in fields and not fields["exceptions"].empty else []:
-        exception = read_exception(item, baseline, snapshot)
-        if exception is None:
-            continue
-        if exception.id in found:
-            item.fault(
-                f"the exception {quoted(exception.id)} stands here and in line {found[exception.id].line}; give each an id of its own"
-            )
-        found.setdefault(exception.id, exception)
+    items = fields["exceptions"].items() if "exceptions" in fields and not fields["exceptions"].empty else []
+    found = once_each(items, "exception", lambda item: read_exception(item, baseline, snapshot))
     stop_if_any(faults)
-    return tuple(found[name] for name in sorted(found)), tuple(faults.notes)
+    return found, tuple(faults.notes)
 
 
 def read_exception(item: Cursor, baseline: Baseline, snapshot: Snapshot | None) -> AgreedException | None:
@@ -53,4 +45,4 @@ def read_exception(item: Cursor, baseline: Baseline, snapshot: Snapshot | None) 
     services = fields["services"].among("service", service_ids(snapshot)) if "services" in fields else None
     if len(item.faults.found) > before or not name or not reason or not approver or until is None:
         return None
-    return AgreedException(name, tuple(sorted(set(rules))), who, partners, services, reason, approver, until, item.line)
+    return AgreedException(name, tuple(sorted(set(rules))), who, partners, services, reason, approver, until)
