@@ -486,3 +486,20 @@ def test_the_status_is_the_same_when_the_reader_of_a_pipe_has_had_enough(folder:
         child.stderr.close()
         assert child.wait() == 1
         assert "Broken" not in said
+
+
+def test_the_status_is_the_same_when_nobody_reads_the_notes(folder: Path) -> None:
+    write_tiny(
+        folder,
+        {
+            "snapshot/people.csv": tiny.PEOPLE.replace("required", "offered"),
+            "exceptions.yaml": "usher-gate: exceptions/1\nexceptions: []\n",
+        },
+    )
+    reading, writing = os.pipe()
+    os.close(reading)
+    try:
+        done = subprocess.run([PROGRAM, "check"], stdout=writing, stderr=writing, check=False)
+    finally:
+        os.close(writing)
+    assert done.returncode == 1

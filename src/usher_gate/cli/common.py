@@ -209,16 +209,23 @@ def look(arguments: argparse.Namespace, rows: int | None = None) -> Look:
 
 
 @contextmanager
+def _as_long_as_read(stream: TextIO) -> Iterator[TextIO]:
+    """Whoever reads a pipe may have had enough: what was found stays what it is, and so does the exit status."""
+    try:
+        yield stream
+        stream.flush()
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), stream.fileno())
+
+
+@contextmanager
 def output(arguments: argparse.Namespace) -> Iterator[TextIO]:
     """Where the result goes: standard output, or a file that takes its place only when it is whole."""
     if arguments.out is None:
         if isinstance(sys.stdout, io.TextIOWrapper):
             sys.stdout.reconfigure(encoding="utf-8", errors="backslashreplace")
-        try:
-            yield sys.stdout
-            sys.stdout.flush()
-        except BrokenPipeError:  # whoever reads has had enough: what was found stays what it is, and so does the status
-            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        with _as_long_as_read(sys.stdout) as stream:
+            yield stream
         return
     from ..files.write import whole_file
 
@@ -240,18 +247,19 @@ def say_notes(notes: tuple[str, ...]) -> None:
     from ..outputs.safe import for_terminal
 
     telling = [note for note in notes if not note.endswith(NOT_PAIRED)]
-    for note in telling[:_NOTES_SHOWN]:
-        print(f"usher-gate: note: {for_terminal(note)}", file=sys.stderr)
-    if len(telling) > _NOTES_SHOWN:
-        print(
-            f"usher-gate: note: and {len(telling) - _NOTES_SHOWN} more; --format json lists them all", file=sys.stderr
-        )
-    if len(notes) > len(telling):
-        print(
-            f"usher-gate: note: {len(notes) - len(telling)} times a rule does not apply to a service, which supports none of its controls; "
-            "--format json lists them",
-            file=sys.stderr,
-        )
+    with _as_long_as_read(sys.stderr) as stream:
+        for note in telling[:_NOTES_SHOWN]:
+            print(f"usher-gate: note: {for_terminal(note)}", file=stream)
+        if len(telling) > _NOTES_SHOWN:
+            print(
+                f"usher-gate: note: and {len(telling) - _NOTES_SHOWN} more; --format json lists them all", file=stream
+            )
+        if len(notes) > len(telling):
+            print(
+                f"usher-gate: note: {len(notes) - len(telling)} times a rule does not apply to a service, which supports none of its controls; "
+                "--format json lists them",
+                file=stream,
+            )
 
 
 @contextmanager
