@@ -136,7 +136,7 @@ CASES: list[tuple[str, dict[str, str | bytes | None], str]] = [
     ("one-of a set without lists", {B: leaf("control: app.allowed, one-of: [a, b]")}, f"{B}:16: rule R9.expect.one-of: one-of for a set takes a list of lists"),
     ("a count about people", {B: leaf("count: {any: true}, is: 1")}, f"{B}:16: rule R9.expect: count does not fit here; a rule about people asks for a control or person or proof"),
     ("an unknown column of partners", {B: rule("    subject: partners\n    expect: {partner: guests_im, is: on}\n")}, f"{B}:17: rule R9.expect.partner: partners has no column 'guests_im'; did you mean 'guests_in'?"),
-    ("an exception twice", {X: tiny.EXCEPTIONS + tiny.EXCEPTIONS.split("exceptions:\n")[1]}, "exceptions[1]: the exception 'X1' stands here and in line 3"),
+    ("an exception twice", {X: tiny.EXCEPTIONS + tiny.EXCEPTIONS.split("exceptions:\n")[1]}, f"{X}:9: exceptions[1]: the exception 'X1' stands here and in line 3"),
     ("no reason", {X: tiny.EXCEPTIONS.replace("    reason: Ben's telephone is at the bottom of the harbour.\n", "")}, f"{X}:3: exceptions[0]: the key reason is missing"),
     ("no end", {X: tiny.EXCEPTIONS.replace("    until: 2026-12-01\n", "")}, f"{X}:3: exceptions[0]: the key until is missing"),
     ("an end that is no day", {X: tiny.EXCEPTIONS.replace("2026-12-01", "soon")}, f"{X}:8: exceptions[0].until: 'soon' is not a day; write it as 2026-11-20"),

@@ -256,7 +256,8 @@ def say_notes(notes: tuple[str, ...]) -> None:
             )
         if len(notes) > len(telling):
             print(
-                f"usher-gate: note: {len(notes) - len(telling)} times a rule does not apply to a service, which supports none of its controls; "
+                f"usher-gate: note: {len(notes) - len(telling)} times a rule does not apply to a service, "
+                "which supports none of its controls; "
                 "--format json lists them",
                 file=stream,
             )
