@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
+from ..core.sign_in.decide import OUTCOMES
 from ..core.sign_in.rehearsal import RESULTS
-from ..core.sign_in.replay import OUTCOMES
 from ..core.verdicts.codes import SHOWN_ORDER
 from ..core.words.vocabulary import (
     CONDITION_WORDS,

@@ -14,7 +14,7 @@ from ..words.record import record
 from ..words.vocabulary import PROOFS
 from .gatekeeper import Gatekeeper
 
-ALLOWED, CHALLENGED, STUCK, DENIED, UNCERTAIN = "allowed", "challenged", "stuck", "denied", "unknown"
+OUTCOMES = ALLOWED, CHALLENGED, STUCK, DENIED, UNCERTAIN = "allowed", "challenged", "stuck", "denied", "unknown"
 _STRONG = frozenset(PROOFS) - DEVICE_PROOFS
 OWN = "own second factor"
 

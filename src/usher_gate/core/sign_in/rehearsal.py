@@ -6,7 +6,8 @@ import numpy as np
 
 from ..organisation.columns import DAY, Bools, Ints, Longs
 from ..words.record import record
-from .replay import ALLOWED, CHALLENGED, DENIED, OUTCOMES, STUCK, UNKNOWN, Events, OutcomeCodes, Replay
+from .decide import OUTCOMES
+from .replay import ALLOWED, CHALLENGED, DENIED, STUCK, UNKNOWN, Events, OutcomeCodes, Replay
 
 RESULTS = ("allowed", "challenged", "stuck", "denied", "failed")
 _GOT_IN = RESULTS.index("allowed")

@@ -21,12 +21,11 @@ from ..organisation.proofs import DEVICE_PROOFS, PROOF_LEVELS, device_proofs
 from ..words.record import record
 from ..words.vocabulary import CLIENTS, CONDITION_WORDS, DEVICES, PLATFORMS, RISKS
 from .bits import Bits, packed
-from .decide import OWN, Assumption, Decider
+from .decide import OUTCOMES, OWN, Assumption, Decider
 from .gatekeeper import Gatekeeper
 
 OutcomeCodes = NDArray[np.int8]
-OUTCOMES = ("allowed", "challenged", "stuck", "denied", "unknown")
-ALLOWED, CHALLENGED, STUCK, DENIED, UNKNOWN = range(5)
+ALLOWED, CHALLENGED, STUCK, DENIED, UNKNOWN = range(len(OUTCOMES))
 PARTNER = "partner"
 _LEGACY, _UNKNOWN_DEVICE = CLIENTS.index("legacy"), DEVICES.index("unknown")
 _NO_RULE = 2  # the bits before the first rule: OWN and PARTNER

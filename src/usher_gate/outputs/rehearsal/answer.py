@@ -8,10 +8,10 @@ from datetime import UTC, datetime, timedelta
 import numpy as np
 
 from ...core.organisation.snapshot import Snapshot
-from ...core.sign_in.decide import OWN
+from ...core.sign_in.decide import OUTCOMES, OWN
 from ...core.sign_in.lockout import Lockout
 from ...core.sign_in.rehearsal import HARD, Rehearsal
-from ...core.sign_in.replay import OUTCOMES, PARTNER, TriedRule
+from ...core.sign_in.replay import PARTNER, TriedRule
 from ...core.words.record import record
 
 FATES = tuple(OUTCOMES[fate] for fate in HARD)  # challenged, stuck, denied, unknown

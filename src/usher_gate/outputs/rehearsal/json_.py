@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any, TextIO
 
-from ...core.sign_in.replay import OUTCOMES
+from ...core.sign_in.decide import OUTCOMES
 from ...core.words.times import show_time
 from ..json_text import lockout_object, text, write_form
 from ..look import Look

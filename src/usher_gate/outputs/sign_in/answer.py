@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from ...core.sign_in.decide import ALLOWED, CHALLENGED, DENIED, STUCK, UNCERTAIN, Decider, Decision
+from ...core.sign_in.decide import ALLOWED, CHALLENGED, DENIED, OUTCOMES, STUCK, UNCERTAIN, Decider, Decision
 from ...core.sign_in.fold import DecisionRow
 from ...core.words.record import record
 from ...core.words.vocabulary import CONDITION_WORDS, CONDITIONS
@@ -19,6 +19,21 @@ class SignInAnswer:
     rows: tuple[DecisionRow, ...]
     decider: Decider
     open: Mapping[str, bool]
+
+
+def in_short(answer: SignInAnswer) -> str:
+    """Whether the person gets in, over all that the question left open."""
+    met = {row.now.outcome for row in answer.rows}
+    doing = f"sign in to {answer.resource}{'' if all(answer.open.values()) else ' like this'}"
+    if met == {UNCERTAIN}:
+        return f"Whether {answer.who} can {doing} is not known."
+    outcomes = [outcome for outcome in OUTCOMES if outcome in met]
+    said = " or ".join(part for part in (", ".join(outcomes[:-1]), outcomes[-1]) if part)
+    if met <= {STUCK, DENIED}:
+        return f"{answer.who} cannot {doing}: {said}."
+    if met <= {ALLOWED, CHALLENGED}:
+        return f"{answer.who} can {doing}: {said}."
+    return f"Whether {answer.who} can {doing} depends: {said}."
 
 
 def sentence(decision: Decision) -> str:

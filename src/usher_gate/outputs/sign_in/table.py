@@ -10,7 +10,7 @@ from ...core.words.vocabulary import CONDITIONS
 from ..drawing import console, draw, say
 from ..look import Look
 from ..section import WHOLE, WORD, Column, Section
-from .answer import SignInAnswer, _match, _where, by_whom, helps, sentence
+from .answer import SignInAnswer, _match, _where, by_whom, helps, in_short, sentence
 
 
 def _limits(decision: Decision) -> str:
@@ -21,7 +21,7 @@ def _limits(decision: Decision) -> str:
 def write_sign_in(answer: SignInAnswer, stream: TextIO, look: Look) -> None:
     """Writes the answer for a person."""
     with console(stream, look) as out:
-        say(out, f"{answer.who} signs in to {answer.resource}", "bold")
+        say(out, in_short(answer), "bold")
         if len(answer.rows) == 1:
             for line in _lines(answer.rows[0]):
                 say(out, line, indent=2)
