@@ -503,3 +503,33 @@ def test_the_status_is_the_same_when_nobody_reads_the_notes(folder: Path) -> Non
     finally:
         os.close(writing)
     assert done.returncode == 1
+
+
+@pytest.mark.parametrize(
+    ("outcome", "line", "answer"),
+    [
+        ("{deny: true}", "", "P1 cannot sign in to console: denied."),
+        ("{deny: true}", "--client app", "P1 cannot sign in to console like this: denied."),
+        ("{require: {all-of: [mfa]}}", "--client app", "P1 can sign in to console like this: challenged."),
+        ("{require: {all-of: [mfa]}}", "", "Whether P1 can sign in to console depends: challenged or denied."),
+        ("{require: {all-of: [hardware-key]}}", "", "P1 cannot sign in to console: stuck or denied."),
+    ],
+)
+def test_the_first_line_of_a_sign_in_is_the_answer(folder: Path, outcome: str, line: str, answer: str) -> None:
+    write_tiny(
+        folder,
+        {
+            "snapshot/access-rules.yaml": rules({"outcome": outcome}),
+            "snapshot/authenticators.csv": "person,type\nP1,multi-factor-otp\n",
+            "snapshot/passes.csv": "person,issued_at,expires_at\n",
+        },
+    )
+    assert call("sign-in", "P1", "--resource", "console", *line.split()).out.splitlines()[0] == answer
+
+
+def test_what_is_not_known_of_a_sign_in_stands_in_the_first_line(folder: Path) -> None:
+    made = rules({"outcome": "{require: {all-of: [mfa]}}"})
+    write_tiny(folder, {"snapshot/access-rules.yaml": made, "snapshot/authenticators.csv": None})
+    line = ("sign-in", "P1", "--resource", "console")
+    assert call(*line).out.startswith("Whether P1 can sign in to console depends: denied or unknown.")
+    assert call(*line, "--client", "app").out.startswith("Whether P1 can sign in to console like this is not known.")
