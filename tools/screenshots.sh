@@ -44,8 +44,8 @@ shot why usher-gate why asta.brandt@northmere.example door.waiting-room --servic
 shot why-rule usher-gate why N1001 --rule DOOR-01 --service tidecall
 shot exceptions usher-gate exceptions
 shot baseline usher-gate baseline --rule DOOR-01
-FONT=9 CELLS=170x50 shot sign-in usher-gate sign-in asta.brandt@northmere.example --resource cargo-portal
-FONT=9 CELLS=170x50 shot holes usher-gate holes
+FONT=9 CELLS=181x46 shot sign-in usher-gate sign-in asta.brandt@northmere.example --resource cargo-portal
+FONT=8 CELLS=212x53 shot holes usher-gate holes
 FONT=10 CELLS=156x43 shot rehearse usher-gate rehearse --draft drafts/cargo-portal.yaml --rows 3
 
 # Gathering: a practice ground beside a folder that gathers from it.
