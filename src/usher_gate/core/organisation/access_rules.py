@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 
 from ..words.record import record
 from ..words.vocabulary import ANY, CONDITION_WORDS, ELSEWHERE
@@ -68,6 +69,13 @@ class ResourceChoice:
     names: tuple[str, ...] = ()
     tags: tuple[str, ...] = ()
 
+    @property
+    def text(self) -> str:
+        """The choice in words."""
+        if self.any:
+            return ANY
+        return ", ".join(self.names) or f"what is tagged {' or '.join(self.tags)}"
+
     def among(self, resources: Mapping[str, frozenset[str]]) -> frozenset[str]:
         """Those that are meant, of all that there are (each with its tags)."""
         if self.any:
@@ -94,6 +102,10 @@ class AccessRule:
     changed: int | None = None
     resources_in: ResourceChoice | None = None  # as written: `any` means those that are made later, too
     resources_out: ResourceChoice | None = None
+
+    def with_mode(self, mode: str) -> AccessRule:
+        """The same rule in another mode, of which it is not known since when."""
+        return self if mode == self.mode else replace(self, mode=mode, changed=None)
 
     def speaks_of(self, dimension: str, value: str | NetworkClass) -> bool:
         """Whether a value of one of DIMENSIONS satisfies what the rule says of it."""

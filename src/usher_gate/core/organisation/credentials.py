@@ -7,6 +7,7 @@ from functools import cached_property
 
 import numpy as np
 
+from ..words.record import record
 from .columns import MISSING, NO_TIME, Bools, Ints, Longs
 
 
@@ -31,6 +32,18 @@ class Authenticators:
         return frozenset(self.kinds[kind] for kind in kinds[first:after].tolist())
 
 
+@record
+class PassTold:
+    """One pass: when it starts and ends (microseconds), whether it is live, whether it works only once (None: not known), and who issued
+    it (a number of an active person, MISSING for nobody known; None where that is not said)."""
+
+    starts: int
+    expires: int
+    live: bool
+    single_use: bool | None
+    issuer: int | None
+
+
 @dataclass(frozen=True)
 class Passes:
     """Bootstrap passes of active people, one a row, and what they come to at `taken_at`; times in microseconds.
@@ -53,11 +66,33 @@ class Passes:
 
     @cached_property
     def _live(self) -> Longs:
-        """The rows that are started, not used up and not expired."""
+        """The rows that are issued, started, not used up and not expired."""
         spent = np.zeros(len(self.person), bool)
         if self.single_use is not None:
             spent = self.single_use & (self.used != NO_TIME) & (self.used <= self.taken_at)
-        return np.flatnonzero((self.starts <= self.taken_at) & (self.taken_at < self.expires) & ~spent)
+        begun = (self.issued <= self.taken_at) & (self.starts <= self.taken_at)
+        return np.flatnonzero(begun & (self.taken_at < self.expires) & ~spent)
+
+    @cached_property
+    def _coming(self) -> Longs:
+        """The rows that are issued and start later."""
+        return np.flatnonzero((self.issued <= self.taken_at) & (self.starts > self.taken_at))
+
+    def of(self, person: int) -> list[PassTold]:
+        """A person's live and coming passes, by start."""
+        rows = [*self._live.tolist(), *self._coming.tolist()]
+        found = [
+            PassTold(
+                int(self.starts[row]),
+                int(self.expires[row]),
+                int(self.starts[row]) <= self.taken_at,
+                None if self.single_use is None else bool(self.single_use[row]),
+                None if self.issuer is None or self.silent[row] else int(self.issuer[row]),
+            )
+            for row in rows
+            if int(self.person[row]) == person
+        ]
+        return sorted(found, key=lambda told: (told.starts, told.expires))
 
     def _counted(self, rows: Longs) -> Ints:
         return np.bincount(self.person[rows], minlength=self.size).astype(np.int32)
@@ -68,9 +103,14 @@ class Passes:
         return self._counted(self._live)
 
     @cached_property
+    def coming(self) -> Ints:
+        """How many coming ones everybody has."""
+        return self._counted(self._coming)
+
+    @cached_property
     def longest(self) -> Longs:
-        """The longest life among everybody's live ones, 0 without any."""
-        rows, longest = self._live, np.zeros(self.size, np.int64)
+        """The longest life among everybody's live and coming ones, 0 without any."""
+        rows, longest = np.concatenate((self._live, self._coming)), np.zeros(self.size, np.int64)
         np.maximum.at(longest, self.person[rows], (self.expires - self.starts)[rows])
         return longest
 

@@ -6,17 +6,19 @@ from collections.abc import Callable
 
 import numpy as np
 
-from ..words.values import TEXT, WORD_SET, Kind, canonical_number, join_words, level, number, split_words
-from ..words.vocabulary import MFA_WORDS, PROTECTION_WORDS
+from ..words.values import EMPTY_SET, TEXT, WORD_SET, Kind, canonical_number, join_words, level, number, split_words
+from ..words.vocabulary import CAN_SHOW, MFA_WORDS, PROTECTION_WORDS
 from .columns import DAY, MISSING, NO_TIME, Bools, Coded, Longs
 from .people import People
-from .proofs import TYPES
-from .select import Unanswerable, select_without
+from .proofs import HARDWARE_KEY, MEMORIZED, PHISHING_RESISTANT, TYPES, proofs_of
+from .proofs import MFA as MFA_PROOF
+from .select import select_surely
 from .snapshot import Snapshot
 
 MFA = level(*MFA_WORDS)
 PROTECTION = level(*PROTECTION_WORDS)
 _HIGHER, _LOWER = number("higher"), number("lower")
+NO_ORDER = Kind("number", ordered=False)
 _PRESENCE = Kind("presence")
 
 _TIMES = {
@@ -34,12 +36,15 @@ _FACT_KINDS: dict[str, Kind] = {
     "reviewed_at": _PRESENCE,
     **dict.fromkeys(_TIMES, _LOWER),
     **{f"authenticators.{kind}": _HIGHER for kind in (*TYPES, "hardware", "phishing-resistant")},
+    "can-show": level(*CAN_SHOW),
     "passes.live": _LOWER,
+    "passes.coming": _LOWER,
     "passes.longest-minutes": _LOWER,
     "passes.reusable": _LOWER,
     "passes.self-issued": _LOWER,
     "denying-rules": WORD_SET,
-    "fallback-accounts": _HIGHER,
+    "requiring-rules": WORD_SET,
+    "fallback-accounts": NO_ORDER,
 }
 OWNER = "attr.owner"  # whose account it is: accounts of one owner are accounts of one human
 _NEVER_MISSING = ("roles", "licences", "authenticators.", "passes.")
@@ -69,20 +74,38 @@ def fact(name: str, snapshot: Snapshot) -> Coded | None:
         column = people.roles if name == "roles" else people.licences
         return None if column is None else _filled(column)
     if name == "sponsor":
-        return None if people.sponsor is None else _presence(people.sponsor)
+        return None if people.sponsors is None else _presence(people.sponsors != MISSING)
     if name in ("expires_at", "reviewed_at"):
         return _presence(people.times[name] != NO_TIME) if name in people.times else None
     if name in _TIMES:
         return _days(name, people, snapshot.taken_at)
     if name.startswith("attr."):
         return people.attributes.get(name)
-    if name == "denying-rules":
-        return _denying(snapshot)
+    if name in ("denying-rules", "requiring-rules"):
+        return _rules_over(snapshot, name == "denying-rules")
+    if name == "can-show":
+        return _can_show(snapshot)
     if name == "fallback-accounts":
         return _fallback(people)
     if name.startswith("authenticators."):
         return _registered(name.partition(".")[2], snapshot)
     return _passes(name, snapshot)
+
+
+def fact_of(name: str, snapshot: Snapshot, person: int) -> str | None:
+    """A fact of one person, in words: `present` or `absent` for one that is only that, the empty set as `-`; None where it is missing."""
+    column = fact(name, snapshot)
+    if column is None:
+        return None
+    code = int(column.codes[person])
+    if fact_kind(name) is _PRESENCE:
+        return "absent" if code == MISSING else "present"
+    if code == MISSING:
+        return None
+    told = column.words[code] or EMPTY_SET
+    if name == "days-since-sign-in" and int(snapshot.people.times["last_sign_in_at"][person]) == NO_TIME:
+        return f"never, {told} days since the account was made"
+    return told
 
 
 def _registered(kind: str, snapshot: Snapshot) -> Coded | None:
@@ -101,11 +124,12 @@ def _registered(kind: str, snapshot: Snapshot) -> Coded | None:
 
 
 def _passes(name: str, snapshot: Snapshot) -> Coded | None:
-    """The live bootstrap passes, or the longest life among them in minutes (rounded up to a millionth)."""
+    """How many bootstrap passes of a kind, or the longest life among the live and coming ones in minutes (rounded up to a millionth)."""
     if snapshot.passes is None:
         return None
-    if name == "passes.live":
-        return _numbers(snapshot.passes.live.astype(np.int64), str)
+    if name in ("passes.live", "passes.coming"):
+        counted_now = snapshot.passes.live if name == "passes.live" else snapshot.passes.coming
+        return _numbers(counted_now.astype(np.int64), str)
     if name in ("passes.reusable", "passes.self-issued"):
         counted = snapshot.passes.reusable if name == "passes.reusable" else snapshot.passes.self_issued
         return None if counted is None else _known(counted.astype(np.int64), counted != MISSING)
@@ -123,24 +147,55 @@ def _known(numbers: Longs, known: Bools) -> Coded:
     return Coded(np.where(known, made.codes, MISSING).astype(np.int32), made.words)
 
 
-def _denying(snapshot: Snapshot) -> Coded | None:
-    """The rules that deny, enforced or observed, whose people each person is among; None where that cannot be told of one of them."""
+def _rules_over(snapshot: Snapshot, deny: bool) -> Coded | None:
+    """The rules that deny (or require), enforced or observed, whose people each person is among; missing where that cannot be told."""
     if snapshot.access_rules is None:
         return None
-    codes, words = np.zeros(len(snapshot.people), np.int64), [""]
+    size = len(snapshot.people)
+    codes, words, unsure = np.zeros(size, np.int64), [""], np.zeros(size, bool)
     for rule in snapshot.access_rules:
-        if not rule.deny or rule.mode == "off":
+        if rule.mode == "off" or (not rule.deny if deny else rule.require is None):
             continue
-        try:
-            whom = select_without(rule.include, rule.exclude, snapshot)
-        except Unanswerable:
-            return None
+        whom, perhaps = select_surely(rule.include, rule.exclude, snapshot)
+        unsure |= perhaps
         pairs, codes = np.unique(codes * 2 + whom, return_inverse=True)
         codes = codes.reshape(-1)
         words = [
             join_words((*split_words(words[pair // 2]), *([rule.id] if pair % 2 else []))) for pair in pairs.tolist()
         ]
-    return Coded(codes.astype(np.int32), tuple(words))
+    return Coded(np.where(unsure, MISSING, codes).astype(np.int32), tuple(words))
+
+
+def _can_show(snapshot: Snapshot) -> Coded | None:
+    """The strongest that everybody's registered authenticators give; of a guest at most a second factor: the rest comes from home."""
+    table = snapshot.authenticators
+    if table is None:
+        return None
+    types = np.zeros(len(snapshot.people), np.int64)
+    np.bitwise_or.at(types, table.person, np.int64(1) << table.kind)
+    kinds = snapshot.people.kind
+    key = types * (len(kinds.words) + 1) + kinds.codes
+    known, codes = np.unique(key, return_inverse=True)
+    words = []
+    for one in known.tolist():
+        bits, kind = divmod(one, len(kinds.words) + 1)
+        has = {name for number, name in enumerate(table.kinds) if bits >> number & 1}
+        guest = kinds.words[kind] == "guest"
+        if guest or (kinds.words[kind] == "member" and not table.lists_memorized):
+            has.add(MEMORIZED)
+        words.append(_strongest(frozenset(has), guest))
+    return Coded(codes.reshape(-1).astype(np.int32), tuple(words))
+
+
+def _strongest(types: frozenset[str], guest: bool) -> str:
+    proofs = proofs_of(types)
+    strong = [proof for proof in (HARDWARE_KEY, PHISHING_RESISTANT) if proof in proofs]
+    if strong and not guest:
+        return strong[0]
+    if MFA_PROOF not in proofs:
+        return "nothing"
+    free = frozenset(kind for kind in types if not TYPES[kind].restricted)
+    return "mfa" if MFA_PROOF in proofs_of(free) else "restricted-mfa"
 
 
 def _fallback(people: People) -> Coded | None:

@@ -42,6 +42,15 @@ class Groups:
         found: Ints = np.sort(self._groups.gather(self._knots_of.of(person)))
         return found
 
+    def of_many(self, people: Longs) -> tuple[Longs, Ints]:
+        """The groups of many people: pairs of a place in `people` and a group, by both ascending."""
+        knots = self._knots_of.gather(people)
+        whose = np.repeat(np.arange(len(people)), np.diff(self._knots_of.starts)[people])
+        groups = self._groups.gather(knots)
+        whose = np.repeat(whose, np.diff(self._groups.starts)[knots])
+        order = np.lexsort((groups, whose))
+        return whose[order].astype(np.int64), groups[order]
+
     def count(self, mask: Bools) -> Longs:
         """For each group, how many of its members the mask holds."""
         counted: Longs = self._people.count(mask)[self.knot]

@@ -21,17 +21,16 @@ class People:
     licences: Coded | None
     break_glass: Bools | None
     home_domain: Coded | None  # as the column says; see Directory.guest_domains
-    sponsor: Bools | None
     mfa: Coded | None
     protection: Coded | None
     times: Mapping[str, Longs]
     attributes: Mapping[str, Coded]
-    sponsors: Ints | None = None  # who each sponsor is (a number of an active person, MISSING for nobody)
+    sponsors: Ints | None = None  # who each sponsor is (a number of an active person, MISSING for nobody who is)
 
     def __len__(self) -> int:
         return len(self.ids)
 
     @property
     def guests(self) -> Bools:
-        """Who is a guest."""
+        """A mask (bool, one for each active person) of those whose kind is guest."""
         return self.kind.where([word == "guest" for word in self.kind.words])

@@ -8,7 +8,8 @@ import re
 import numpy as np
 from numpy.typing import NDArray
 
-from .columns import Bools, Coded
+from ..words.faults import nearest, quoted
+from .columns import MISSING, Bools, Coded
 from .directory import Directory
 from .selector import Selector
 
@@ -30,10 +31,79 @@ def select(selector: Selector, directory: Directory) -> Bools:
     return _test(selector, directory)
 
 
-def select_without(include: Selector, exclude: Selector | None, directory: Directory) -> Bools:
-    """The active people whom one selector includes and the other does not exclude; raises Unanswerable if either cannot be answered."""
-    included = select(include, directory)
-    return included if exclude is None else included & ~select(exclude, directory)
+def select_surely(include: Selector, exclude: Selector | None, directory: Directory) -> tuple[Bools, Bools]:
+    """Whom one selector surely includes and the other surely does not exclude, and of whom neither is sure.
+
+    Who is surely excluded is so whatever the other selector cannot tell.
+    """
+    nobody = np.zeros(len(directory.people), bool)
+
+    def answer(selector: Selector | None) -> tuple[Bools, bool]:
+        if selector is None:
+            return nobody, True
+        try:
+            return select(selector, directory), True
+        except Unanswerable:
+            return nobody, False
+
+    (inside, inside_known), (outside, outside_known) = answer(include), answer(exclude)
+    if inside_known and outside_known:
+        return inside & ~outside, nobody
+    perhaps = ~outside if not inside_known else inside.copy()
+    return nobody, perhaps if outside_known or inside_known else ~nobody
+
+
+def gaps_of(include: Selector, exclude: Selector | None, directory: Directory) -> list[str]:
+    """What two selectors ask for and the snapshot does not have."""
+    found = []
+    for selector in (include, exclude):
+        try:
+            if selector is not None:
+                select(selector, directory)
+        except Unanswerable as gap:
+            found.append(str(gap))
+    return found
+
+
+def strange_values(selector: Selector, directory: Directory) -> list[str]:
+    """What a selector asks for and nobody at all has, each with the nearest that somebody has: most likely it is misspelt."""
+    if selector.parts:
+        return [said for part in selector.parts for said in strange_values(part, directory)]
+    known = _words_of(selector.key, directory)
+    if known is None:
+        return []
+    found = []
+    for value in selector.values:
+        if selector.key == "role" and value == "privileged":
+            there = directory.privileged is None or bool(directory.privileged & known)
+        elif selector.key == "login":
+            there = any(fnmatch.fnmatchcase(word.casefold(), value.casefold()) for word in known)
+        elif selector.key == "home-domain":
+            there = value.casefold() in {word.casefold() for word in known}
+        else:
+            there = value in known
+        if not there:
+            found.append(f"the {selector.key} {quoted(value)}, which nobody has; {nearest(value, known)}")
+    return found
+
+
+def _words_of(key: str, directory: Directory) -> frozenset[str] | None:
+    """All words of a column that a selector's key looks at, of active and inactive people; None for a key without such, or no column."""
+    found: set[str] = set()
+    for people in (directory.people, directory.inactive):
+        if key == "login":
+            found.update(people.logins.take(np.arange(len(people), dtype=np.int32)))
+            continue
+        columns = {"role": people.roles, "licence": people.licences, "home-domain": people.home_domain}
+        column = columns[key] if key in columns else people.attributes.get(key)
+        if column is None:
+            return None
+        used = np.unique(column.codes)
+        words = [column.words[code] for code in used.tolist() if code != MISSING]
+        found.update(word for cell in words for word in (cell.split(";") if key in ("role", "licence") else (cell,)))
+    if key == "home-domain":
+        found.update(directory.guest_domains.words)
+    return frozenset(found - {""})
 
 
 def _test(selector: Selector, directory: Directory) -> Bools:

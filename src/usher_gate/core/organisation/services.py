@@ -18,8 +18,20 @@ class Need:
 
 
 @record
+class DoorKeys:
+    """What a service says of its doors: kinds of meeting and ways in (None: not said), and whether identity binds callers."""
+
+    kinds: tuple[str, ...] | None = None
+    ways: tuple[str, ...] | None = None
+    asks_callers: bool = False
+
+
+@record
 class Service:
-    """One collaboration service and its way of resolving settings. `self_service` None means: not said."""
+    """One collaboration service and its way of resolving settings. `self_service` None means: not said.
+
+    `pins` says whether it can pin; `batch` how many people can be assigned to at once (None: any number).
+    """
 
     id: str
     title: str
@@ -30,6 +42,9 @@ class Service:
     factory: Mapping[str, str]
     self_service: frozenset[str] | None
     needs: Mapping[str, Need]
+    door: DoorKeys | None = None
+    pins: bool = True
+    batch: int | None = None
 
     def changeable(self, control: str) -> bool:
         """Whether people can change a control for themselves where it is not pinned; a service that has not said lets them."""

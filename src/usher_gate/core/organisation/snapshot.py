@@ -40,6 +40,10 @@ class Snapshot(Directory):
     access_rules: tuple[AccessRule, ...] | None = None
     notes: tuple[str, ...] = ()
     people_whole: bool = True  # whether everybody is there; where not, nobody can be counted
+    missing: tuple[str, ...] = ()  # tables, files and columns that are not there, and services that were not gathered
+    partial: tuple[str, ...] = ()  # what gathering could not bring, in words
+    stale: str = ""  # why the snapshot is older than it should be, in words
+    manifest: str | None = None  # the SHA-256 of its manifest
 
     def registered(self, person: int) -> frozenset[str]:
         """The types that a person has, with the memorized secret that a member is taken to have and a guest has at home."""

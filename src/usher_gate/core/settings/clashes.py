@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from ..organisation.columns import Bools
+from ..organisation.columns import Bools, Ints
 from ..organisation.services import Service
 from ..words.record import record
 from .effective import Effective
@@ -13,16 +13,16 @@ from .resolver import Resolver
 
 @record
 class Clash:
-    """How many people of a service have two values that cannot work together; `first` and `second` are (control, value)."""
+    """The people (ascending) of a service who have two values that cannot work together; `first` and `second` are (control, value)."""
 
     service: str
     first: tuple[str, str]
     second: tuple[str, str]
-    people: int
+    people: Ints
     because: str
 
 
-def _having(effective: Effective, value: str) -> Bools:
+def having(effective: Effective, value: str) -> Bools:
     """The people whose effective value is known to be this one."""
     if effective.licence_unknown:
         return np.zeros(len(effective.places), bool)
@@ -52,7 +52,7 @@ def clashes(resolver: Resolver, chosen: Bools, services: frozenset[str] | None) 
                                 service.id,
                                 (first, one),
                                 (second, other),
-                                int(np.count_nonzero(people)),
+                                np.flatnonzero(people).astype(np.int32),
                                 contradiction.because,
                             )
                         )
@@ -62,5 +62,5 @@ def clashes(resolver: Resolver, chosen: Bools, services: frozenset[str] | None) 
 
 
 def _people(service: Service, resolver: Resolver, first: tuple[str, str], second: tuple[str, str]) -> Bools:
-    mask = resolver.accounts(service) & _having(resolver.effective(service, first[0]), first[1])
-    return mask & _having(resolver.effective(service, second[0]), second[1]) if np.any(mask) else mask
+    mask = resolver.accounts(service) & having(resolver.effective(service, first[0]), first[1])
+    return mask & having(resolver.effective(service, second[0]), second[1]) if np.any(mask) else mask

@@ -7,7 +7,8 @@ people each setting covers in that order leaves, for every person, the place of 
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from copy import copy
 from functools import cached_property
 
 import numpy as np
@@ -153,6 +154,16 @@ class Effective:
         pairs = {(number, value) for number, value in zip(self.classes.tolist(), self._values, strict=True)}
         return len(pairs) > int(self.classes[-1]) + 1
 
+    @property
+    def disputed(self) -> dict[int, list[int]]:
+        """The places of each standing (by the number that they share) at which settings have different values."""
+        found: dict[int, list[int]] = {}
+        for place, number in enumerate(self.classes.tolist()):
+            found.setdefault(number, []).append(place)
+        return {
+            number: places for number, places in found.items() if len({self._values[place] for place in places}) > 1
+        }
+
     def worst_places(self, goodness: NDArray[np.uint8]) -> Ints:
         """As `places`, but of settings of one standing the one of least goodness (one number a place) stands."""
         order = np.lexsort((np.arange(len(self)), -goodness.astype(np.int64), self.classes))
@@ -170,11 +181,58 @@ class Effective:
         """The places of all settings that cover a person, by growing strength."""
         found = []
         for place in range(1, len(self)):
-            if np.any(self._members(place) == person):
+            if np.any(self.members(place) == person):
                 found.append(place)
         return found
 
-    def _members(self, place: int) -> Ints:
+    def alone(self, place: int) -> bool:
+        """Whether another value at a place changes nobody's cause: no other setting has its standing."""
+        return bool(self.kinds[place] != GROUP or np.count_nonzero(self.classes == self.classes[place]) == 1)
+
+    def with_value(self, place: int, value: str) -> Effective | None:
+        """The same with another value (long settled) at one place, where that changes nobody's cause; None where it may."""
+        if not self.alone(place):
+            return None
+        other = copy(self)
+        other._values = [value if number == place else known for number, known in enumerate(self._values)]
+        other.changed = self.changed.copy()
+        other.changed[place] = NO_TIME
+        other.young = self.young & (other.changed != NO_TIME)
+        for name in ("contestable", "_places_of"):
+            other.__dict__.pop(name, None)
+        other.__dict__["places"] = self.places
+        return other
+
+    def without(self, place: int) -> Effective:
+        """The same with nobody under the setting at one place: whoever had its value gets that of the strongest other one."""
+        other = copy(self)
+        other.kinds, other.targets = self.kinds.copy(), self.targets.copy()
+        other.kinds[place] = other.targets[place] = MISSING
+        other.__dict__.pop("contestable", None)
+        places = self.places.copy()
+        waiting = places == place
+        places[waiting] = 0
+        left = int(np.count_nonzero(waiting))
+        for next_one in range(place - 1, 0, -1):
+            if not left:
+                break
+            members = self.members(next_one)
+            taken = members[waiting[members]]
+            places[taken], waiting[taken] = next_one, False
+            left -= len(taken)
+        other.__dict__["places"] = places
+        return other
+
+    def place_of(self, scope: str) -> int:
+        """The place of the setting at a scope; 0 for `factory`. There is at most one active setting at each."""
+        return 0 if scope == "factory" else self._places_of[scope]
+
+    @cached_property
+    def _places_of(self) -> Mapping[str, int]:
+        return {scope: place for place, scope in enumerate(self._scopes) if scope is not None}
+
+    def members(self, place: int) -> Ints:
+        """The active people whom the setting at a place covers."""
         kind, target = int(self.kinds[place]), int(self.targets[place])
         if kind == ORGANISATION or target == EVERYBODY:
             return np.arange(len(self._snapshot.people), dtype=np.int32)
@@ -203,7 +261,7 @@ class Effective:
             if kinds[place] == ORGANISATION or targets[place] == EVERYBODY:
                 places[:] = place
             else:
-                places[self._members(place)] = place
+                places[self.members(place)] = place
         if persons:
             places[self.targets[persons]] = persons
         return places

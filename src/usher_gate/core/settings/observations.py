@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from ..organisation.columns import Ints, Longs
+from ..organisation.columns import Bools, Ints, Longs
 from ..organisation.settings import Observations
 from ..organisation.snapshot import Snapshot
 
@@ -57,4 +57,21 @@ def observed(snapshot: Snapshot, service: str, control: str) -> Seen | None:
         place[table.value[rows]],
         table.seen[rows][starts[:-1]],
         tuple(table.values[value] for value in used),
+    )
+
+
+def seen_later(seen: Seen, moved: Bools, taken_at: int) -> Seen | None:
+    """What was seen, without the people whose setting moved after they were looked at."""
+    kept = ~(moved[seen.people] & (seen.at < taken_at))
+    if np.all(kept):
+        return seen
+    if not np.any(kept):
+        return None
+    lengths = np.diff(seen.starts)
+    return replace(
+        seen,
+        people=seen.people[kept],
+        starts=np.concatenate(([0], np.cumsum(lengths[kept]))).astype(np.int64),
+        values=seen.values[np.repeat(kept, lengths)],
+        at=seen.at[kept],
     )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from contextlib import suppress
+from dataclasses import replace
 from functools import cached_property
 from typing import TypeVar
 
@@ -20,8 +21,17 @@ from ..words.record import record
 from ..words.vocabulary import LEVELS
 from .effective import DEEPEST, EVERYBODY, Effective, SortedSettings
 
-_KEPT_COLUMNS = 8
+_KEPT_BYTES = 64 * 1024 * 1024  # of effective values that are kept, and at least a few columns
+_FEW_COLUMNS = 8
 _Cell = TypeVar("_Cell", np.int32, np.int64, np.bool_)
+
+
+@record
+class Edit:
+    """One setting changed: its row in the settings table (MISSING for the factory value), and its new value; None takes it away."""
+
+    row: int
+    value: str | None
 
 
 class Resolver:
@@ -39,6 +49,7 @@ class Resolver:
             tuple[str, str], int
         ] = {}  # settings at a level that a service leaves out, by service and level
         self._starts: Longs | None = None
+        self.dropped: frozenset[tuple[str, str, str]] = frozenset()  # settings of meetings that count no more
         if snapshot.settings is not None and snapshot.services:
             self._place(snapshot.services, snapshot.settings)
 
@@ -76,19 +87,17 @@ class Resolver:
         assert settings is not None
         return np.array([*settings.values, None], object), np.array(self._columns.scope_words, object)
 
-    def _value_order(self, control: str, values: Ints) -> Longs:
+    def _value_order(self, control: str, values: Ints, texts: Sequence[str | None]) -> Longs:
         """For each of some values of a control its place by (strictness, text); an unknown one comes first."""
-        settings = self.snapshot.settings
-        assert settings is not None
         kind = self.snapshot.catalogue.index[control].kind
-        used = [value for value in sorted_unique(values.astype(np.int64)).tolist() if value != MISSING]
-        used.sort(key=lambda value: (kind.strictness(settings.values[value]), settings.values[value]))
-        order = np.zeros(len(settings.values) + 1, np.int64)
-        order[used] = np.arange(len(used))
+        found = [(value, texts[value]) for value in sorted_unique(values.astype(np.int64)).tolist()]
+        used = [(kind.strictness(text), text, value) for value, text in found if text is not None]
+        order = np.zeros(len(texts), np.int64)
+        order[[value for *_, value in sorted(used)]] = np.arange(len(used))
         return order[values]
 
-    def sorted_settings(self, service: str, control: str) -> SortedSettings:
-        """The settings of one service and control, by growing strength."""
+    def sorted_settings(self, service: str, control: str, edit: Edit | None = None) -> SortedSettings:
+        """The settings of one service and control, by growing strength; one of them may be given another value."""
         settings = self.snapshot.settings
         if (
             self._starts is None
@@ -101,31 +110,61 @@ class Resolver:
             return SortedSettings(few, few, none.astype(bool), none, none, none, few, [], [])
         key = self._services[service] * len(settings.controls) + settings.controls.index(control)
         rows = self._order[self._starts[key] : self._starts[key + 1]]
-        columns, step = self._columns, self._step[rows]
-        pinned = columns.pinned[rows]
+        columns, (values, scopes) = self._columns, self._texts
+        value, changed = columns.value[rows], columns.changed[rows]
+        if edit is not None and edit.row != MISSING:
+            mine = columns.row[rows] == edit.row  # what is changed now is not held to be young
+            values = np.append(values[:-1], np.array([edit.value, None], object))
+            value, changed = np.where(mine, len(values) - 2, value), np.where(mine, NO_TIME, changed)
+        pinned, step = columns.pinned[rows], self._step[rows]
         order = np.lexsort(
             (
                 -self._scope_order[columns.scope[rows]],
-                columns.changed[rows],
-                -self._value_order(control, columns.value[rows]),
+                changed,
+                -self._value_order(control, value, values.tolist()),
                 -columns.rank[rows],
                 np.where(pinned, -step, step),
                 pinned,
             )
         )
         rows = rows[order]
-        values, scopes = self._texts
         return SortedSettings(
             columns.kind[rows],
             columns.target[rows],
             columns.pinned[rows],
             columns.rank[rows],
-            columns.changed[rows],
+            changed[order],
             self._step[rows],
             columns.row[rows],
-            values[columns.value[rows]].tolist(),
+            values[value[order]].tolist(),
             scopes[columns.scope[rows]].tolist(),
         )
+
+    def controls_set(self, service: Service) -> frozenset[str]:
+        """The controls that some active setting of a service is about."""
+        settings = self.snapshot.settings
+        if settings is None or service.id not in self._services:
+            return frozenset()
+        used = np.unique(settings.control[settings.service == self._services[service.id]])
+        return frozenset(settings.controls[number] for number in used.tolist() if number >= 0)
+
+    def edited(self, effective: Effective, edit: Edit) -> Effective:
+        """Effective values as they would be with one setting (or the factory value) edited."""
+        service, control = effective.service, effective.control
+        place = 0 if edit.row == MISSING else int(np.flatnonzero(effective.rows == edit.row)[0])
+        if edit.value is None:
+            return effective.without(place)
+        same = effective.with_value(place, edit.value)
+        if same is not None:
+            return same
+        if edit.row == MISSING:
+            service = replace(service, factory={**service.factory, control: edit.value})
+        settings = self.sorted_settings(service.id, control, edit)
+        return Effective(self.snapshot, service, control, settings, effective.lacking)
+
+    def licensed(self, service: Service, control: str, lacking: Bools) -> Effective:
+        """Effective values as they would be if just these people lacked the licence that is needed."""
+        return Effective(self.snapshot, service, control, self.sorted_settings(service.id, control), lacking)
 
     def lacking(self, service: Service, control: str) -> Bools | None:
         """The people who have none of the licences that a control needs; None where it needs none, or where that is not known."""
@@ -141,7 +180,7 @@ class Resolver:
         """The effective values of a control on a service; the last few are kept. Source: domain, "Effective values"."""
         key = (service.id, control)
         if key not in self._kept:
-            while len(self._kept) >= _KEPT_COLUMNS:
+            while len(self._kept) >= max(_FEW_COLUMNS, _KEPT_BYTES // (4 * max(len(self.snapshot.people), 1))):
                 del self._kept[next(iter(self._kept))]
             found = self.sorted_settings(service.id, control)
             self._kept[key] = Effective(self.snapshot, service, control, found, self.lacking(service, control))

@@ -19,7 +19,7 @@ def packed(truths: Bools) -> Bits:
 
 
 def words_of(mask: int, count: int) -> list[np.uint64]:
-    """A mask as words."""
+    """A mask of rules as uint64 words of 64 bits each, the lowest bits first."""
     return [np.uint64(mask >> 64 * word & _WORD) for word in range(count)]
 
 

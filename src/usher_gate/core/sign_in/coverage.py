@@ -52,6 +52,21 @@ def covering(keeper: Gatekeeper, proof: str, client: str, device: str) -> tuple[
     return bits, covers(SECOND_FACTOR)
 
 
+def observed_closing(keeper: Gatekeeper, proof: str, person: int, sign_in: SignIn) -> list[str]:
+    """The rules that are only observed, each of which would close a hole for a person if it were enforced."""
+    bits = covering(keeper, proof, sign_in.client, sign_in.device)[0]
+    unseen = keeper.unseen_device(person)
+    device = "unknown" if unseen else sign_in.device
+    return [
+        rule.id
+        for number, rule in enumerate(keeper.rules)
+        if rule.mode == "observe"
+        and bits >> number & 1
+        and keeper.whom(number)[person]
+        and not rule.failing(sign_in, device)
+    ]
+
+
 class Coverage:
     """Answers whether proofs are asked for everywhere, for everybody at once."""
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import replace
 from itertools import product
 
@@ -75,6 +75,7 @@ class Decider:
         self.guest = bool(gatekeeper.guests[person])
         self.member = snapshot.people.kind.words[int(snapshot.people.kind.codes[person])] == "member"
         self._mine = gatekeeper.including(person)
+        self._perhaps = gatekeeper.perhaps_including(person)
         self._must_show = bool(gatekeeper.must_show[person])
         self.gaps = tuple(self._gaps())
 
@@ -86,7 +87,7 @@ class Decider:
             yield "the table authenticators"
         if snapshot.passes is None and self.member:
             yield "the table passes"
-        if self.gatekeeper.unanswerable:
+        if self._perhaps:
             yield "whom some access rules include"
 
     def assumptions(self) -> Iterator[Assumption]:
@@ -105,7 +106,7 @@ class Decider:
         passes = (
             [self.member, False] if snapshot.passes is None else [self.member and bool(snapshot.passes.live[person])]
         )
-        extras = (0, self.gatekeeper.unanswerable) if self.gatekeeper.unanswerable else (0,)
+        extras = (0, self._perhaps) if self._perhaps else (0,)
         for home, has, live, extra in product(homes, types, passes, extras):
             yield Assumption(home, has, live, extra)
 
@@ -119,10 +120,17 @@ class Decider:
             if mine >> number & 1 and not rule.failing(sign_in, device)
         ]
 
-    def decide(self, sign_in: SignIn, shown: frozenset[str] = frozenset(), observed_too: bool = False) -> Decision:
-        """The decision; `unknown` where it differs with what is not known. `shown` are authenticator types."""
+    def decide(
+        self,
+        sign_in: SignIn,
+        shown: frozenset[str] = frozenset(),
+        observed_too: bool = False,
+        given: Callable[[Assumption], Assumption] | None = None,
+    ) -> Decision:
+        """The decision; `unknown` where it differs with what is not known. `shown` are authenticator types; `given` changes assumptions."""
         modes = self.gatekeeper.in_modes("enforce", "observe") if observed_too else self.gatekeeper.in_modes("enforce")
-        found = [self._under(assumption, sign_in, shown, modes) for assumption in self.assumptions()]
+        assumptions = self.assumptions() if given is None else map(given, self.assumptions())
+        found = [self._under(assumption, sign_in, shown, modes) for assumption in assumptions]
         if len({decision.outcome for decision in found}) == 1:
             return found[0]
         return Decision(UNCERTAIN, gaps=self.gaps)

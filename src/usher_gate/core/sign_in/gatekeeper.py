@@ -12,7 +12,7 @@ from ..organisation.access_rules import AccessRule
 from ..organisation.columns import MISSING, Bools, Ints, Longs
 from ..organisation.partners import DEFAULT_PARTNER, OURS, Home, Partner
 from ..organisation.proofs import DEVICE_PROOFS, MFA, PROOF_LEVELS, proofs_of
-from ..organisation.select import Unanswerable, select, select_without
+from ..organisation.select import Unanswerable, gaps_of, select, select_surely
 from ..organisation.snapshot import Snapshot
 from ..words.vocabulary import PROOFS
 from .bits import Bits, packed
@@ -25,15 +25,16 @@ class Gatekeeper:
         self.snapshot, self.rules, self.networks = snapshot, snapshot.access_rules or (), snapshot.networks
         self.notes: set[str] = set()
         self._included: list[Bools] = []
-        self.unanswerable = 0  # rules, as bits, whose people cannot be told
+        self._perhaps: list[Bools] = []
+        self.unanswerable = 0  # rules, as bits, whose people cannot all be told
         for number, rule in enumerate(self.rules):
-            try:
-                self._included.append(select_without(rule.include, rule.exclude, snapshot))
-            except Unanswerable as gap:
+            whom, perhaps = select_surely(rule.include, rule.exclude, snapshot)
+            self._included.append(whom)
+            self._perhaps.append(perhaps)
+            for gap in gaps_of(rule.include, rule.exclude, snapshot):
                 self.notes.add(
                     f"access rule {rule.id} asks for {gap}, which the snapshot does not have: it closes nothing"
                 )
-                self._included.append(np.zeros(len(snapshot.people), bool))
                 self.unanswerable |= 1 << number
 
     def in_modes(self, *modes: str) -> int:
@@ -43,6 +44,14 @@ class Gatekeeper:
     def including(self, person: int) -> int:
         """The rules that include a person, as bits."""
         return sum(1 << number for number, mask in enumerate(self._included) if mask[person])
+
+    def perhaps(self, number: int) -> Bools:
+        """Of whom it cannot be told whether a rule includes them."""
+        return self._perhaps[number]
+
+    def perhaps_including(self, person: int) -> int:
+        """The rules, as bits, of which it cannot be told whether they include a person."""
+        return sum(1 << number for number, mask in enumerate(self._perhaps) if mask[person])
 
     def whom(self, number: int) -> Bools:
         """Whom a rule includes."""
@@ -69,7 +78,7 @@ class Gatekeeper:
 
     @cached_property
     def guests(self) -> Bools:
-        """Who is a guest."""
+        """A mask (bool, one for each active person) of those whose kind is guest."""
         kind = self.snapshot.people.kind
         return kind.where([word == "guest" for word in kind.words])
 

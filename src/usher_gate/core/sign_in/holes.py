@@ -6,8 +6,10 @@ are described by boxes.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
+from functools import cached_property
+from itertools import product
 
 import numpy as np
 
@@ -98,6 +100,50 @@ class _Grids:
         found: Grid = ~np.any(self.covers & words, axis=-1) & ~self._always()
         return found & ~self._own() if must_show else found
 
+    def values_of(self, box: Box) -> list[list[str]]:
+        """For each dimension the values of a box by name, all of them where the box leaves it open."""
+        every = zip(self.values, box, strict=True)
+        return [
+            [_name(values[place]) for place in (range(len(values)) if some is None else some)] for values, some in every
+        ]
+
+    def rule_id(self, number: int) -> str:
+        """The id of an access rule, given its bit."""
+        return self._keeper.rules[number].id
+
+    def speaks(self, number: int, dimension: str, name: str) -> bool:
+        """Whether a rule speaks of a value of a dimension, by name."""
+        return self._spoken[number, dimension][name]
+
+    @cached_property
+    def _spoken(self) -> Mapping[tuple[int, str], Mapping[str, bool]]:
+        return {
+            (number, dimension): {_name(value): rule.speaks_of(dimension, value) for value in values}
+            for number, rule in enumerate(self._keeper.rules)
+            for dimension, values in zip(DIMENSIONS, self.values, strict=True)
+        }
+
+    def missed(self, box: Box) -> dict[int, list[frozenset[str]]]:
+        """For each rule that would cover a sign-in of a box if it matched: the sets of dimensions by which it misses such sign-ins."""
+        rules = [number for number, rule in enumerate(self._keeper.rules) if rule.mode != "off"]
+        alike: list[
+            list[tuple[str, tuple[bool, ...]]]
+        ] = []  # one value of each dimension for each difference that it makes
+        for dimension, names in zip(DIMENSIONS, self.values_of(box), strict=True):
+            groups: dict[tuple[object, ...], tuple[str, tuple[bool, ...]]] = {}
+            for name in names:
+                spoken = tuple(self.speaks(number, dimension, name) for number in rules)
+                groups.setdefault((name if dimension in ("client", "device") else None, spoken), (name, spoken))
+            alike.append(list(groups.values()))
+        found: dict[int, set[frozenset[str]]] = {}
+        for cell in product(*alike):
+            covers = covering(self._keeper, self._proof, cell[2][0], cell[4][0])[0]
+            for at, number in enumerate(rules):
+                if covers >> number & 1:
+                    misses = (name for name, (_, spoken) in zip(DIMENSIONS, cell, strict=True) if not spoken[at])
+                    found.setdefault(number, set()).add(frozenset(misses))
+        return {number: sorted(some, key=sorted) for number, some in found.items()}
+
     def sign_in(self, box: Box) -> SignIn:
         """A sign-in of a box."""
         resource, network, client, platform, device, risk = (0 if places is None else places[0] for places in box)
@@ -145,35 +191,83 @@ def holes(keeper: Gatekeeper, asked: Asked, audience: Bools) -> list[WayIn]:
             described[key] = [(box, False) for box in boxes(later)] + [(box, True) for box in boxes(now & ~later)]
         for box, closes in described[key]:
             sign_in, values = grids.sign_in(box), grids.named(box)
-            because = _because(keeper, asked.proof, person, sign_in, closes)
+            because = _because(keeper, grids, box, person, closes)
             one = WayIn(values, (), sign_in, because, closes)
             found.setdefault((values, closes, because), (one, []))[1].extend(people.tolist())
     made = [replace(one, people=tuple(sorted(people))) for one, people in found.values()]
     return sorted(made, key=lambda hole: (-len(hole.people), hole.observed_closes, str(hole.values)))
 
 
-def _because(keeper: Gatekeeper, proof: str, person: int, sign_in: SignIn, observed_closes: bool) -> tuple[str, ...]:
-    """The rules that miss this sign-in by one thing alone, and by what: those first that are meant for most sign-ins."""
-    bits = covering(keeper, proof, sign_in.client, sign_in.device)[0]
+def slipping(keeper: Gatekeeper, asked: Asked, hole: WayIn) -> bool:
+    """Whether some sign-in of a hole's description, by somebody whose hole it is, slips through before these rules."""
+    enforced = keeper.in_modes("enforce")
+    grids: dict[bool, _Grids] = {}
+    known: dict[tuple[int, bool, bool], bool] = {}
+    for person in hole.people:
+        unseen = keeper.unseen_device(person)
+        if unseen is None:
+            continue
+        key = keeper.including(person) & enforced, bool(keeper.must_show[person]), unseen
+        if key not in known:
+            if unseen not in grids:
+                grids[unseen] = _Grids(keeper, asked, unseen)
+            here = grids[unseen]
+            cells = here.uncovered(key[0], key[1])
+            for place, (values, some) in enumerate(zip(here.values, hole.values, strict=True)):
+                inside = np.array([some is None or _name(value) in some for value in values], bool)
+                cells = cells & inside.reshape([-1 if other == place else 1 for other in range(len(DIMENSIONS))])
+            known[key] = bool(np.any(cells))
+        if known[key]:
+            return True
+    return False
+
+
+def _because(keeper: Gatekeeper, grids: _Grids, box: Box, person: int, observed_closes: bool) -> tuple[str, ...]:
+    """Why no rule covers a hole: what holds for every sign-in of it, by rules that miss some of it by that alone and are meant for most.
+
+    Where nothing holds for all of it, each reason is named with the part of the hole that it is for.
+    """
+    values = dict(zip(DIMENSIONS, grids.values_of(box), strict=True))
     near: list[str] = []
     far: list[str] = []
-    for number, rule in enumerate(keeper.rules):
-        if rule.mode == "off" or not bits >> number & 1:
-            continue
-        inside = bool(keeper.whom(number)[person])
-        failed = rule.failing(sign_in, sign_in.device)
+    parts: list[str] = []
+    for number, missed in grids.missed(box).items():
+        rule, inside = keeper.rules[number], bool(keeper.whom(number)[person])
+        always = sorted(frozenset.intersection(*missed), key=DIMENSIONS.index)
         if rule.mode == "observe":
-            near += [f"{rule.id} is only observed"] if inside and not failed and observed_closes else []
-        elif inside and failed:
-            reasons = near if _meant_for_most(keeper, rule, failed) else far
-            reasons.append(f"{rule.id} leaves out {failed} {sign_in.word(failed)}")
-        elif not inside and not failed:
+            near += [f"{rule.id} is only observed"] if inside and observed_closes and frozenset() in missed else []
+        elif not inside:
             excluded = keeper.excluded(number)
-            if rule.exclude is not None and excluded is not None and excluded[person]:
-                near.append(f"{rule.id} excludes {rule.exclude.text}")
-            else:
+            left_out = excluded is not None and bool(excluded[person])
+            if left_out and rule.exclude is not None and frozenset() in missed:
+                said = f"{rule.id} excludes {rule.exclude.text}"
+                for_what = [
+                    f"{name} {' or '.join(spoken)}"
+                    for name in DIMENSIONS
+                    if len(spoken := [value for value in values[name] if grids.speaks(number, name, value)])
+                    < len(values[name])
+                ]
+                (parts if for_what else near).append(f"for {' and '.join(for_what)}: {said}" if for_what else said)
+                if not rule.deny:
+                    parts += [f"{part} as well" for part in _parts(grids, values, number, missed)]
+            elif not always:
                 far.append(f"{rule.id} does not include them")
-    return tuple(near or far) or ("no rule asks for it",)
+        elif always:
+            alone = frozenset(always) in missed and len(always) == 1 and _meant_for_most(keeper, rule, always[0])
+            words = " and ".join(f"{name} {' or '.join(values[name])}" for name in always)
+            (near if alone else far).append(f"{rule.id} leaves out {words}")
+        else:
+            parts += _parts(grids, values, number, missed)
+    return tuple(near or parts or far) or ("no rule asks for it",)
+
+
+def _parts(
+    grids: _Grids, values: Mapping[str, Sequence[str]], number: int, missed: Sequence[frozenset[str]]
+) -> Iterator[str]:
+    """The parts of a hole that a rule leaves out, each by the values that it does not speak of."""
+    for name in sorted({name for names in missed for name in names}, key=DIMENSIONS.index):
+        some = [value for value in values[name] if not grids.speaks(number, name, value)]
+        yield f"for {name} {' or '.join(some)}: {grids.rule_id(number)} leaves it out"
 
 
 def _meant_for_most(keeper: Gatekeeper, rule: AccessRule, dimension: str) -> bool:

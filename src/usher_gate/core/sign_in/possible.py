@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from itertools import product
 from typing import TypeVar
 
-from ..organisation.access_rules import AccessRule, Conditions
+from ..organisation.access_rules import AccessRule, Conditions, ResourceChoice
 from ..organisation.networks import Networks
 from ..organisation.sign_ins import SignIn
 from ..words.record import record
@@ -23,15 +23,15 @@ class SignInClass:
 
 @record
 class Asked:
-    """What a proof is asked for: which one, on which resources (none named: any), under which conditions."""
+    """What a proof is asked for: which one, on which resources, under which conditions."""
 
     proof: str
-    on: tuple[str, ...] = ()
+    on: ResourceChoice = ResourceChoice(any=True)
     when: Conditions = Conditions()
 
-    def resources(self, every: Iterable[str]) -> list[str]:
-        """The resources that are meant, of all that there are."""
-        return list(self.on) if self.on else sorted(every)
+    def resources(self, every: Mapping[str, frozenset[str]]) -> list[str]:
+        """The resources that are meant, of all that there are (each with its tags); a name that there is not stands for itself."""
+        return sorted(self.on.among(every) | set(self.on.names))
 
 
 _Value = TypeVar("_Value")

@@ -50,6 +50,16 @@ class Use:
 
 
 @record
+class Against:
+    """Sign-ins of a person (`row` is their number) that got in although the rules as they are would have challenged them, or kept them
+    out (denied or stuck)."""
+
+    row: int
+    challenged: int
+    kept_out: int
+
+
+@record
 class Rehearsal:
     """The whole answer. `outcomes[now][then]` counts sign-ins, `got_in` those of them that got in; `eased` would be let in or
     challenged where they are denied or stuck now; `denied_now` got in although the rules as they are would not let them."""
@@ -63,6 +73,9 @@ class Rehearsal:
     rows: tuple[int, ...]  # the numbers of these people
     uses: tuple[Use, ...]  # of break-glass accounts, the latest first
     used: int  # how many there were, though only the latest are kept
+    against: tuple[
+        Against, ...
+    ]  # who got in although the rules as they are would not have let them, or would have asked for more
 
     @property
     def sign_ins(self) -> int:
@@ -94,6 +107,11 @@ class Rehearsal:
         """How many got in although the rules as they are would deny them or leave them stuck."""
         return sum(sum(self.got_in[now]) for now in (STUCK, DENIED))
 
+    @property
+    def challenged_now(self) -> int:
+        """How many got in although the rules as they are would have asked for more than was shown."""
+        return sum(self.got_in[CHALLENGED])
+
 
 Counted = tuple[dict[str, Longs], dict[str, Bools]]
 
@@ -108,6 +126,7 @@ class State:
     people: Longs
     uses: tuple[Use, ...]
     used: int
+    against: Longs
 
 
 class _By:
@@ -153,6 +172,7 @@ class Tally:
         self._people = np.zeros((0, len(HARD)), np.int64)
         self._uses: list[Use] = []
         self._used = 0
+        self._against = np.zeros((size, 2), np.int64)  # got in although now challenged; although now stuck or denied
 
     def add(self, events: Events, time: Longs, result: Ints) -> None:
         """Counts a batch: when each was (microseconds), and its result (a number of RESULTS, MISSING where that is not said)."""
@@ -165,6 +185,10 @@ class Tally:
         sealed = self.replay.snapshot.people.break_glass
         if sealed is not None and len(used := np.flatnonzero(sealed.take(events.person))):
             self._count_uses(events.at(used), time[used], result[used])
+        odd = np.flatnonzero(got_in & (now != ALLOWED) & (now != UNKNOWN))
+        if len(odd):
+            key = events.person[odd].astype(np.int64) * 2 + (now[odd] != CHALLENGED)
+            self._against += np.bincount(key, minlength=self._against.size).reshape(-1, 2)
         rows = np.flatnonzero(got_in & (now != then) & (then != ALLOWED))
         if len(rows):
             self._count_hurt(events.at(rows), np.array([0, 0, 1, 2, 3])[then[rows]])
@@ -212,7 +236,13 @@ class Tally:
     def state(self) -> State:
         """What was counted, to be added elsewhere."""
         return State(
-            self._days, self._rules.state(), self._resources.state(), self._people, tuple(self._uses), self._used
+            self._days,
+            self._rules.state(),
+            self._resources.state(),
+            self._people,
+            tuple(self._uses),
+            self._used,
+            self._against,
         )
 
     def merge(self, other: State) -> None:
@@ -225,6 +255,7 @@ class Tally:
             self._people = self._people + other.people if len(self._people) else other.people
         self._uses = sorted([*self._uses, *other.uses], key=_latest)[:_USES]
         self._used += other.used
+        self._against += other.against
 
     def done(self) -> Rehearsal:
         """The answer so far."""
@@ -246,7 +277,13 @@ class Tally:
             tuple(hurt[order].tolist()),
             tuple(self._uses),
             self._used,
+            self._odd_ones(),
         )
+
+    def _odd_ones(self) -> tuple[Against, ...]:
+        rows = np.flatnonzero(self._against.any(1))
+        found = [Against(row, *self._against[row].tolist()) for row in rows.tolist()]
+        return tuple(sorted(found, key=lambda each: (-each.kept_out, -each.challenged, each.row)))
 
 
 def _latest(use: Use) -> tuple[object, ...]:

@@ -199,10 +199,9 @@ class Replay:
         truths[:, 0] = keeper.must_show
         for bit, tried in enumerate(self.rules, _NO_RULE):
             truths[:, bit] = tried.keeper.whom(tried.number)
-        untold = np.zeros(self.words * 64, bool)
-        untold[_NO_RULE : _NO_RULE + len(self.rules)] = [
-            bool(tried.keeper.unanswerable >> tried.number & 1) for tried in self.rules
-        ]
+        untold = np.zeros_like(truths)
+        for bit, tried in enumerate(self.rules, _NO_RULE):
+            untold[:, bit] = tried.keeper.perhaps(tried.number)
         for number in range(max(map(len, choices), default=0)):
             assumptions = [choice[min(number, len(choice) - 1)] for choice in choices]
             truths[:, 1] = np.array([not assumption.home.guests_in for assumption in assumptions])[kit]

@@ -67,7 +67,6 @@ def somebody(snapshot: Snapshot, traits: Traits) -> Snapshot:
         Coded(np.zeros(1, np.int32), (join_words(traits.licences),)),
         np.zeros(1, bool),
         _coded(domain),
-        np.zeros(1, bool),
         _coded(traits.mfa),
         _coded("standard"),
         dict.fromkeys(("created_at", "last_sign_in_at", "expires_at", "reviewed_at"), np.full(1, NO_TIME)),

@@ -7,17 +7,20 @@ from functools import cached_property
 
 import numpy as np
 
+from ..door.agenda import Agenda
+from ..door.hosts import Hosts, everybody_on, may_start
 from ..organisation.columns import MISSING, Bools, Ints, Longs
 from ..organisation.services import Service
 from ..organisation.snapshot import Snapshot
-from ..settings.observations import observed
+from ..settings.observations import Seen, observed
 from ..settings.resolver import Resolver
 from ..sign_in.coverage import Coverage
 from ..sign_in.gatekeeper import Gatekeeper
 from ..words.record import record
 from .codes import EXCEPTED, EXEMPT, UNKNOWN, VerdictCodes
-from .condition import Leaf, Tree, deciding, judge, leaves, restrict, too_few
+from .condition import Leaf, Tree, deciding, has_ways, judge, too_few
 from .control_leaf import ControlJudge
+from .door_leaf import judge_door
 from .exceptions import applying, may_be_covered
 from .fact_leaf import judge_fact
 from .outcome import NO_SERVICES, Judged, Outcome, Root, Tail, constant
@@ -51,6 +54,8 @@ class Checker:
         self.snapshot, self.baseline = snapshot, baseline
         self.resolver = Resolver(snapshot)
         self.scopes = Scopes(self.resolver)
+        self._hosts: dict[str, Hosts] = {}
+        self._starting: dict[str, Bools] = {}
         self.exceptions = sorted(exceptions, key=lambda exception: exception.id)
 
     @cached_property
@@ -59,8 +64,25 @@ class Checker:
         return Gatekeeper(self.snapshot)
 
     @cached_property
+    def agenda(self) -> Agenda:
+        """The planned meetings and their own settings, put in order when a rule first asks about them."""
+        return Agenda(self.resolver)
+
+    @cached_property
     def _coverage(self) -> Coverage:
         return Coverage(self.gatekeeper)
+
+    def hosts(self, service: Service) -> Hosts:
+        """Everybody as if they were a host on a service; found once, for all rules about doors there."""
+        if service.id not in self._hosts:
+            self._hosts[service.id] = everybody_on(self.resolver, service)
+        return self._hosts[service.id]
+
+    def starting(self, service: Service) -> Bools:
+        """Of whom it is not known that they may start no meeting on a service."""
+        if service.id not in self._starting:
+            self._starting[service.id] = may_start(self.hosts(service))
+        return self._starting[service.id]
 
     def _leaf(self, leaf: Leaf, rule: Rule, service: Service | None) -> Judged:
         if leaf.about == "person":
@@ -70,13 +92,19 @@ class Checker:
                 return constant(leaf, Outcome(UNKNOWN, "no-access-rules"), len(self.snapshot.people))
             return judge_proof(leaf, self._coverage)
         assert service is not None
+        if leaf.about == "door":
+            return judge_door(leaf, rule.pinned, self.hosts(service), self.starting(service))
         return ControlJudge(
             leaf,
             rule.pinned,
             service,
             self.resolver.effective(service, leaf.name),
-            observed(self.snapshot, service.id, leaf.name),
+            self.seen(service, leaf.name),
         ).judge()
+
+    def seen(self, service: Service, control: str) -> Seen | None:
+        """What was really seen of a control on a service."""
+        return observed(self.snapshot, service.id, control)
 
     def judge(self, rule: Rule, service: Service | None) -> PairVerdicts:
         """One rule about people on one service. Source: domain, "Verdicts"."""
@@ -88,22 +116,21 @@ class Checker:
         if scope.answered and rule.needs_services(service):
             judged = [constant(leaf, NO_SERVICES, size) for leaf in rule.leaves]
         elif scope.answered:
-            tree = rule.expect if service is None else restrict(rule.expect, service.controls)
+            tree = rule.tree_on(service)
             assert tree is not None
-            wanted = {leaf.number for leaf in leaves(tree)}
-            judged = [self._leaf(leaf, rule, service) for leaf in rule.leaves if leaf.number in wanted]
+            judged = [self._leaf(leaf, rule, service) for leaf in rule.judged_on(service)]
             verdict = judge(tree, {leaf.leaf.number: leaf.verdicts[leaf.codes] for leaf in judged}, size).copy()
         verdict[scope.outside] = EXEMPT
-        exception, covers, notes = self._except(rule, service, verdict)
+        exception, covers, notes = self.excuse(rule, service, verdict)
         would_be = verdict
         if np.any(exception != MISSING):
             verdict = np.where(exception != MISSING, EXCEPTED, verdict).astype(np.uint8)
         return PairVerdicts(verdict, would_be, exception, judged, tree, scope.answered, covers, (*scope.notes, *notes))
 
-    def _except(
-        self, rule: Rule, service: Service | None, verdict: VerdictCodes
+    def excuse(
+        self, rule: Rule, service: Service | None, verdict: VerdictCodes, people: Ints | None = None
     ) -> tuple[Ints, dict[str, Bools], list[str]]:
-        """For each person the first exception in force that covers a verdict in need of it; whom each covers; notes."""
+        """For each person (or each of some) the first exception in force that covers a verdict in need of it; whom each covers; notes."""
         covered, covers, notes = np.full(len(verdict), MISSING, np.int32), dict[str, Bools](), list[str]()
         for exception in applying(self.exceptions, rule, service.id if service else None, self.snapshot):
             if exception.who is None:
@@ -112,7 +139,7 @@ class Checker:
             if who is None:
                 notes.append(note)
                 continue
-            mine = who & may_be_covered(verdict)
+            mine = (who if people is None else who[people]) & may_be_covered(verdict)
             covers[exception.id] = mine
             covered[mine & (covered == MISSING)] = self.exceptions.index(exception)
         return covered, covers, notes
@@ -128,7 +155,8 @@ class Checker:
         decided = None
         if verdicts.tree is not None:
             picked = {leaf.leaf.number: leaf.verdicts[leaf.codes[chosen]] for leaf in verdicts.judged}
-            decided = deciding(verdicts.tree, picked, len(chosen))[1].tolist()
+            narrow = {leaf.leaf.number: leaf.narrow(chosen) for leaf in verdicts.judged if has_ways(verdicts.tree)}
+            decided = deciding(verdicts.tree, picked, narrow, len(chosen)).leaf.tolist()
         numbers = [None] * len(chosen) if decided is None else decided
         made = [
             self._tail(service, verdicts, person, number)

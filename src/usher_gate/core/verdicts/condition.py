@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 
 import numpy as np
 from numpy.typing import NDArray
 
+from ..door.visitors import Comers
+from ..organisation.columns import MISSING
 from ..organisation.selector import Selector
 from ..sign_in.possible import Asked
 from ..words.compare import Comparison
@@ -14,14 +16,15 @@ from ..words.record import record
 from .codes import DRIFTS, VerdictCodes
 
 Index = NDArray[np.int32]
+Distances = NDArray[np.int64]
 
 
 @record
 class Leaf:
-    """One comparison: of a control, a person's fact, a proof, a partner's column, a meeting or a count.
+    """One comparison: of a control, a door, a person's fact, a proof, a partner's column, a meeting's field or a count.
 
-    `about` is one of those words, `name` the control, fact, proof or column; `number` is its place in the tree as written.
-    `selector` is what a count counts; `asked` what a proof is asked for.
+    `about` is one of those words, `name` the control, fact, proof, column or field; `number` is its place in the tree as written.
+    `selector` is what a count counts; `asked` what a proof is asked for; `comers` whom a door is asked about.
     """
 
     about: str
@@ -30,13 +33,16 @@ class Leaf:
     comparison: Comparison | None = None
     selector: Selector | None = None
     asked: Asked | None = None
+    comers: Comers | None = None
 
     @property
     def expected(self) -> str:
         """What is expected, in words."""
+        if self.comers is not None and self.comparison is not None:
+            return f"{self.comparison.text} for {self.comers.text}"
         if self.comparison is not None:
             return self.comparison.text
-        return f"required on {', '.join(self.asked.on if self.asked is not None else ()) or 'any'}"
+        return f"required on {self.asked.on.text if self.asked is not None else 'any'}"
 
 
 @record
@@ -76,26 +82,26 @@ def leaves(tree: Tree) -> Iterator[Leaf]:
 def in_words(tree: Tree) -> str:
     """What a tree asks for, as written."""
     if isinstance(tree, Leaf):
-        return f"{tree.about} {tree.name} {tree.expected}"
+        return f"{tree.about} {tree.expected}" if tree.about == "door" else f"{tree.about} {tree.name} {tree.expected}"
     if isinstance(tree, TooFew):
         return f"more than {tree.control} is left to ask for"
     which = {"all-of": "all", "any-of": "any"}.get(tree.operator, f"at least {tree.at_least}")
     return f"{which} of ({'; '.join(in_words(branch) for branch in tree.branches)})"
 
 
-def restrict(tree: Tree, supported: frozenset[str]) -> Tree | None:
-    """The tree without leaves about controls outside `supported`; None where nothing is left."""
+def restrict(tree: Tree, fits: Callable[[Leaf], bool]) -> Tree | None:
+    """The tree with only the leaves that fit (a service supports their control, or has such meetings); None where nothing is left."""
     if isinstance(tree, Leaf):
-        return None if tree.about == "control" and tree.name not in supported else tree
+        return tree if fits(tree) else None
     if isinstance(tree, TooFew):
         return tree
     kept = tuple(
-        branch for branch in (restrict(one_branch, supported) for one_branch in tree.branches) if branch is not None
+        branch for branch in (restrict(one_branch, fits) for one_branch in tree.branches) if branch is not None
     )
     if not kept:
         return None
     if tree.operator == "some-of" and len(kept) < tree.at_least:
-        dropped = next(leaf for leaf in leaves(tree) if leaf.about == "control" and leaf.name not in supported)
+        dropped = next(leaf for leaf in leaves(tree) if not fits(leaf))
         return TooFew(dropped.name, dropped.number)
     return Branch(tree.operator, kept, tree.at_least)
 
@@ -119,15 +125,89 @@ def judge(tree: Tree, verdicts: Mapping[int, VerdictCodes], size: int) -> Verdic
     return combine(tree.operator, tree.at_least, [judge(branch, verdicts, size) for branch in tree.branches])
 
 
-def deciding(tree: Tree, verdicts: Mapping[int, VerdictCodes], size: int) -> tuple[VerdictCodes, Index]:
-    """The tree's verdict, and the number of the leaf (or TooFew) that decides it: the first branch with that verdict, all the way down."""
+FAR = 1 << 20  # the distance of what cannot be met
+NOWHERE = np.iinfo(np.int64).max  # how narrow the cause is where no leaf drifts
+
+
+@record
+class Decision:
+    """What decides a tree, one element a subject: its verdict, the number of the leaf (or TooFew) that decides, its distance from being met
+    (int64; FAR for what cannot be), and how narrow the cause of its first drifting leaf is (int64, the least is the narrowest)."""
+
+    verdict: VerdictCodes
+    leaf: Index
+    distance: Distances
+    narrow: Distances
+
+
+def deciding(tree: Tree, verdicts: Mapping[int, VerdictCodes], narrow: Mapping[int, Distances], size: int) -> Decision:
+    """What decides: the first branch with the tree's verdict, all the way down; of an any-of or a some-of that drifts, the nearest way.
+
+    `verdicts` holds each leaf's by its number, `narrow` how narrow its cause is (domain: "Verdicts", 3); a tree without ways needs none.
+    """
     if not isinstance(tree, Branch):
-        return judge(tree, verdicts, size), np.full(size, tree.number, np.int32)
-    parts = [deciding(branch, verdicts, size) for branch in tree.branches]
-    result = combine(tree.operator, tree.at_least, [verdict for verdict, _ in parts])
-    first = np.argmax(np.stack([verdict for verdict, _ in parts]) == result, axis=0)
-    chosen = np.take_along_axis(np.stack([leaf for _, leaf in parts]), first[np.newaxis], axis=0)[0]
-    return result, chosen
+        found = judge(tree, verdicts, size)
+        many = isinstance(tree, TooFew)
+        drifts = found == DRIFTS
+        return Decision(
+            found,
+            np.full(size, tree.number, np.int32),
+            np.where(drifts, FAR if many else 1, 0).astype(np.int64),
+            np.where(drifts, narrow[tree.number], NOWHERE) if tree.number in narrow else np.full(size, NOWHERE),
+        )
+    parts = [deciding(branch, verdicts, narrow, size) for branch in tree.branches]
+    result = combine(tree.operator, tree.at_least, [part.verdict for part in parts])
+    chosen = np.argmax(np.stack([part.verdict for part in parts]) == result, axis=0)
+    distances = np.stack([part.distance for part in parts])
+    if tree.operator != "all-of":
+        chosen = np.where(result == DRIFTS, _nearest(parts), chosen)
+    needed = {"all-of": len(parts), "any-of": 1}.get(tree.operator, tree.at_least)
+    first = np.argmax(np.stack([part.narrow for part in parts]) != NOWHERE, axis=0)
+    return Decision(
+        result,
+        np.take_along_axis(np.stack([part.leaf for part in parts]), chosen[np.newaxis], axis=0)[0],
+        np.minimum(np.sort(distances, axis=0)[:needed].sum(axis=0), FAR),
+        np.take_along_axis(np.stack([part.narrow for part in parts]), first[np.newaxis], axis=0)[0],
+    )
+
+
+def _nearest(parts: Sequence[Decision]) -> NDArray[np.int64]:
+    """Of each subject's drifting branches the nearest; of equally near ones that with the narrowest cause, then the first."""
+    best = np.full(len(parts[0].verdict), MISSING, np.int64)
+    distance, narrow = np.full(len(best), NOWHERE), np.full(len(best), NOWHERE)
+    for number, part in enumerate(parts):
+        closer = (part.distance < distance) | ((part.distance == distance) & (part.narrow < narrow))
+        taken = (part.verdict == DRIFTS) & ((best == MISSING) | closer)
+        best, distance = np.where(taken, number, best), np.where(taken, part.distance, distance)
+        narrow = np.where(taken, part.narrow, narrow)
+    return np.maximum(best, 0)
+
+
+def _nearness(part: Decision, number: int) -> tuple[int, ...]:
+    verdict = int(part.verdict[0])
+    return (-verdict, int(part.distance[0]), int(part.narrow[0]), number) if verdict == DRIFTS else (-verdict, number)
+
+
+def nearest_way(tree: Tree, verdicts: Mapping[int, int], narrow: Mapping[int, int]) -> list[Leaf]:
+    """The leaves that one subject has to pass so that the tree is met in the nearest way, in the order written."""
+    if isinstance(tree, Leaf):
+        return [tree]
+    if isinstance(tree, TooFew):
+        return []
+    one = {number: np.array([verdict], np.uint8) for number, verdict in verdicts.items()}
+    places = {number: np.array([place], np.int64) for number, place in narrow.items()}
+    parts = [deciding(branch, one, places, 1) for branch in tree.branches]
+    order = list(range(len(parts)))
+    if tree.operator != "all-of":
+        needed = 1 if tree.operator == "any-of" else tree.at_least
+        ranked = sorted(order, key=lambda number: _nearness(parts[number], number))
+        order = sorted(ranked[:needed])
+    return [leaf for number in order for leaf in nearest_way(tree.branches[number], verdicts, narrow)]
+
+
+def has_ways(tree: Tree) -> bool:
+    """Whether there is more than one way to meet a tree, so that what is nearest has to be known."""
+    return isinstance(tree, Branch) and (tree.operator != "all-of" or any(has_ways(branch) for branch in tree.branches))
 
 
 def too_few(tree: Tree) -> Iterator[TooFew]:

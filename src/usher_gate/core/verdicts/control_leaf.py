@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from ..organisation.columns import MISSING, Ints, Longs
+from ..organisation.columns import MISSING, NO_TIME, Ints, Longs
 from ..organisation.services import Service
 from ..settings.effective import Cause, Effective
 from ..settings.observations import Seen
@@ -17,14 +17,24 @@ from .outcome import Judged, Outcome, Root
 class ControlJudge:
     """Judges one leaf about a control on one service."""
 
-    def __init__(self, leaf: Leaf, pinned: str, service: Service, effective: Effective, seen: Seen | None) -> None:
+    def __init__(
+        self,
+        leaf: Leaf,
+        pinned: str,
+        service: Service,
+        effective: Effective,
+        seen: Seen | None,
+        settled: bool = False,
+    ) -> None:
+        """With `settled` no change is young, and whoever lacks the licence has a value that is not known (as at a door)."""
         assert leaf.comparison is not None
+        self._as_at_a_door = settled
         self.leaf, self.pinned, self.service, self.effective, self.seen = leaf, pinned, service, effective, seen
         self._comparison: Comparison = leaf.comparison
         self._changeable = service.changeable(leaf.name)
         self._passed: dict[str, bool] = {}
         self._settled = self._settled_verdicts()
-        young = effective.young & (self._settled >= LOOSE)
+        young = effective.young & (self._settled >= LOOSE) & (not settled)
         self._plain = np.where(young, SETTLING, self._settled).astype(np.uint8)
         self._extra: list[Outcome] = []
 
@@ -92,7 +102,8 @@ class ControlJudge:
                 else self._look(effective.places[self.seen.people], np.arange(len(self.seen.people)))
             )
         if effective.unlicensed and effective.lacking is not None:
-            codes[effective.lacking] = self._code(Outcome(UNAVAILABLE, "no-licence"))
+            lacks = Outcome(UNKNOWN, "no-value") if self._as_at_a_door else Outcome(UNAVAILABLE, "no-licence")
+            codes[effective.lacking] = self._code(lacks)
         return self._finish(codes)
 
     def _finish(self, codes: Ints) -> Judged:
@@ -115,12 +126,17 @@ class ControlJudge:
         )
         if not np.any(decided):
             return codes
-        pairs, inverse = np.unique(np.stack((places[decided], values[decided])), axis=1, return_inverse=True)
-        made = [self._code(self._observed_outcome(place, value)) for place, value in pairs.T.tolist()]
+        changed = effective.changed[places]
+        # subtracted only where there is a time: what is changed in no time is as old as can be
+        early = (changed != NO_TIME) & (seen.at[which] - np.where(changed == NO_TIME, 0, changed) < self.service.settle)
+        seen_there = np.stack((places[decided], values[decided], early[decided]))
+        triples, inverse = np.unique(seen_there, axis=1, return_inverse=True)
+        made = [self._code(self._observed_outcome(*triple)) for triple in triples.T.tolist()]
         codes[decided] = np.array(made, np.int32)[inverse.reshape(-1)]
         return codes
 
-    def _observed_outcome(self, place: int, value: int) -> Outcome:
+    def _observed_outcome(self, place: int, value: int, early: int) -> Outcome:
+        """What an observation makes of a place; `early` says that it was made before the setting had time to arrive."""
         assert self.seen is not None
         settled = int(self._settled[place])
         if value == MISSING:  # what passes was seen: the change has arrived
@@ -130,6 +146,8 @@ class ControlJudge:
             return self._at(place, DRIFTS, "observed", word)
         if self.effective.young[place]:
             return self._at(place, SETTLING, "young", word)
+        if early:
+            return self._at(place, SETTLING, "not-seen-since", word)
         return self._at(place, DRIFTS, "not-applied", word)
 
     def _with_contest(self) -> Ints:

@@ -2,14 +2,25 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from dataclasses import replace
+
 import numpy as np
 
+from ..door.agenda import PlannedOn, own_settings
+from ..organisation.columns import NO_TIME
+from ..organisation.credentials import PassTold
+from ..organisation.facts import FACTS, fact_of
 from ..organisation.services import Service
-from ..settings.walk import Walk, walk
+from ..settings.effective import Cause
+from ..settings.walk import AFTER_PIN, OVERRIDDEN, STANDS, Step, StepSetting, Walk, walk
+from ..sign_in.lockout import lockouts
 from ..words.record import record
+from ..words.vocabulary import SEVERITIES
 from .checker import Checker
-from .codes import EXEMPT
+from .codes import EXEMPT, MEETS
 from .outcome import Tail
+from .planned import judge_meetings
 from .rules import Rule
 from .scope import services_of
 
@@ -45,9 +56,111 @@ def _rules(checker: Checker, service: Service, control: str, person: int) -> lis
         say(checker, rule, service, person)
         for rule in checker.baseline.rules
         if rule.subject == "people"
-        and control in rule.controls & service.controls
+        and rule.looks_at(control, service)
         and service in services_of(rule, checker.snapshot.services)
     ]
+
+
+def explain_meeting(checker: Checker, planned: PlannedOn, number: int, control: str) -> ExplainedValue:
+    """What a planned meeting is set to: the organiser's walk with the meeting's own setting as its last step; and what rules say of it."""
+    service, organiser = planned.service, int(planned.organiser[number])
+    found = walk(checker.resolver, service, control, organiser)
+    mine = [
+        own
+        for name, about, own in own_settings(checker.snapshot, service)
+        if name == planned.ids[number] and about == control
+    ]
+    steps = list(found.steps)
+    counts = control in planned.own.get(number, {})
+    if counts:
+        steps = [replace(step, settings=tuple(map(_overridden, step.settings))) for step in steps]
+        found = replace(
+            found, value=mine[0].value, scope=f"meeting:{planned.ids[number]}", pinned=mine[0].pinned, contested=()
+        )
+        found = replace(found, young=False, changeable=not mine[0].pinned and service.changeable(control))
+    for own in mine:
+        changed = None if own.changed == NO_TIME else own.changed
+        state = STANDS if counts else AFTER_PIN
+        scope = f"meeting:{planned.ids[number]}"
+        steps.append(
+            Step("meeting", (StepSetting(scope, own.value, own.pinned, None, changed, own.row, False, state),))
+        )
+    said = []
+    for rule in checker.baseline.rules:
+        if rule.subject != "meetings" or not rule.looks_at(control, service):
+            continue
+        if service in services_of(rule, checker.snapshot.services):
+            tail = judge_meetings(rule, service, checker).found[number][1]
+            exempt = "is not in the rule's audience, or has no account here" if tail.verdict == EXEMPT else ""
+            said.append(Said(rule, service.id, tail.verdict, None if exempt else tail, exempt))
+    return ExplainedValue(replace(found, steps=tuple(steps)), tuple(said))
+
+
+def _overridden(setting: StepSetting) -> StepSetting:
+    return replace(setting, state=OVERRIDDEN) if setting.state == STANDS else setting
+
+
+@record
+class Got:
+    """What a person gets for one control on a service, where some rule asks for it. `cause` is None where the value is not known."""
+
+    service: str
+    control: str
+    cause: Cause | None
+
+
+@record
+class Overview:
+    """One person at a glance: what the rules that are not met say, what they get, their facts (each as text; None: not known), from which
+    resources they are shut out (locked out, or stranded), and their bootstrap passes."""
+
+    said: tuple[Said, ...]
+    met: int
+    values: tuple[Got, ...]
+    facts: tuple[tuple[str, str | None], ...]
+    locked_out: tuple[str, ...]
+    stranded: tuple[str, ...]
+    passes: tuple[PassTold, ...]
+
+
+def overview(checker: Checker, person: int) -> Overview:
+    """One active person at a glance."""
+    said, met, asked = list[Said](), 0, set[tuple[str, str]]()
+    for rule in checker.baseline.rules:
+        if rule.subject != "people":
+            continue
+        for one in verdicts_of(checker, rule, person):
+            if one.verdict in (MEETS, EXEMPT):
+                met += one.verdict == MEETS
+            else:
+                said.append(one)
+            if one.verdict != EXEMPT and one.service is not None:
+                asked.update((one.service, control) for control in rule.controls)
+    said.sort(key=lambda each: (each.verdict, SEVERITIES.index(each.rule.severity), each.rule.id, each.service or ""))
+    snapshot = checker.snapshot
+    locked = lockouts(checker.gatekeeper)
+    name = snapshot.people.ids.take(np.array([person]))[0]
+    attributes = sorted(snapshot.people.attributes)
+    return Overview(
+        tuple(said),
+        met,
+        tuple(_gets(checker, person, asked)),
+        tuple((fact_name, fact_of(fact_name, snapshot, person)) for fact_name in (*FACTS, *attributes)),
+        tuple(sorted({each.resource for each in locked.found if name in each.people})),
+        tuple(each.resource for each in locked.stranded if person in each.people),
+        tuple(snapshot.passes.of(person)) if snapshot.passes is not None else (),
+    )
+
+
+def _gets(checker: Checker, person: int, asked: set[tuple[str, str]]) -> Iterator[Got]:
+    services = {service.id: service for service in checker.snapshot.services or ()}
+    for name, control in sorted(asked):
+        if control not in services[name].controls:
+            continue
+        effective = checker.resolver.effective(services[name], control)
+        known = effective.licence_of(person) not in ("unavailable", "unknown")
+        cause = effective.cause(int(effective.places[person]))
+        yield Got(name, control, cause if known and cause.scope is not None else None)
 
 
 def say(checker: Checker, rule: Rule, service: Service | None, person: int) -> Said:

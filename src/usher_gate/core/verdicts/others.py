@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import field
 
 import numpy as np
 
+from ..organisation.columns import Ints
 from ..organisation.partners import Partner, star_row
 from ..organisation.select import Unanswerable, select
 from ..organisation.services import Service
@@ -14,22 +15,22 @@ from ..organisation.snapshot import Snapshot
 from ..settings.resolver import Resolver
 from ..words.record import record
 from .codes import DRIFTS, EXCEPTED, EXEMPT, MEETS, UNKNOWN
-from .condition import Leaf, Tree, deciding, leaves, restrict, too_few
+from .condition import Leaf, Tree, deciding, too_few
 from .control_leaf import ControlJudge
 from .exceptions import applying, may_be_covered
-from .outcome import NO_SERVICES, Outcome, Root, Tail
+from .outcome import NO_SERVICES, Outcome, Root, Tail, narrowness
 from .rules import AgreedException, Rule
 
 Subject = tuple[str, str]
 
 
-def _tail(tree: Tree, service: str | None, outcome: Callable[[Leaf], Outcome]) -> Tail:
+def _tail(tree: Tree, judged: Iterable[Leaf], service: str | None, outcome: Callable[[Leaf], Outcome]) -> Tail:
     """Judges one subject by its leaves."""
-    outcomes = {leaf.number: (leaf, outcome(leaf)) for leaf in leaves(tree)}
-    verdict, chosen = deciding(
-        tree, {number: np.array([outcome_of.verdict], np.uint8) for number, (_, outcome_of) in outcomes.items()}, 1
-    )
-    number = int(chosen[0])
+    outcomes = {leaf.number: (leaf, outcome(leaf)) for leaf in judged}
+    verdicts = {number: np.array([said.verdict], np.uint8) for number, (_, said) in outcomes.items()}
+    narrow = {number: np.array([narrowness(leaf, said)], np.int64) for number, (leaf, said) in outcomes.items()}
+    decision = deciding(tree, verdicts, narrow, 1)
+    verdict, number = decision.verdict, int(decision.leaf[0])
     few = {one_few.number: one_few.control for one_few in too_few(tree)}
     if number in few:
         return Tail(DRIFTS, "not-supported", tuple(outcomes.values()), Root(service, few[number], None, None))
@@ -39,19 +40,21 @@ def _tail(tree: Tree, service: str | None, outcome: Callable[[Leaf], Outcome]) -
 
 @record
 class OtherVerdicts:
-    """One rule judged about subjects that are no people: each (type, id) with what is said of it; what exceptions cover, by id; notes."""
+    """One rule judged about subjects that are no people: each (type, id) with what is said of it; what exceptions cover, by id; notes; of
+    meetings the organiser of each."""
 
     found: tuple[tuple[Subject, Tail], ...]
     covers: Mapping[str, int] = field(default_factory=dict)
     notes: tuple[str, ...] = ()
+    organisers: Ints | None = None
 
 
 def judge_organisation(rule: Rule, service: Service | None, resolver: Resolver) -> OtherVerdicts:
     """The organisation's one verdict for a service (or for none)."""
     subject, notes = ("organisation", resolver.snapshot.name), list[str]()
     if rule.needs_services(service):
-        return OtherVerdicts(((subject, _tail(rule.expect, None, lambda _: NO_SERVICES)),))
-    tree = rule.expect if service is None else restrict(rule.expect, service.controls)
+        return OtherVerdicts(((subject, _tail(rule.expect, rule.leaves, None, lambda _: NO_SERVICES)),))
+    tree = rule.tree_on(service)
     if tree is None:
         return OtherVerdicts(((subject, Tail(EXEMPT, "", (), None)),))
 
@@ -63,7 +66,9 @@ def judge_organisation(rule: Rule, service: Service | None, resolver: Resolver) 
         assert service is not None
         return ControlJudge(leaf, rule.pinned, service, resolver.effective(service, leaf.name), None).organisation()
 
-    return OtherVerdicts(((subject, _tail(tree, service.id if service else None, outcome)),), {}, tuple(notes))
+    return OtherVerdicts(
+        ((subject, _tail(tree, rule.judged_on(service), service.id if service else None, outcome)),), {}, tuple(notes)
+    )
 
 
 def _count(leaf: Leaf, snapshot: Snapshot) -> tuple[Outcome, str]:
@@ -86,12 +91,12 @@ def judge_partners(rule: Rule, snapshot: Snapshot, exceptions: Sequence[AgreedEx
     """One verdict for each partner; a row `*` is judged even where the table has none."""
     partners = snapshot.partners
     if partners is None:
-        found = [("*", _tail(rule.expect, None, lambda _: Outcome(UNKNOWN, "no-fact")))]
+        found = [("*", _tail(rule.expect, rule.leaves, None, lambda _: Outcome(UNKNOWN, "no-fact")))]
     else:
         if all(partner.domain != "*" for partner in partners):
             partners = (*partners, star_row(snapshot.partner_columns))
         found = [
-            (partner.domain, _tail(rule.expect, None, _partner_outcome(partner)))
+            (partner.domain, _tail(rule.expect, rule.leaves, None, _partner_outcome(partner)))
             for partner in sorted(partners, key=lambda partner: partner.domain)
         ]
     covers: dict[str, int] = {}

@@ -8,9 +8,11 @@ from typing import NamedTuple
 
 import numpy as np
 
-from ..organisation.columns import Ints
+from ..door.visitors import Visit
+from ..organisation.columns import Ints, Longs
 from ..organisation.sign_ins import SignIn
-from ..settings.effective import Cause
+from ..organisation.units import depth
+from ..settings.effective import DEEPEST, Cause
 from ..words.record import record
 from .codes import UNKNOWN, VerdictCodes
 from .condition import Leaf
@@ -27,7 +29,8 @@ class Root(NamedTuple):
 
 @record
 class Outcome:
-    """What one leaf says of one person. `actual` and `cause` are None where there is none; `hole` is a sign-in without the proof."""
+    """What one leaf says of one person. `actual` and `cause` are None where there is none; `hole` is a sign-in without the proof,
+    `visit` how somebody comes to a door and `met` what meets them."""
 
     verdict: int
     reason: str
@@ -35,6 +38,28 @@ class Outcome:
     cause: Cause | None = None
     root: Root | None = None
     hole: SignIn | None = None
+    visit: Visit | None = None
+    met: str = ""
+
+
+def narrowness(leaf: Leaf, outcome: Outcome) -> int:
+    """How narrow the cause of a leaf is, the narrowest first: a fact, a meeting, a person, a group, a unit (the deeper the narrower), the
+    organisation, the factory, a licence, nothing (a proof, a meeting's field)."""
+    if leaf.about == "person":
+        return 0
+    scope = outcome.cause.scope if outcome.cause is not None else None
+    kind, _, name = (scope or "").partition(":")
+    if kind == "unit":
+        return 4 + DEEPEST - depth(name)
+    known = {
+        "meeting": 1,
+        "person": 2,
+        "group": 3,
+        "organisation": 5 + DEEPEST,
+        "factory": 6 + DEEPEST,
+        "licence": 7 + DEEPEST,
+    }
+    return known.get(kind, 8 + DEEPEST)
 
 
 NO_SERVICES = Outcome(UNKNOWN, "no-value")  # of a control, where no services are known
@@ -48,6 +73,12 @@ class Judged:
     codes: Ints
     verdicts: VerdictCodes
     outcome: Callable[[int], Outcome]
+
+    def narrow(self, subjects: Longs) -> Longs:
+        """How narrow the cause is of what the leaf says of some subjects (int64, one each)."""
+        known, which = np.unique(self.codes[subjects], return_inverse=True)
+        told = [narrowness(self.leaf, self.outcome(code)) for code in known.tolist()]
+        return np.array(told, np.int64)[which.reshape(-1)]
 
 
 def constant(leaf: Leaf, outcome: Outcome, size: int) -> Judged:

@@ -2,14 +2,30 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import field
 from datetime import date
 
+from ..door.hosts import ASKED, MAY_START, START
+from ..door.visitors import kinds_of
 from ..organisation.selector import Selector
 from ..organisation.services import Service
 from ..words.record import record
-from .condition import Leaf, Tree, leaves
+from .condition import Leaf, Tree, leaves, restrict
+
+DOOR_CONTROLS = frozenset((*ASKED, MAY_START, START))
+
+
+def fitting(service: Service) -> Callable[[Leaf], bool]:
+    """Which leaves are judged on a service."""
+    kinds = kinds_of(service)
+
+    def fits(leaf: Leaf) -> bool:
+        if leaf.about == "control":
+            return leaf.name in service.controls
+        return leaf.comers is None or any(kind in kinds for kind in leaf.comers.kinds)
+
+    return fits
 
 
 @record
@@ -28,15 +44,42 @@ class Rule:
     because: str = ""
     mend: str = ""
     maps: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    may_judge_nobody: bool = False
 
     @property
     def controls(self) -> frozenset[str]:
         """The controls that the rule speaks of."""
         return frozenset(leaf.name for leaf in leaves(self.expect) if leaf.about == "control")
 
+    @property
+    def of_services(self) -> bool:
+        """Whether the rule asks for what only a service can tell: a control, or a door."""
+        return any(leaf.about in ("control", "door") for leaf in self.leaves)
+
     def needs_services(self, service: Service | None) -> bool:
         """Whether the rule, judged on no service, asks for what only a service could tell."""
-        return bool(self.controls) and service is None
+        return self.of_services and service is None
+
+    def applies_to(self, service: Service) -> bool:
+        """Whether a service supports one of the rule's controls, or has meetings of a kind that one of its doors asks about."""
+        asked = [leaf for leaf in self.leaves if leaf.about in ("control", "door")]
+        return any(fitting(service)(leaf) for leaf in asked)
+
+    def looks_at(self, control: str, service: Service) -> bool:
+        """Whether a control of a service has to do with what the rule says there."""
+        here = [leaf for leaf in self.judged_on(service) if leaf.about in ("control", "door")]
+        return any(leaf.name == control if leaf.about == "control" else control in DOOR_CONTROLS for leaf in here)
+
+    def judged_on(self, service: Service | None) -> tuple[Leaf, ...]:
+        """The leaves that are judged on a service: all but those about a control or a door that it does not have."""
+        if service is None:
+            return self.leaves
+        fits = fitting(service)
+        return tuple(leaf for leaf in self.leaves if fits(leaf))
+
+    def tree_on(self, service: Service | None) -> Tree | None:
+        """What is judged on a service; None where nothing is left."""
+        return self.expect if service is None else restrict(self.expect, fitting(service))
 
     @property
     def leaves(self) -> tuple[Leaf, ...]:

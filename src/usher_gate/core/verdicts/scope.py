@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 
 import numpy as np
 
 from ..organisation.columns import Bools
-from ..organisation.select import Unanswerable, select
+from ..organisation.select import Unanswerable, select, strange_values
 from ..organisation.selector import Selector
 from ..organisation.services import Service
 from ..organisation.snapshot import Snapshot
 from ..settings.resolver import Resolver
 from ..words.record import record
+from .condition import Leaf
 from .rules import Baseline, Rule
 
 NOT_PAIRED = ", which supports none of its controls"
@@ -33,6 +34,7 @@ class Scopes:
     def __init__(self, resolver: Resolver) -> None:
         self.snapshot, self._resolver = resolver.snapshot, resolver
         self._answers: dict[Selector, Bools | str] = {}
+        self._strange: dict[Selector, list[str]] = {}
 
     def mask(self, selector: Selector, whose: str, instead: str) -> tuple[Bools | None, str]:
         """The people chosen; or None, with a note: `whose` selector could not be answered, and what that means."""
@@ -60,6 +62,14 @@ class Scopes:
             return None, ""
         return self.mask(rule.exempted, f"the key except of rule {rule.id}", "it covers nobody")
 
+    def strange(self, selector: Selector | None, whose: str) -> list[str]:
+        """Notes about values in a selector that nobody at all has."""
+        if selector is None:
+            return []
+        if selector not in self._strange:
+            self._strange[selector] = strange_values(selector, self.snapshot)
+        return [f"{whose} asks for {said}" for said in self._strange[selector]]
+
     def of(self, rule: Rule, service: Service | None) -> Scope:
         """The scope of a rule on a service."""
         notes = []
@@ -82,30 +92,41 @@ class Scopes:
 
 
 def services_of(rule: Rule, services: Sequence[Service] | None) -> list[Service] | list[None]:
-    """The services that a rule is judged on; none for one that it supports nothing of. A rule without controls, and any where no services
-    are known, is judged once, on None."""
-    if not rule.controls or services is None:
+    """The services that a rule is judged on; none for one that supports nothing of it. A rule without controls and doors, and any where no
+    services are known, is judged once, on None; one about meetings on every service."""
+    if services is None or not (rule.of_services or rule.subject == "meetings"):
         return [None]
     return [
         service
         for service in services
-        if (rule.services is None or service.id in rule.services) and rule.controls & service.controls
+        if (rule.services is None or service.id in rule.services) and (not rule.of_services or rule.applies_to(service))
     ]
 
 
-def pairs(baseline: Baseline, snapshot: Snapshot, notes: set[str]) -> Iterator[tuple[Rule, Service | None]]:
-    """Each rule with each service it is judged on; a note for each service that supports none of a rule's controls."""
+def pairs(
+    baseline: Baseline, snapshot: Snapshot, keeps: Callable[[Rule, str | None], bool], notes: set[str]
+) -> Iterator[tuple[Rule, Service | None]]:
+    """Each rule with each service it is judged on; a note for each service that supports none of a rule's controls, if the report speaks
+    of both."""
     for rule in baseline.rules:
         paired = services_of(rule, snapshot.services)
         yield from ((rule, service) for service in paired)
-        for service in snapshot.services or () if rule.controls else ():
+        for service in snapshot.services or () if rule.of_services else ():
+            if not keeps(rule, service.id):
+                continue
             if service not in paired and (rule.services is None or service.id in rule.services):
                 notes.add(f"rule {rule.id} does not apply to service {service.id}{NOT_PAIRED}")
 
 
+def _missing_name(leaf: Leaf) -> str:
+    kinds = leaf.comers.kinds if leaf.comers is not None else ()
+    return leaf.name if leaf.about == "control" else f"{' and '.join(kinds)} meetings"
+
+
 def unsupported_notes(rule: Rule, service: Service) -> list[str]:
     """A note for each rule of which a service supports some controls only."""
-    missing = sorted(rule.controls - service.controls)
+    judged = {leaf.number for leaf in rule.judged_on(service)}
+    missing = sorted({_missing_name(leaf) for leaf in rule.leaves if leaf.number not in judged})
     return (
         [f"rule {rule.id} is judged on service {service.id} without {', '.join(missing)}, not supported there"]
         if missing

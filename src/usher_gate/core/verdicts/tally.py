@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -11,8 +12,11 @@ from ..organisation.snapshot import Snapshot
 from ..words.record import record
 from ..words.vocabulary import SEVERITIES
 from .outcome import Root
+from .remedy import MOST, Remedy
 from .result import RootRow, Shares
 from .rules import Rule
+
+NO_SEVERITY = 9  # beside the places in SEVERITIES: no drift
 
 
 @dataclass
@@ -49,28 +53,32 @@ class RootTally:
             self._others[mine] = self._others.get(mine, 0) + other._others.get(number, 0)
         self._found += [(place[roots], people) for roots, people in other._found]
 
-    def rows(self) -> tuple[RootRow, ...]:
-        """All roots, the one that explains most people (then most verdicts) first, then by name."""
+    def rows(self, remedies: Callable[[Mapping[Root, Ints]], Mapping[Root, Remedy]]) -> tuple[RootRow, ...]:
+        """All roots, the one that explains most people (then most verdicts) first, then by name; the largest with what mending them does.
+
+        `remedies` works it out, given the people whom each root makes drift.
+        """
         count = len(self._numbers)
         roots = np.concatenate([found[0] for found in self._found] or [np.empty(0, np.int64)])
         people = np.concatenate([found[1] for found in self._found] or [np.empty(0, np.int32)])
         verdicts = np.bincount(roots, minlength=count)
         found = sorted_unique(roots * max(self.size, 1) + people)
-        root_of, person_of = found // max(self.size, 1), found % max(self.size, 1)
+        root_of, person_of = found // max(self.size, 1), (found % max(self.size, 1)).astype(np.int32)
         persons = np.bincount(root_of, minlength=count)
-        only = np.bincount(person_of, minlength=self.size) == 1
-        freed = np.bincount(root_of[only[person_of]], minlength=count)
+        starts = np.searchsorted(root_of, np.arange(count + 1))
         rows = [
             RootRow(
                 root,
                 tuple(sorted(self._rules[number])),
                 int(persons[number]),
                 int(verdicts[number]) + self._others.get(number, 0),
-                int(freed[number]),
             )
             for root, number in self._numbers.items()
         ]
-        return tuple(sorted(rows, key=lambda row: (-row.people, -row.verdicts, tuple(part or "" for part in row.root))))
+        rows.sort(key=lambda row: (-row.people, -row.verdicts, tuple(part or "" for part in row.root)))
+        numbers = {row.root: self._numbers[row.root] for row in rows[:MOST]}
+        mended = remedies({root: person_of[starts[number] : starts[number + 1]] for root, number in numbers.items()})
+        return tuple(replace(row, remedy=mended.get(row.root)) for row in rows)
 
 
 @record
@@ -177,7 +185,7 @@ class PersonTally:
 
     def __init__(self, size: int) -> None:
         self.drifts = np.zeros(size, np.int32)
-        self.worst = np.full(size, 9, np.int32)
+        self.worst = np.full(size, NO_SEVERITY, np.int32)
 
     def add(self, rule: Rule, people: Ints) -> None:
         """The people who drift from a rule on one service, without repeats."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from fractions import Fraction
 
 from .record import record
-from .values import BadValue, Kind, split_words
+from .values import EMPTY_SET, BadValue, Kind, split_words
 
 OPERATORS = ("is", "one-of", "no-weaker-than", "between", "within", "includes", "none-of", "present")
 _ONLY_SETS = ("within", "includes", "none-of")
@@ -47,6 +47,20 @@ class Comparison:
             return not have & want
         raise AssertionError(f"{op} compares no value")
 
+    def apart(self, value: str) -> tuple[frozenset[str], frozenset[str]]:
+        """Of a set that fails: the words that are too many, and those that are missing; none for other comparisons."""
+        have, none = split_words(value), frozenset[str]()
+        if self.operator == "within":
+            return have - split_words(self.operands[0]), none
+        if self.operator == "none-of":
+            return have & split_words(self.operands[0]), none
+        if self.operator == "includes":
+            return none, split_words(self.operands[0]) - have
+        if self.operator == "is" and self.kind.name == "set":
+            want = split_words(self.operands[0])
+            return have - want, want - have
+        return none, none
+
     def passes_presence(self, there: bool) -> bool:
         """For `present`: whether being there, or not, is what is wanted."""
         return there == (self.operands[0] == "true")
@@ -62,18 +76,18 @@ class Comparison:
 
 
 def shown(value: str) -> str:
-    """A value as a person reads it: the empty set and the empty text need a word."""
-    return value if value else "(nothing)"
+    """A value as it is shown: the empty set (and the empty text) by a sign of its own."""
+    return value or EMPTY_SET
 
 
 def fitting(kind: Kind, operator: str) -> bool:
     """Whether the operator can compare values of this kind."""
-    return operator in _FITS[kind.name]
+    return operator in operators_for(kind)
 
 
 def operators_for(kind: Kind) -> tuple[str, ...]:
     """The operators that fit a kind, for error messages."""
-    return _FITS[kind.name]
+    return tuple(operator for operator in _FITS[kind.name] if kind.ordered or operator != "no-weaker-than")
 
 
 def comparison(kind: Kind, operator: str, operands: tuple[str, ...]) -> Comparison:

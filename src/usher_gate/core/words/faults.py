@@ -24,9 +24,10 @@ class Faults:
 
     found: list[Fault] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
+    told: set[tuple[str, str]] = field(default_factory=set)  # words in a file that were named once and for all
 
     def add(self, file: str, line: int, message: str) -> None:
-        """Notes a fault."""
+        """Notes what is wrong at a line of a file (0: the file as a whole), and what would be right."""
         self.found.append(Fault(file, line, message))
 
     def note(self, text: str) -> None:

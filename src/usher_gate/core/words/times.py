@@ -21,6 +21,21 @@ def parse_time(text: str) -> int | None:
         return None
 
 
+def parse_epoch(text: str) -> int | None:
+    """Microseconds of a time that is written as seconds or milliseconds since 1970 (from 2001 on); None for anything else."""
+    if not re.fullmatch(r"[0-9]{10}(\.[0-9]{1,9})?|[0-9]{13}", text, re.ASCII):
+        return None
+    if len(text) == 13 and "." not in text:
+        return int(text) * 1000
+    whole, _, fraction = text.partition(".")
+    return int(whole) * 1_000_000 + int((fraction + "000000")[:6])
+
+
+def rfc3339(micros: int) -> str:
+    """A time for programs, as RFC 3339 writes it, in UTC."""
+    return (_EPOCH + timedelta(microseconds=micros)).isoformat().replace("+00:00", "Z")
+
+
 def show_time(micros: int) -> str:
     """A time for people: UTC, to the minute."""
     return (_EPOCH + timedelta(microseconds=micros)).strftime("%Y-%m-%d %H:%M UTC")

@@ -10,6 +10,9 @@ from fractions import Fraction
 _NUMBER = re.compile(r"-?[0-9]{1,30}(\.[0-9]{1,30})?", re.ASCII)
 
 
+EMPTY_SET = "-"  # how a set without a word is written and shown
+
+
 class BadValue(ValueError):
     """A text that is not a value of its kind; the message says what would be right."""
 
@@ -20,7 +23,9 @@ def join_words(words: Sequence[str]) -> str:
 
 
 def split_words(text: str) -> frozenset[str]:
-    """The words of a set's text; blanks around a word and empty words do not count."""
+    """The words of a set's text; blanks around a word and empty words do not count, and `-` alone is the empty set."""
+    if text.strip() == EMPTY_SET:
+        return frozenset()
     return frozenset(word for word in (part.strip() for part in text.split(";")) if word)
 
 
@@ -29,12 +34,13 @@ class Kind:
     """What values something can take.
 
     `name` is flag, level, number, set or text; `words` are the legal words, weakest first (flag and level);
-    `higher` says, for a number, that a higher one is stricter.
+    `higher` says, for a number that is `ordered`, that a higher one is stricter.
     """
 
     name: str
     words: tuple[str, ...] = ()
     higher: bool = True
+    ordered: bool = True  # of a number: whether one is stricter than another
 
     def parse(self, text: str) -> str:
         """The canonical text of a value; raises BadValue."""

@@ -6,10 +6,15 @@ SEVERITIES = ("critical", "high", "medium", "low")
 SUBJECTS = ("people", "organisation", "partners", "meetings")
 PERSON_KINDS = ("member", "guest", "service")
 MFA_WORDS = ("absent", "offered", "required")  # weakest first
+# The strongest that somebody's registered authenticators give, weakest first.
+CAN_SHOW = ("nothing", "restricted-mfa", "mfa", "phishing-resistant", "hardware-key")
 PROTECTION_WORDS = ("standard", "heightened")
 LEVELS = ("organisation", "unit", "group", "person")  # at which a service may resolve settings
 
 MEETING_KINDS = ("scheduled", "instant", "personal", "webinar", "broadcast")
+
+# Who may come to a meeting, what they hold, by which way, when, and what meets them (weakest first; design: door).
+DOOR_WAYS = ("app", "browser", "telephone", "room-system")
 
 MODES = ("enforce", "observe", "off")
 ELSEWHERE = "elsewhere"  # outside all named networks
@@ -26,9 +31,11 @@ PROOFS = ("mfa", "phishing-resistant", "hardware-key", "managed-device", "health
 
 # Why a verdict is what it is, each with a sentence for people; "" for one that needs no reason.
 REASONS = {
-    "fails": "What is there is weaker than what is due.",
+    "fails": "What is there is not what is due.",
     "not-applied": "The setting is right and had time to arrive, but something else was really seen.",
+    "open-door": "Somebody gets further into a meeting than they should.",
     "young": "The setting is right, and so new that it may not have arrived.",
+    "not-seen-since": "The setting is right; the old value was seen before the change had time to arrive, and nobody has looked since.",
     "changeable": "The value is right today, but it is not pinned and can be changed.",
     "no-licence": "The control needs a licence that this person does not have.",
     "no-value": "No setting and no factory value tells what this person gets.",

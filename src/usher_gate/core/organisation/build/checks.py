@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
 
 from ...words.faults import Faults, nearest, quoted
+from ...words.spellings import ours
 from ..columns import MISSING, Bools, Coded, Longs
 from .table import Table
 
@@ -21,14 +23,24 @@ def unit_fault(path: str) -> str | None:
     return None
 
 
-def checked(table: Table, name: str, faults: Faults, wrong: Any) -> Coded | None:
-    """A column with every distinct word checked: `wrong(word)` says what is wrong with it, or None."""
+def checked(
+    table: Table, name: str, faults: Faults, wrong: Any, others: Mapping[str, str] | None = None
+) -> Coded | None:
+    """A column with every distinct word checked: `wrong(word)` says what is wrong with it, or None.
+
+    One of the `others`, words that are not ours, is named once with how often it stands there.
+    """
     if name not in table.columns:
         return None
     coded = table.columns[name].coded()
     for code, word in enumerate(coded.words):
         message = wrong(word)
-        if message is not None:
+        right = ours(word, others) if others is not None and message is not None else None
+        if right is not None:
+            rows = np.flatnonzero(coded.codes == code)
+            more = f" (and {len(rows) - 1} more lines)" if len(rows) > 1 else ""
+            table.fault(int(rows[0]), f"{name}: {quoted(word)} is {right} in our words; write that{more}", faults)
+        elif message is not None:
             for row in np.flatnonzero(coded.codes == code)[:50].tolist():
                 table.fault(row, f"{name}: {message}", faults)
     return coded
@@ -55,7 +67,7 @@ def flags(table: Table, name: str, missing: bool, faults: Faults) -> Bools | Non
 
 
 def times(table: Table, name: str, faults: Faults) -> Longs | None:
-    """A column of times."""
+    """A column of times as int64 microseconds since 1970 (UTC), NO_TIME for an empty cell; faults name the rows that hold none."""
     if name not in table.columns:
         return None
     found, wrong = table.columns[name].times()
@@ -73,6 +85,19 @@ def filled(table: Table, faults: Faults) -> None:
     for name in table.spec.required:
         for row in table.columns[name].empty_rows()[:50].tolist():
             table.fault(row, f"the cell {name} is empty; {table.spec.name} needs it in every row", faults)
+
+
+def ids_once(table: Table, faults: Faults, order: Longs | None, each: str) -> None:
+    """Names the ids that two rows have; `each` is who or what has one."""
+    ids = table.columns["id"]
+    for first, second in ids.repeated(order)[:50]:
+        one, other = sorted((table.line_of(first), table.line_of(second)))
+        cell = ids.texts(np.array([first])).take(np.array([0]))[0]
+        faults.add(
+            table.file,
+            other,
+            f"the id {quoted(cell)} stands here and in line {one}; give each {each} an id of its own",
+        )
 
 
 def tidy_sets(coded: Coded) -> Coded:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from ...words.faults import Faults
+from ...words.spellings import TYPES as OTHER_TYPES
 from ..columns import MISSING, NO_TIME
 from ..credentials import Authenticators, Passes
 from ..proofs import MEMORIZED, TYPES
@@ -34,7 +35,7 @@ def build_authenticators(table: Table | None, register: Register, faults: Faults
     if table is None:
         return None
     filled(table, faults)
-    kind = checked(table, "type", faults, one_of(tuple(TYPES)))
+    kind = checked(table, "type", faults, one_of(tuple(TYPES)), OTHER_TYPES)
     times(table, "registered_at", faults)
     person, exists = register.numbers(table.columns["person"])
     if faults.found or kind is None:
@@ -56,10 +57,10 @@ def build_passes(table: Table | None, register: Register, taken_at: int, faults:
     if faults.found or issued is None or expires is None:
         return None
     start = issued if starts is None else np.where(starts == NO_TIME, issued, starts)
-    for row in np.flatnonzero(expires <= start)[:50].tolist():
-        table.fault(row, "expires_at: the pass ends before it begins; write an end after its start", faults)
+    for row in np.flatnonzero(expires <= start)[:5].tolist():
+        faults.note(f"{table.name}:{table.line_of(row)}: the pass ends before it begins, and counts nowhere")
     _note_lost(table, exists, "passes", faults)
-    kept = np.flatnonzero(person != MISSING)
+    kept = np.flatnonzero((person != MISSING) & (expires > start))
     issuer, silent = None, np.zeros(table.rows, bool)
     if "issuer" in table.columns:
         issuer = register.numbers(table.columns["issuer"])[0][kept]

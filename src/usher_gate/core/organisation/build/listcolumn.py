@@ -83,6 +83,10 @@ class ListColumn(Column):
     def empty_rows(self) -> Longs:
         return np.array([row for row, value in enumerate(self.values) if not value], np.int64)
 
+    def alike_without_case(self) -> bool:
+        cells = [value.casefold() for value in self.values if value]
+        return len(set(cells)) < len(cells)
+
     def repeated(self, order: Longs | None) -> list[tuple[int, int]]:
         rows = range(len(self.values)) if order is None else order.tolist()
         return [

@@ -5,11 +5,12 @@ from __future__ import annotations
 import numpy as np
 
 from ...words.faults import Faults
+from ...words.values import EMPTY_SET
 from ...words.vocabulary import MEETING_KINDS
-from ..columns import MISSING, Ints
-from ..meetings import Meetings
+from ..columns import MISSING, NO_TIME, Coded, Ints, Ragged
+from ..meetings import Invitees, Meetings
 from ..services import Service
-from .checks import checked, filled, flags, one_of, tidy_sets, times
+from .checks import checked, filled, flags, ids_once, one_of, times
 from .people import Register
 from .table import FLAG, LIST, TIME, Spec, Table
 
@@ -28,10 +29,17 @@ def build_meetings(
     if table is None:
         return None
     filled(table, faults)
+    ids_once(table, faults, table.columns["id"].order(), "meeting")
     kind = checked(table, "kind", faults, one_of(MEETING_KINDS))
     starts, ends = (times(table, name, faults) for name in ("starts_at", "ends_at"))
     recurring = flags(table, "recurring", False, faults)
     service = table.columns["service"].coded()
+    if starts is not None and ends is not None:
+        backwards = (starts != NO_TIME) & (ends != NO_TIME) & (ends < starts)
+        for row in np.flatnonzero(backwards)[:50].tolist():
+            table.fault(
+                row, "ends_at: the meeting ends before it starts; write a later time, or leave the cell empty", faults
+            )
     if faults.found or starts is None:
         return None
     known = {known_service.id: number for number, known_service in enumerate(services or ())}
@@ -44,6 +52,23 @@ def build_meetings(
         starts,
         ends,
         recurring,
-        tidy_sets(table.columns["invitees"].coded()) if "invitees" in table.columns else None,
+        _invitees(table.columns["invitees"].coded()) if "invitees" in table.columns else None,
         table.columns["label"].texts() if "label" in table.columns else None,
     )
+
+
+def _invitees(coded: Coded) -> Invitees:
+    """The addresses of every cell; blanks around one do not count, and one that stands twice in a cell counts once."""
+    numbers: dict[str, int] = {}
+    flat, lengths = list[int](), list[int]()
+    for word in coded.words:
+        parts = [part.strip() for part in word.split(";")] if word.strip() != EMPTY_SET else []
+        mine = {numbers.setdefault(part, len(numbers)) for part in parts if part}
+        flat += mine
+        lengths.append(len(mine))
+    addresses = sorted(numbers)
+    place = np.empty(len(numbers), np.int32)
+    place[[numbers[address] for address in addresses]] = np.arange(len(numbers))
+    starts = np.concatenate(([0], np.cumsum(lengths))).astype(np.int64)
+    items = place[flat] if flat else np.empty(0, np.int32)
+    return Invitees(tuple(addresses), Ragged(starts, items), coded.codes)

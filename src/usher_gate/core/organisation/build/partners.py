@@ -21,6 +21,13 @@ def build_partners(table: Table | None, faults: Faults) -> tuple[Partner, ...] |
     domains = table.columns["domain"].texts().take(np.arange(table.rows))
     first: dict[str, int] = {}
     for row, domain in enumerate(domains):
+        if domain != "*" and domain.startswith(("@", "*", ".")):
+            right = domain.lstrip("@*.")
+            table.fault(
+                row,
+                f"domain: {quoted(domain)} is no domain; write {quoted(right)} (each subdomain on a row of its own)",
+                faults,
+            )
         before = first.setdefault(domain.casefold(), row)
         if before != row and domain:
             table.fault(

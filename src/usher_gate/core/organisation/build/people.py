@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 
@@ -11,7 +13,7 @@ from ...words.vocabulary import MFA_WORDS, PERSON_KINDS, PROTECTION_WORDS
 from ..columns import MISSING, Bools, Coded, Ints, Longs
 from ..people import People
 from ..units import Units, lineage
-from .checks import checked, filled, flags, one_of, tidy_sets, times, unit_fault
+from .checks import checked, filled, flags, ids_once, one_of, tidy_sets, times, unit_fault
 from .table import FLAG, LIST, TIME, Column, Spec, Table
 
 TIMES = ("created_at", "last_sign_in_at", "expires_at", "reviewed_at")
@@ -32,25 +34,49 @@ PEOPLE = Spec(
         *TIMES,
     ),
     {"roles": LIST, "licences": LIST, "active": FLAG, "break_glass": FLAG, **dict.fromkeys(TIMES, TIME)},
-    attributes=True,
 )
 
 
 @dataclass(frozen=True)
 class Register:
-    """The people, with what later tables need to find them: `ids` as in the table, and for each of its rows the
+    """The people, with what later tables need to find them: `ids` and `logins` as in the table, and for each of its rows the
     number of the active person (MISSING for an inactive one)."""
 
     people: People
     inactive: People
     ids: Column
+    logins: Column
     active_number: Ints
     units: Units | None
     unit_paths: frozenset[str]
 
-    def numbers(self, column: Column) -> tuple[Ints, Bools]:
-        """For each cell, the number of the active person with that id, and whether anybody has it."""
+    @cached_property
+    def _rows_of_logins(self) -> Mapping[str, int]:
+        every = self.logins.texts().take(np.arange(len(self.logins), dtype=np.int32))
+        return {login.casefold(): row for row, login in enumerate(every) if login}
+
+    def rows(self, column: Column) -> Ints:
+        """For each cell the row of the person whose id it is, else whose login (without case); MISSING for nobody."""
         rows = column.index_in(self.ids)
+        unknown = rows == MISSING
+        unknown[column.empty_rows()] = False
+        others = np.flatnonzero(unknown)
+        if len(others):
+            found = [
+                self._rows_of_logins.get(cell.casefold(), MISSING)
+                for cell in column.texts(others).take(np.arange(len(others)))
+            ]
+            rows = rows.copy()
+            rows[others] = found
+        return rows
+
+    def id_of(self, row: int) -> str:
+        """The id that stands in a row."""
+        return self.ids.texts(np.array([row])).take(np.array([0]))[0]
+
+    def numbers(self, column: Column) -> tuple[Ints, Bools]:
+        """For each cell, the number of the active person with that id or login, and whether anybody has it."""
+        rows = self.rows(column)
         numbers = np.concatenate((self.active_number, [MISSING]))[rows].astype(np.int32)
         return numbers, rows != MISSING
 
@@ -62,14 +88,8 @@ def build_people(table: Table, faults: Faults) -> Register:
         faults.note(f"{table.name} has no rows: nobody is judged")
     ids = table.columns["id"]
     order = ids.order()
-    for first, second in ids.repeated(order)[:50]:
-        one, other = sorted((table.line_of(first), table.line_of(second)))
-        cell = ids.texts(np.array([first])).take(np.array([0]))[0]
-        faults.add(
-            table.file,
-            other,
-            f"the id {quoted(cell)} stands here and in line {one}; give each account an id of its own",
-        )
+    ids_once(table, faults, order, "account")
+    _logins_once(table, faults)
     active = flags(table, "active", True, faults)
     rows = np.arange(table.rows) if order is None else order
     kept = rows if active is None else rows[active[rows]]
@@ -78,10 +98,19 @@ def build_people(table: Table, faults: Faults) -> Register:
     numbers[kept] = np.arange(len(kept))
     inactive = columns.people(rows[:0] if active is None else rows[~active[rows]])
     units, paths = (None, frozenset[str]()) if columns.unit is None else _units(columns.unit, kept)
-    register = Register(columns.people(kept), inactive, ids, numbers, units, paths)
+    register = Register(columns.people(kept), inactive, ids, table.columns["login"], numbers, units, paths)
     if "sponsor" not in table.columns:
         return register
-    sponsors = register.numbers(table.columns["sponsor"])[0][kept]
+    numbered, _ = register.numbers(table.columns["sponsor"])
+    named = np.ones(table.rows, bool)
+    named[table.columns["sponsor"].empty_rows()] = False
+    lost = kept[(named & (numbered == MISSING))[kept]]
+    if len(lost):
+        whom = f"{len(lost)} people have a sponsor who is" if len(lost) > 1 else "a sponsor is"
+        faults.note(
+            f"{table.name}:{table.line_of(int(lost.min()))}: {whom} not an active person; it counts as no sponsor"
+        )
+    sponsors = numbered[kept]
     return replace(register, people=replace(register.people, sponsors=sponsors))
 
 
@@ -102,10 +131,6 @@ class _Columns:
         )
         self._home = table.columns["home_domain"].coded() if "home_domain" in table.columns else None
         self._attributes = {name: column.coded() for name, column in table.columns.items() if name.startswith("attr.")}
-        self._sponsored: Bools | None = None
-        if "sponsor" in table.columns:
-            self._sponsored = np.ones(table.rows, bool)
-            self._sponsored[table.columns["sponsor"].empty_rows()] = False
 
     def people(self, kept: Longs) -> People:
         """The people of some rows, in their order."""
@@ -126,12 +151,26 @@ class _Columns:
             part(self._licences),
             None if self._break_glass is None else self._break_glass[kept],
             part(self._home),
-            None if self._sponsored is None else self._sponsored[kept],
             part(self._mfa),
             part(self._protection),
             {name: column[kept] for name, column in self._times.items()},
             {name: Coded(coded.codes[kept], coded.words) for name, coded in self._attributes.items()},
         )
+
+
+def _logins_once(table: Table, faults: Faults) -> None:
+    """Names the logins that two people have: whoever is named by one could not be told."""
+    logins = table.columns["login"]
+    if not logins.alike_without_case():
+        return
+    first: dict[str, int] = {}
+    found = 0
+    for row, login in enumerate(logins.texts().take(np.arange(len(logins), dtype=np.int32))):
+        other = first.setdefault(login.casefold(), row) if login else row
+        if other != row and found < 50:
+            found += 1
+            message = f"the login {quoted(login)} stands here and in line {table.line_of(other)}; give each account a login of its own"
+            table.fault(row, message, faults)
 
 
 def _units(unit: Coded, kept: Longs) -> tuple[Units, frozenset[str]]:

@@ -156,6 +156,25 @@ def _targets(
     return kinds[scope.codes], targets[scope.codes]
 
 
+def _by_id(scope: Coded, register: Register) -> Coded:
+    """The scopes with every person by id, whichever of id and login was written."""
+    persons = [(number, word[7:]) for number, word in enumerate(scope.words) if word.startswith("person:")]
+    if not persons:
+        return scope
+    by_id = ListColumn([name for _, name in persons]).index_in(register.ids)
+    persons = [person for person, row in zip(persons, by_id.tolist(), strict=True) if row == MISSING]
+    words = list(scope.words)
+    rows = register.rows(ListColumn([name for _, name in persons]))
+    for (number, _), row in zip(persons, rows.tolist(), strict=True):
+        if row != MISSING:
+            words[number] = f"person:{register.id_of(row)}"
+    if words == list(scope.words):
+        return scope
+    known: dict[str, int] = {}
+    places = np.array([*(known.setdefault(word, len(known)) for word in words), MISSING], np.int32)
+    return Coded(places[scope.codes], tuple(known))
+
+
 def _name_repeated(table: Table, keys: Longs, active: Bools, scope: Coded, faults: Faults) -> None:
     rows = np.flatnonzero(active)
     rows = rows[np.argsort(keys[rows], kind="stable")]
@@ -184,8 +203,9 @@ def build_settings(
         return None, None
     filled(table, faults)
     service, control = _service_column(table, services, faults), _control_column(table, catalogue, faults)
-    scope = checked(table, "scope", faults, _scope_fault)
-    assert scope is not None
+    written = checked(table, "scope", faults, _scope_fault)
+    assert written is not None
+    scope = _by_id(written, register)
     value, texts, owners = _values(table, control, catalogue, faults)
     pinned, active = flags(table, "pinned", False, faults), flags(table, "active", True, faults)
     rank, changed = _ranks(table, faults), times(table, "changed_at", faults)

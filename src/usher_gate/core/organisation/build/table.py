@@ -23,15 +23,14 @@ class Spec:
     required: tuple[str, ...]
     optional: tuple[str, ...] = ()
     types: Mapping[str, str] = field(default_factory=dict)
-    attributes: bool = False
 
     def knows(self, column: str) -> bool:
-        """Whether a column may stand in the table; `x.` columns are carried along and not used."""
+        """Whether a column may stand in the table; `x.` columns, and `attr.` ones beside people, are carried along and not used."""
         return (
             column in self.required
             or column in self.optional
             or (column.startswith("x.") and len(column) > 2)
-            or (self.attributes and column.startswith("attr.") and len(column) > 5)
+            or (column.startswith("attr.") and len(column) > 5)
         )
 
     def type_of(self, column: str) -> str:
@@ -90,6 +89,10 @@ class Column(ABC):
     @abstractmethod
     def empty_rows(self) -> Longs:
         """The rows whose cell is empty."""
+
+    @abstractmethod
+    def alike_without_case(self) -> bool:
+        """Whether two cells (not empty) hold the same text if case does not count."""
 
     @abstractmethod
     def repeated(self, order: Longs | None) -> list[tuple[int, int]]:

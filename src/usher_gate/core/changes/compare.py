@@ -1,0 +1,446 @@
+"""Two snapshots judged by one baseline, and told apart: verdicts, doors, planned meetings, lock-outs, and how far each change reaches.
+
+Source: changes, section 2; readings 28 to 30.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from ..door.agenda import Planned
+from ..door.doors import Doors
+from ..door.hosts import ASKED, LISTED, MAY_START, START, hosts_of
+from ..door.visitors import kinds_of
+from ..organisation.columns import MISSING, Ints, Longs
+from ..organisation.facts import FACTS, fact
+from ..organisation.services import Service
+from ..organisation.snapshot import Snapshot
+from ..sign_in.lockout import Lockout, lockouts
+from ..verdicts.checker import Checker
+from ..verdicts.codes import DRIFTS, EXCEPTED, EXEMPT, MEETS, VERDICTS
+from ..verdicts.others import OtherVerdicts, judge_organisation, judge_partners
+from ..verdicts.planned import judge_meetings
+from ..verdicts.rules import AgreedException, Baseline, Rule
+from ..verdicts.scope import services_of
+from ..words.record import record
+from .apply import Applied, scope_by_id
+from .model import Changes, Members, PartnerFlags, People, Register, Rules, SecondFactor, Set, Unset
+
+NOT_JUDGED = len(VERDICTS)  # of a subject that is not there
+WORDS = (*VERDICTS, "not-judged")
+_DOOR_CONTROLS = frozenset((*ASKED, LISTED, MAY_START, START))
+# In the order of worse these rank with `meets`: an excepted verdict is compared by what it would be.
+_AS_MET = (EXEMPT, EXCEPTED, NOT_JUDGED)
+
+
+@record
+class Moved:
+    """One verdict that is other than it was: of which rule, service and subject (type, id, login or label), from what to what."""
+
+    rule: str
+    service: str | None
+    subject: tuple[str, str, str]
+    before: int
+    after: int
+
+
+@record
+class NewlyMet:
+    """What is new for the invitees of one planned meeting."""
+
+    meeting: Planned
+    turned_away: tuple[str, ...]
+    waiting: tuple[str, ...]
+    walking_in: tuple[str, ...]
+    need_account: tuple[str, ...]
+
+
+@record
+class Reach:
+    """How many people have another value (or fact) because of one change, and how many of these had no drift there to mend."""
+
+    change: int
+    people: int
+    without_need: int
+
+
+@record
+class LockedOut:
+    """Somebody locked out of a resource: id, resource, and of which kind."""
+
+    resource: str
+    of: str
+    person: str
+
+
+@record
+class Comparison:
+    """All that is other. `counts` are verdicts by code, before and after; `drifting` people, before and after; `moves` how many verdicts
+    went from one word to another; `open_doors` None where no door is touched."""
+
+    before: Snapshot
+    after: Snapshot
+    changes: Changes
+    counts: tuple[tuple[int, ...], tuple[int, ...]]
+    drifting: tuple[int, int]
+    moves: Mapping[tuple[int, int], int]
+    begun: tuple[Moved, ...]
+    ended: tuple[Moved, ...]
+    worse: tuple[Moved, ...]
+    rules: Mapping[str, tuple[int, int]]
+    open_doors: tuple[int, int] | None
+    meetings: tuple[NewlyMet, ...]
+    locked_begun: tuple[LockedOut, ...]
+    locked_ended: tuple[LockedOut, ...]
+    stranded: tuple[
+        tuple[str, tuple[str, ...]], ...
+    ]  # who newly gets in nowhere at a resource until they register something
+    reach: tuple[Reach, ...]
+    notes: tuple[str, ...]
+
+    @property
+    def hurts(self) -> bool:
+        """Whether a drift begins, or somebody new is locked out or turned away."""
+        return bool(self.begun or self.locked_begun or any(each.turned_away for each in self.meetings))
+
+
+@dataclass
+class _Tally:
+    """What is collected pair by pair."""
+
+    counts: tuple[Longs, Longs] = field(
+        default_factory=lambda: (np.zeros(len(VERDICTS), np.int64), np.zeros(len(VERDICTS), np.int64))
+    )
+    moves: dict[tuple[int, int], int] = field(default_factory=dict)
+    begun: list[Moved] = field(default_factory=list)
+    ended: list[Moved] = field(default_factory=list)
+    worse: list[Moved] = field(default_factory=list)
+    rules: dict[str, list[int]] = field(default_factory=dict)
+
+    def move(self, moved: Moved) -> None:
+        """One verdict that is other."""
+        begins, ends = moved.after == DRIFTS != moved.before, moved.before == DRIFTS != moved.after
+        if begins:
+            self.begun.append(moved)
+            self.rules.setdefault(moved.rule, [0, 0])[0] += 1
+        if ends:
+            self.ended.append(moved)
+            self.rules.setdefault(moved.rule, [0, 0])[1] += 1
+
+
+class Compared:
+    """Judges before and after."""
+
+    def __init__(
+        self,
+        before: Snapshot,
+        applied: Applied,
+        changes: Changes,
+        baseline: Baseline,
+        exceptions: Sequence[AgreedException],
+    ) -> None:
+        self.changes, self.applied = changes, applied
+        self.checkers = Checker(before, baseline, exceptions), Checker(applied.snapshot, baseline, exceptions)
+        ids = [snapshot.people.ids.take(np.arange(len(snapshot.people))) for snapshot in (before, applied.snapshot)]
+        self.names = sorted({*ids[0], *ids[1]})
+        index = {name: number for number, name in enumerate(self.names)}
+        self.places: tuple[Longs, Longs] = (
+            np.array([index[name] for name in ids[0]], np.int64),
+            np.array([index[name] for name in ids[1]], np.int64),
+        )
+        self.settings_only = all(isinstance(change, (Set, Unset)) for change in changes.changes)
+
+    def comparison(self) -> Comparison:
+        """Everything that is other."""
+        tally = _Tally()
+        drifts = [np.zeros(len(self.names), bool), np.zeros(len(self.names), bool)]
+        logins = self._logins()
+        need: dict[tuple[str | None, str], set[int]] = {}
+        before, after = self.checkers
+        for rule in before.baseline.rules:
+            services = [service.id if service else None for service in services_of(rule, before.snapshot.services)]
+            for name in services:
+                if rule.subject == "people":
+                    self._people(rule, name, tally, drifts, logins, need)
+                else:
+                    self._others(rule, name, tally)
+        locked = self._lockouts()
+        return Comparison(
+            before.snapshot,
+            after.snapshot,
+            self.changes,
+            (tuple(tally.counts[0].tolist()), tuple(tally.counts[1].tolist())),
+            (int(drifts[0].sum()), int(drifts[1].sum())),
+            dict(sorted(tally.moves.items())),
+            tuple(sorted(tally.begun, key=_order)),
+            tuple(sorted(tally.ended, key=_order)),
+            tuple(sorted(tally.worse, key=_order)),
+            {rule: (counted[0], counted[1]) for rule, counted in sorted(tally.rules.items())},
+            self._open_doors(),
+            tuple(self._meetings()),
+            locked[0],
+            locked[1],
+            self._stranded(),
+            tuple(self._reach(need)),
+            self.applied.notes,
+        )
+
+    def _logins(self) -> list[str]:
+        found = [""] * len(self.names)
+        for checker, places in zip(self.checkers, self.places, strict=True):
+            every = checker.snapshot.people.logins.take(np.arange(len(places)))
+            for place, login in zip(places.tolist(), every, strict=True):
+                found[place] = login
+        return found
+
+    def _touched(self, rule: Rule, name: str | None) -> bool:
+        """Whether a verdict of a pair may be other: settings alone touch the pairs that look at them."""
+        if not self.settings_only or (rule.subject == "meetings" and self._doors_touched):
+            return True
+        if name is None:
+            return False
+        service = self._service(name, self.checkers[0].snapshot)
+        return any(place[0] == name and rule.looks_at(place[1], service) for place in self.applied.places)
+
+    @staticmethod
+    def _service(name: str, snapshot: Snapshot) -> Service:
+        return next(service for service in snapshot.services or () if service.id == name)
+
+    def _people(
+        self,
+        rule: Rule,
+        name: str | None,
+        tally: _Tally,
+        drifts: list[np.ndarray],
+        logins: list[str],
+        need: dict[tuple[str | None, str], set[int]],
+    ) -> None:
+        said: list[Ints] = []
+        would: list[Ints] = []
+        touched = self._touched(rule, name)
+        for turn, checker in enumerate(self.checkers if touched else self.checkers[:1]):
+            service = None if name is None else self._service(name, checker.snapshot)
+            verdicts = checker.judge(rule, service)
+            for column, into in ((verdicts.verdict, said), (verdicts.would_be, would)):
+                whole = np.full(len(self.names), NOT_JUDGED, np.int32)
+                whole[self.places[turn]] = column
+                into.append(whole)
+        if not touched:
+            said.append(said[0])
+            would.append(would[0])
+        for turn in (0, 1):
+            counted = np.bincount(said[turn], minlength=NOT_JUDGED + 1)[: len(VERDICTS)]
+            tally.counts[turn][:] += counted
+            drifts[turn] |= said[turn] == DRIFTS
+        drifting = np.flatnonzero(said[0] == DRIFTS).tolist()
+        if drifting:
+            for leaf in rule.leaves:
+                if leaf.about in ("control", "person"):
+                    need.setdefault((name if leaf.about == "control" else None, leaf.name), set()).update(drifting)
+                elif leaf.about == "door":
+                    for control in _DOOR_CONTROLS:
+                        need.setdefault((name, control), set()).update(drifting)
+        other = np.flatnonzero(said[0] != said[1])
+        pairs, counts = np.unique(np.stack((said[0][other], said[1][other])), axis=1, return_counts=True)
+        for (first, second), count in zip(pairs.T.tolist(), counts.tolist(), strict=True):
+            tally.moves[first, second] = tally.moves.get((first, second), 0) + count
+        worse = _goodness(would[1]) < _goodness(would[0])
+        for place in np.flatnonzero((said[0] != said[1]) | worse).tolist():
+            subject = "person", self.names[place], logins[place]
+            tally.move(Moved(rule.id, name, subject, int(said[0][place]), int(said[1][place])))
+            if worse[place]:
+                tally.worse.append(Moved(rule.id, name, subject, int(would[0][place]), int(would[1][place])))
+
+    def _others(self, rule: Rule, name: str | None, tally: _Tally) -> None:
+        found: list[dict[tuple[str, str], tuple[int, int]]] = []
+        for checker in self.checkers:
+            service = None if name is None else self._service(name, checker.snapshot)
+            judged = _judge_other(rule, service, checker)
+            found.append(
+                {
+                    subject: (tail.verdict, tail.verdict if tail.would_be is None else tail.would_be)
+                    for subject, tail in judged.found
+                }
+            )
+        nothing = NOT_JUDGED, NOT_JUDGED
+        for subject in sorted({*found[0], *found[1]}):
+            first, second = (each.get(subject, nothing) for each in found)
+            worse = bool(_goodness(np.array([second[1]]))[0] < _goodness(np.array([first[1]]))[0])
+            if first[0] != second[0]:
+                tally.moves[first[0], second[0]] = tally.moves.get((first[0], second[0]), 0) + 1
+                tally.move(Moved(rule.id, name, (*subject, ""), first[0], second[0]))
+            if worse:
+                tally.worse.append(Moved(rule.id, name, (*subject, ""), first[1], second[1]))
+
+    # doors and meetings
+
+    @property
+    def _doors_touched(self) -> bool:
+        if any(place[1] in _DOOR_CONTROLS for place in self.applied.places):
+            return True
+        return any(
+            isinstance(change, (Members, PartnerFlags))
+            or (isinstance(change, People) and bool("active" in change.cells or change.added or change.removed))
+            for change in self.changes.changes
+        )
+
+    def _open_doors(self) -> tuple[int, int] | None:
+        if not self._doors_touched:
+            return None
+        found = []
+        for checker in self.checkers:
+            doors = [
+                door
+                for service in checker.snapshot.services or ()
+                if kinds_of(service)
+                for door in Doors(hosts_of(checker.resolver, service)).doors()
+            ]
+            found.append(sum(door.open for door in doors))
+        return found[0], found[1]
+
+    def _meetings(self) -> Iterator[NewlyMet]:
+        if not self._doors_touched:
+            return
+        before = {(each.service, each.id): each for each in self.checkers[0].agenda.all()}
+        for after in self.checkers[1].agenda.all():
+            was = before.get((after.service, after.id))
+            if was is None:
+                continue
+            turned, waiting, walking, needing = (
+                tuple(address for address in getattr(after, name) if address not in set(getattr(was, name)))
+                for name in ("turned_away", "waiting", "walking_in", "need_account")
+            )
+            if turned or waiting or walking or needing:
+                yield NewlyMet(after, turned, waiting, walking, needing)
+
+    # lock-outs
+
+    def _lockouts(self) -> tuple[tuple[LockedOut, ...], tuple[LockedOut, ...]]:
+        if self.settings_only:
+            return (), ()
+        sets = [_locked(lockouts(checker.gatekeeper).found) for checker in self.checkers]
+        begun, ended = sorted(sets[1] - sets[0]), sorted(sets[0] - sets[1])
+        return tuple(LockedOut(*each) for each in begun), tuple(LockedOut(*each) for each in ended)
+
+    def _stranded(self) -> tuple[tuple[str, tuple[str, ...]], ...]:
+        if self.settings_only:
+            return ()
+        found: list[dict[str, set[str]]] = []
+        for checker in self.checkers:
+            ids = checker.snapshot.people.ids
+            found.append({each.resource: set(ids.take(each.people)) for each in lockouts(checker.gatekeeper).stranded})
+        new = {resource: people - found[0].get(resource, set()) for resource, people in found[1].items()}
+        return tuple((resource, tuple(sorted(people))) for resource, people in sorted(new.items()) if people)
+
+    # reach
+
+    def _reach(self, need: Mapping[tuple[str | None, str], set[int]]) -> Iterator[Reach]:
+        by_place = self._by_place()
+        for number, change in enumerate(self.changes.changes, 1):
+            people: set[int] = set()
+            without: set[int] = set()
+            if number in self.applied.real:
+                chosen = self.applied.whom.get(number)
+                whom = None if chosen is None else {place for place, name in enumerate(self.names) if name in chosen}
+                for key, mine in self._reached(number, change, by_place):
+                    mine = mine if whom is None else mine & whom
+                    people |= mine
+                    without |= mine - need.get(key, set())
+            yield Reach(number, len(people), len(without))
+
+    def _reached(
+        self, number: int, change: object, by_place: Mapping[tuple[str, str, str], set[int]]
+    ) -> Iterator[tuple[tuple[str | None, str], set[int]]]:
+        if isinstance(change, (Set, Unset)):
+            for place, numbers in self.applied.places.items():
+                if number in numbers:
+                    yield (place[0], place[1]), by_place.get(place, set())
+            return
+        names: Sequence[str] = ()
+        if isinstance(change, People):
+            names = [*change.cells, *change.added]
+        elif isinstance(change, Register):
+            names = [name for name in FACTS if name.startswith("authenticators.") or name == "can-show"]
+        elif isinstance(change, Members):
+            names = ["denying-rules", "requiring-rules"]
+            for place, mine in by_place.items():
+                yield (place[0], place[1]), mine
+        elif isinstance(change, (PartnerFlags, Rules, SecondFactor)):
+            names = ["denying-rules", "requiring-rules"]
+        for name in names:
+            if name == "active":
+                yield (None, name), set(np.setxor1d(*self.places).tolist())
+            elif name in FACTS:
+                yield (None, name), self._other_fact(name)
+
+    def _other_fact(self, name: str) -> set[int]:
+        columns = []
+        for checker, places in zip(self.checkers, self.places, strict=True):
+            column = fact(name, checker.snapshot)
+            whole: list[str | None] = [None] * len(self.names)
+            if column is not None:
+                for place, code in zip(places.tolist(), column.codes.tolist(), strict=True):
+                    whole[place] = None if code == MISSING else column.words[code]
+            columns.append(whole)
+        both = set(self.places[0].tolist()) & set(self.places[1].tolist())
+        return {place for place in both if columns[0][place] != columns[1][place]}
+
+    def _by_place(self) -> dict[tuple[str, str, str], set[int]]:
+        """The people whose value is other, by each place that caused it before or after."""
+        asked = {(place[0], place[1]) for place in self.applied.places}
+        if any(isinstance(change, Members) for change in self.changes.changes):
+            asked |= {(service.id, control) for service in self.checkers[0].snapshot.services or ()
+                      for control in self.checkers[0].resolver.controls_set(service)}  # fmt: skip
+        found: dict[tuple[str, str, str], set[int]] = {}
+        names = dict(zip(self._logins_folded(), self.names, strict=True)) | {name: name for name in self.names}
+        for service, control in sorted(asked):
+            values: list[list[str | None]] = []
+            causes: list[list[str | None]] = []
+            for checker, places in zip(self.checkers, self.places, strict=True):
+                at_service = self._service(service, checker.snapshot)
+                effective, accounts = (
+                    checker.resolver.effective(at_service, control),
+                    checker.resolver.accounts(at_service),
+                )
+                value: list[str | None] = [None] * len(self.names)
+                cause: list[str | None] = [None] * len(self.names)
+                told = [effective.cause(number) for number in range(len(effective))]
+                scopes = [scope_by_id(each.scope, names) for each in told]
+                lacking = effective.lacking if effective.unlicensed else None
+                for person, (place, at) in enumerate(zip(places.tolist(), effective.places.tolist(), strict=True)):
+                    if accounts[person] and (lacking is None or not lacking[person]):
+                        value[place], cause[place] = told[at].value, scopes[at]
+                values.append(value)
+                causes.append(cause)
+            for place, (first, second) in enumerate(zip(*values, strict=True)):
+                if first != second:
+                    for scope in {causes[0][place], causes[1][place]} - {None}:
+                        found.setdefault((service, control, scope or ""), set()).add(place)
+        return found
+
+    def _logins_folded(self) -> list[str]:
+        return [login.casefold() for login in self._logins()]
+
+
+def _judge_other(rule: Rule, service: Service | None, checker: Checker) -> OtherVerdicts:
+    if rule.subject == "partners":
+        return judge_partners(rule, checker.snapshot, checker.exceptions)
+    if rule.subject == "meetings":
+        return judge_meetings(rule, service, checker)
+    return judge_organisation(rule, service, checker.resolver)
+
+
+def _goodness(codes: np.ndarray) -> np.ndarray:
+    """Verdicts in the order of worse: what is exempt, excepted or not judged ranks with what meets."""
+    return np.where(np.isin(codes, _AS_MET), MEETS, codes)
+
+
+def _locked(found: Sequence[Lockout]) -> set[tuple[str, str, str]]:
+    return {(each.resource, each.of, person) for each in found for person in each.people}
+
+
+def _order(moved: Moved) -> tuple[str, str, str, str]:
+    return moved.rule, moved.service or "", moved.subject[0], moved.subject[1]

@@ -1,0 +1,1 @@
+"""Who could get into a meeting: for every host and kind of visitor whether they enter, wait or are refused, and by which gate."""

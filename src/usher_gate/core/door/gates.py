@@ -1,0 +1,301 @@
+"""The gates between a visitor and the room, for many hosts at once: what each gives, at least and at most, where a value is not known.
+
+Source: door, "The gates, in this order"; readings 1 to 15.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Hashable, Mapping, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+from numpy.typing import NDArray
+
+from ..organisation.columns import Bools, Ints, Longs
+from ..words.catalogue import Catalogue
+from ..words.record import record
+from ..words.values import split_words
+from .visitors import (
+    AUDIENCES,
+    BEFORE,
+    GUEST,
+    INVITATION,
+    MEMBER,
+    NOBODY,
+    NUMBER,
+    OUTSIDER,
+    PARTNER,
+    PASSCODES,
+    PERSONAL,
+    SHOWS,
+    TELEPHONE,
+    TELEPHONE_PASSCODE,
+    WAY_CONTROLS,
+    WITHOUT_ACCOUNT,
+    Visit,
+)
+
+Results = NDArray[np.int8]  # 0 enters, 1 waits, 2 refused
+PASSES, STOPS, SHUTS = 0, 1, 2
+ROOM = "door.personal-room"
+ENCRYPTION = "line.encryption"
+REFUSED = "door.refused-domains"
+IN_LINK = "door.passcode-in-link"
+RIVALS = "\n"  # between the rivals of a contested set
+# Who walks past the waiting room, by its value.
+WALK_PAST: Mapping[str, frozenset[str]] = {
+    "everyone": frozenset((NOBODY, OUTSIDER, PARTNER, GUEST, MEMBER)),
+    "partners": frozenset((PARTNER, GUEST, MEMBER)),
+    "guests": frozenset((GUEST, MEMBER)),
+    "members": frozenset((MEMBER,)),
+    "invitees": frozenset((MEMBER,)),  # of these whoever holds an invitation
+    "hosts": frozenset(),
+}
+_REFUSED_BY_IDENTITY: Mapping[str, frozenset[str]] = {
+    "anyone": frozenset(),
+    "any-account": frozenset((NOBODY,)),
+    "listed-domains": frozenset((NOBODY, OUTSIDER)),
+    "own-organisation": frozenset((NOBODY, OUTSIDER, PARTNER)),
+}
+
+
+@record
+class Held:
+    """The values of one control for some hosts (or meetings): `codes` (one each) into `values`, None for one that is not known; `pinned`
+    says of each whether a pin holds it. A contested set stands as its rivals, one a line."""
+
+    codes: Ints
+    values: Sequence[str | None]
+    pinned: Sequence[bool]
+    known: dict[Hashable, tuple[Results, Results]] = field(default_factory=dict)  # what was asked of it already
+
+    def take(self, rows: Ints | Longs) -> Held:
+        """The same for some rows."""
+        return Held(self.codes[rows], self.values, self.pinned)
+
+    @property
+    def texts(self) -> list[str | None]:
+        """The value of each row."""
+        return [self.values[code] for code in self.codes.tolist()]
+
+    @classmethod
+    def of(cls, texts: Sequence[str | None], pinned: Sequence[bool]) -> Held:
+        """From the value of each row, and whether it is pinned."""
+        index: dict[tuple[str | None, bool], int] = {}
+        codes = [index.setdefault(pair, len(index)) for pair in zip(texts, pinned, strict=True)]
+        return cls(np.array(codes, np.int32), [value for value, _ in index], [held for _, held in index])
+
+
+@dataclass(frozen=True)
+class Panel:
+    """What some hosts' meetings of a service are set to: by control, those that the service supports. `callers` says that identity and
+    anonymous-join bind callers and room systems; `changeable` are the controls that people can change where nothing is pinned."""
+
+    size: int
+    held: Mapping[str, Held]
+    catalogue: Catalogue
+    callers: bool
+    changeable: frozenset[str] = frozenset()
+
+    def with_value(self, control: str, value: str) -> Panel:
+        """The same with one control set to a value for everybody."""
+        one = Held(np.zeros(self.size, np.int32), [value], [False])
+        return Panel(self.size, {**self.held, control: one}, self.catalogue, self.callers, self.changeable)
+
+    def take(self, rows: Ints | Longs) -> Panel:
+        """Some rows, in this order."""
+        held = {control: one.take(rows) for control, one in self.held.items()}
+        return Panel(len(rows), held, self.catalogue, self.callers, self.changeable)
+
+    def with_values(self, changes: Mapping[str, Mapping[int, tuple[str | None, bool]]]) -> Panel:
+        """The same with other values (and pins) of some controls at some rows."""
+        held = dict(self.held)
+        for control, rows in changes.items():
+            one = held[control]
+            index = {pair: code for code, pair in enumerate(zip(one.values, one.pinned, strict=True))}
+            codes = one.codes.copy()
+            for row, pair in rows.items():
+                codes[row] = index.setdefault(pair, len(index))
+            held[control] = Held(codes, [value for value, _ in index], [pin for _, pin in index])
+        return Panel(self.size, held, self.catalogue, self.callers, self.changeable)
+
+    def openable(self, control: str, strict: bool) -> Bools:
+        """Where the hosts themselves can change a control (`strict`: where no pin holds it)."""
+        if control not in self.held or not (strict or control in self.changeable):
+            return np.zeros(self.size, bool)
+        held = self.held[control]
+        return ~np.array(held.pinned, bool)[held.codes]
+
+
+@record
+class Gate:
+    """What one gate gives at least and at most (one number a host), and the control that it is about. `beside` is another control that
+    alone can make it let this visitor pass."""
+
+    name: str
+    control: str
+    least: Results
+    most: Results
+    beside: str = ""
+
+
+def _ask(
+    panel: Panel, control: str, whom: Hashable, gives: Callable[[str], int], unknown: tuple[int, int] | None = None
+) -> tuple[Results, Results]:
+    """What a control gives for each host; an unknown value may give whatever one of its values would (`unknown`, for a set). `whom` is all
+    that `gives` hangs on beside the value: visitors alike in it are asked once."""
+    held = panel.held[control]
+    if whom not in held.known:
+        held.known[whom] = _asked(panel, control, held, gives, unknown)
+    return held.known[whom]
+
+
+def _asked(
+    panel: Panel, control: str, held: Held, gives: Callable[[str], int], unknown: tuple[int, int] | None
+) -> tuple[Results, Results]:
+    every = unknown or [gives(word) for word in panel.catalogue.index[control].kind.words]
+    least = [min(every) if value is None else gives(value) for value in held.values]
+    most = [max(every) if value is None else gives(value) for value in held.values]
+    return np.array(least, np.int8)[held.codes], np.array(most, np.int8)[held.codes]
+
+
+def refuses(value: str, domain: str) -> int:
+    """What a set of refused domains gives for a visitor of a domain (of a contested set the weakest)."""
+    rivals = [{one.casefold() for one in split_words(rival)} for rival in value.split(RIVALS)]
+    return SHUTS if all(domain.casefold() in rival for rival in rivals) else PASSES
+
+
+def gates(panel: Panel, visit: Visit, domain: str = "") -> list[Gate]:
+    """The gates that a visitor meets, in order. `domain` is that of the visitor's account where it is known."""
+    found = _way(panel, visit)
+    if domain and REFUSED in panel.held:
+        found.append(
+            Gate(
+                "domain", REFUSED, *_ask(panel, REFUSED, domain, lambda value: refuses(value, domain), (PASSES, SHUTS))
+            )
+        )
+    if visit.kind in SHOWS:
+        return found + _audience(panel, visit)
+    asked = panel.callers or visit.way not in WITHOUT_ACCOUNT
+    if asked and "door.anonymous-join" in panel.held and visit.standing == NOBODY:
+        shut = _ask(panel, "door.anonymous-join", "", lambda value: SHUTS if value == "off" else PASSES)
+        found.append(Gate("account", "door.anonymous-join", *shut))
+    if asked and "door.identity" in panel.held:
+        strange = lambda value: SHUTS if visit.standing in _REFUSED_BY_IDENTITY[value] else PASSES  # noqa: E731
+        found.append(Gate("identity", "door.identity", *_ask(panel, "door.identity", visit.standing, strange)))
+    found += _passcode(panel, visit)
+    if "door.host-first" in panel.held and visit.moment == BEFORE:
+        first = _ask(panel, "door.host-first", "", lambda value: STOPS if value == "on" else PASSES)
+        found.append(Gate("host", "door.host-first", *first))
+    return found + _waiting(panel, visit)
+
+
+def _way(panel: Panel, visit: Visit) -> list[Gate]:
+    """The way itself; end-to-end encryption beside another way than the app contradicts it, so the gate may give either."""
+    own, found = WAY_CONTROLS.get(visit.way, ""), []
+    if own in panel.held:
+        found.append(Gate("way", own, *_ask(panel, own, "", lambda value: SHUTS if value == "off" else PASSES)))
+    if own and ENCRYPTION in panel.held:
+        _, most = _ask(panel, ENCRYPTION, "", lambda value: SHUTS if value == "end-to-end" else PASSES)
+        found.append(Gate("way", ENCRYPTION, np.zeros_like(most), most))
+    return found
+
+
+def _audience(panel: Panel, visit: Visit) -> list[Gate]:
+    control = AUDIENCES[visit.kind]
+    if control not in panel.held:
+        return []
+
+    def gives(value: str) -> int:
+        ours = visit.standing in (MEMBER, GUEST)
+        inside = value == "public" or (ours and (value == "organisation" or visit.holding == INVITATION))
+        return PASSES if inside else SHUTS
+
+    return [Gate("audience", control, *_ask(panel, control, (visit.standing, visit.holding), gives))]
+
+
+def passcode_of(visit: Visit) -> str:
+    """The passcode that a visitor is asked."""
+    return TELEPHONE_PASSCODE if visit.way == TELEPHONE else PASSCODES[visit.kind]
+
+
+def _passcode(panel: Panel, visit: Visit) -> list[Gate]:
+    control = passcode_of(visit)
+    if control not in panel.held:
+        return []
+    least, most = _ask(panel, control, "", lambda value: SHUTS if value == "on" else PASSES)
+    if visit.holding == NUMBER:
+        return [Gate("passcode", control, least, most)]
+    if visit.holding == INVITATION or IN_LINK not in panel.held:  # without the control the link carries it
+        return [Gate("passcode", control, np.zeros_like(least), np.zeros_like(most))]
+    bare = _ask(panel, IN_LINK, "", lambda value: SHUTS if value == "off" else PASSES)
+    return [Gate("passcode", control, np.minimum(least, bare[0]), np.minimum(most, bare[1]), IN_LINK)]
+
+
+def waiting_of(panel: Panel, visit: Visit) -> str:
+    """The control that says whether a visitor waits."""
+    telephone = visit.way == TELEPHONE and "door.telephone-waits" in panel.held
+    return "door.telephone-waits" if telephone else "door.waiting-room"
+
+
+def _waiting(panel: Panel, visit: Visit) -> list[Gate]:
+    control = waiting_of(panel, visit)
+    if control not in panel.held:
+        return []
+
+    def gives(value: str) -> int:
+        if control == "door.telephone-waits":
+            return STOPS if value == "on" else PASSES
+        past = visit.standing in WALK_PAST[value] and (value != "invitees" or visit.holding == INVITATION)
+        return PASSES if past else STOPS
+
+    return [Gate("waiting-room", control, *_ask(panel, control, (visit.standing, visit.holding), gives))]
+
+
+@record
+class Met:
+    """What a visitor meets at each of some hosts: the outcome lies between `least` and `most` (equal where it is known). `exists` is 1
+    where the room is known to be there, 0 where it is known not to be, 2 where that is not known."""
+
+    visit: Visit
+    gates: Sequence[Gate]
+    least: Results
+    most: Results
+    exists: Results
+
+    @property
+    def known(self) -> NDArray[np.bool_]:
+        """Where the outcome is known: a room of which nobody knows whether it is there is known only to be shut."""
+        found: NDArray[np.bool_] = (self.least == self.most) & ((self.exists == 1) | (self.least == SHUTS))
+        return found
+
+    @property
+    def stopping(self) -> Ints:
+        """How many gates are known to stop the visitor."""
+        counted = np.zeros(len(self.least), np.int32)
+        for gate in self.gates:
+            counted += gate.least > PASSES
+        return counted
+
+    def deciding(self, row: int) -> Gate | None:
+        """The gate that decides at one host; None where the visitor enters."""
+        if self.known[row] and self.least[row] == PASSES:
+            return None
+        if self.known[row]:
+            return next((gate for gate in self.gates if gate.least[row] == self.least[row]), None)
+        if self.exists[row] != 1:
+            return Gate("room", ROOM, np.zeros_like(self.least), np.full_like(self.most, SHUTS))
+        return next((gate for gate in self.gates if gate.most[row] > self.least[row]), None)
+
+
+def meet(panel: Panel, visit: Visit, domain: str = "") -> Met:
+    """What a visitor meets at each host."""
+    found = gates(panel, visit, domain)
+    none = np.zeros(panel.size, np.int8)
+    least = np.maximum.reduce([none, *(gate.least for gate in found)])
+    most = np.maximum.reduce([none, *(gate.most for gate in found)])
+    exists = np.ones(panel.size, np.int8)
+    if visit.kind == PERSONAL and ROOM in panel.held:
+        held = panel.held[ROOM]
+        exists = np.array([2 if value is None else int(value != "off") for value in held.values], np.int8)[held.codes]
+    return Met(visit, found, least, most, exists)

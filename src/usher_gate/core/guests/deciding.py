@@ -1,0 +1,125 @@
+"""What the answers of a review come to: a decision for each row, silence included, and the changes that follow.
+
+Source: guests, section 3; reading 40.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from datetime import date, timedelta
+
+from ..organisation.columns import MISSING
+from ..organisation.snapshot import Snapshot
+from ..words.record import record
+from .asking import ACCOUNT
+from .policy import END, KEEP
+
+PASS_ON = "pass-on"
+DECISIONS = (KEEP, END, PASS_ON)
+# What becomes of a row, the strictest first: of two answers for one row that counts which comes first.
+SILENCE_ENDS, PENDING, SILENCE_KEEPS = "silence-ends", "pending", "silence-keeps"
+FATES = (END, SILENCE_ENDS, PASS_ON, PENDING, KEEP, SILENCE_KEEPS)
+OPEN = (PASS_ON, PENDING)
+
+
+@record
+class Row:
+    """One row that was asked: guest (id), place, the group that gives the membership ("" for a direct one), and who was asked (id)."""
+
+    guest: str
+    place: str
+    through: str
+    reviewer: str
+
+
+@record
+class Answer:
+    """One answer: "" for silence, until which day (None: not said), a note, and where it stands."""
+
+    decision: str
+    until: date | None
+    note: str
+    where: str
+
+
+@record
+class Decided:
+    """What becomes of a row (one of FATES), by which answer; `others` are where it is answered otherwise."""
+
+    row: Row
+    fate: str
+    until: date | None
+    note: str
+    where: str
+    others: tuple[str, ...]
+
+
+def decide(row: Row, answers: Sequence[Answer], on: date, due: date, on_silence: str) -> Decided:
+    """One row: the strictest of its answers counts; silence is pending up to the due day, and what was agreed after it."""
+
+    def fate(answer: Answer) -> str:
+        if answer.decision:
+            return answer.decision
+        if on <= due:
+            return PENDING
+        return SILENCE_ENDS if on_silence == END else SILENCE_KEEPS
+
+    ranked = sorted(answers, key=lambda answer: (FATES.index(fate(answer)), answer.until or date.max, answer.where))
+    first = ranked[0]
+    told = fate(first), first.until
+    others = tuple(answer.where for answer in ranked[1:] if (fate(answer), answer.until) != told)
+    return Decided(row, fate(first), first.until, first.note, first.where, others)
+
+
+@record
+class Outcome:
+    """What follows from the decisions, for accounts and memberships: whose account ends, who is kept until which day, which direct
+    memberships end; and what no change can be made for: memberships through other groups, guests who have gone."""
+
+    ended: tuple[str, ...]
+    kept: Mapping[date, tuple[str, ...]]
+    removed: Mapping[str, tuple[str, ...]]
+    nested: tuple[tuple[str, str, str], ...]
+    gone: tuple[str, ...]
+
+
+def outcome(decided: Sequence[Decided], snapshot: Snapshot, on: date, keep_for_days: int) -> Outcome:
+    """The changes that follow; of an account that ends the groups are not changed besides."""
+    people = snapshot.people
+    there = {one.row.guest for one in decided if people.ids.find(one.row.guest)}
+    ended = {one.row.guest for one in decided if one.row.place == ACCOUNT and one.fate in (END, SILENCE_ENDS)}
+    kept: dict[date, list[str]] = {}
+    removed: dict[str, list[str]] = {}
+    nested: list[tuple[str, str, str]] = []
+    for one in decided:
+        guest, place = one.row.guest, one.row.place
+        if guest not in there:
+            continue
+        if place == ACCOUNT:
+            if one.fate in (KEEP, SILENCE_KEEPS):
+                kept.setdefault(one.until or on + timedelta(days=keep_for_days), []).append(guest)
+        elif one.fate in (END, SILENCE_ENDS) and guest not in ended:
+            group = place.partition(":")[2]
+            if one.row.through:
+                nested.append((guest, group, one.row.through))
+            elif _is_direct(snapshot, guest, group):
+                removed.setdefault(group, []).append(guest)
+    return Outcome(
+        tuple(sorted(ended & there)),
+        {day: tuple(sorted(some)) for day, some in sorted(kept.items())},
+        {group: tuple(sorted(some)) for group, some in sorted(removed.items())},
+        tuple(sorted(nested)),
+        tuple(sorted({one.row.guest for one in decided} - there)),
+    )
+
+
+def _is_direct(snapshot: Snapshot, guest: str, group: str) -> bool:
+    groups = snapshot.groups
+    number = snapshot.group_index.get(group, MISSING)
+    found = snapshot.people.ids.find(guest)
+    return groups is not None and number != MISSING and bool(found) and found[0] in groups.direct.of(number).tolist()
+
+
+def pending(decided: Sequence[Decided]) -> Iterator[Decided]:
+    """The rows that wait for somebody."""
+    return (one for one in decided if one.fate in OPEN)

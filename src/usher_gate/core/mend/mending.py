@@ -1,0 +1,321 @@
+"""The whole plan: the components' plans together, judged again by a whole check, in an order that hurts nobody; and what is left.
+
+Source: changes, section 3; readings 31 to 38.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import replace
+
+import numpy as np
+
+from ..changes.apply import apply_changes
+from ..changes.compare import Compared, Comparison
+from ..changes.model import Change, Changes, Set, Unset
+from ..organisation.build.table import Table
+from ..organisation.snapshot import Snapshot
+from ..settings.edited import Given, Spot
+from ..verdicts.checker import Checker
+from ..verdicts.codes import DRIFTS
+from ..verdicts.others import judge_organisation, judge_partners
+from ..verdicts.planned import judge_meetings
+from ..verdicts.rules import AgreedException, Baseline
+from ..verdicts.scope import services_of
+from ..verdicts.trial import Remembered, Trial
+from ..words.faults import Faults
+from ..words.record import record
+from .components import components
+from .judging import Judging, Weighed
+from .leftovers import LeftOver, leftovers
+from .optimum import Found, solve
+from .order import in_order
+from .tasks import Task, tasks
+from .terms import Plan, Terms
+
+Told = Callable[[int, int], None]
+
+
+@record
+class MadeEdit:
+    """One edit of the plan. `ended` verdicts would be left again without it; `touched` values are other because of it, `without` of them of
+    who had nothing to mend there; `people` are active at its place; `undo` says who can undo it: nobody, people, or settings."""
+
+    spot: Spot
+    given: Given
+    ended: int
+    touched: int
+    without: int
+    people: int
+    component: int
+    undo: str
+
+
+@record
+class Part:
+    """One component of the plan, by its number from 1."""
+
+    number: int
+    found: Found
+
+
+@record
+class Mending:
+    """The whole answer. `drifting` verdicts drift now, `mendable` of them by a setting; `ended` drift no more, `left` are left of those
+    to be mended; `freed` people drift from nothing any more. `safe` says whether no step on the way makes any verdict worse."""
+
+    snapshot: Snapshot
+    changes: Changes
+    comparison: Comparison | None
+    edits: tuple[MadeEdit, ...]
+    parts: tuple[Part, ...]
+    drifting: int
+    mendable: int
+    ended: int
+    freed: int
+    touched: int
+    without: int
+    left_over: tuple[LeftOver, ...]
+    left: int
+    tasks: tuple[Task, ...]
+    safe: bool
+    limit: int | None
+    notes: tuple[str, ...]
+
+    @property
+    def gap(self) -> int:
+        """By how many edits the plan may be more than the fewest."""
+        return sum(part.found.gap for part in self.parts)
+
+    @property
+    def proof(self) -> str:
+        """How sure it is that there are no fewer."""
+        return "proven fewest" if not self.gap else f"at most {self.gap} more than the fewest"
+
+
+class Mended(Exception):
+    """The plan, judged again by a whole check, does not hold what it promised: a bug."""
+
+
+@record
+class Asked:
+    """What is asked: a baseline and exceptions, the terms, and the most edits that a plan may have (None: as many as are needed)."""
+
+    baseline: Baseline
+    exceptions: Sequence[AgreedException]
+    terms: Terms
+    limit: int | None = None
+
+
+def mend(
+    snapshot: Snapshot,
+    tables: Mapping[str, Table],
+    asked: Asked,
+    clock: Callable[[], float],
+    seconds: float,
+    told: Told | None = None,
+) -> Mending:
+    """The fewest edits, found in so many seconds; judged again before it is told."""
+    pinnable = "settings" in tables and "pinned" in tables["settings"].columns
+    terms = replace(asked.terms, pinnable=pinnable)
+    base = Remembered(snapshot, asked.baseline, asked.exceptions)
+    until = clock() + seconds
+    every = list(components(base, terms))
+    found = _solved(every, clock, until, asked.limit, told)
+    plan = {spot: given for each in found for spot, given in each.weighed.plan.items()}
+    parts = tuple(Part(number, each) for number, each in enumerate(found, 1))
+    ordered, safe = _ordered(parts)
+    changes = Changes(
+        _title(len(plan)),
+        None,
+        tuple(_change(edit.spot, edit.given, pinnable) for edit in ordered),
+        (0,) * len(ordered),
+    )
+    comparison = _judged_again(snapshot, tables, asked, changes, found) if plan else None
+    drifting, ended, freed = _drifts(base, terms, plan)
+    left = sum(each.weighed.left for each in found)
+    after = Trial(base, plan)
+    return Mending(
+        snapshot,
+        changes,
+        comparison,
+        ordered,
+        parts,
+        drifting,
+        sum(each.judging.to_mend_in_all() for each in found),
+        ended,
+        freed,
+        sum(each.weighed.touched for each in found),
+        sum(each.weighed.without for each in found),
+        tuple(leftovers(found, clock, clock() + 10)),
+        left,
+        tuple(tasks(after, terms)),
+        safe,
+        asked.limit,
+        _notes(snapshot),
+    )
+
+
+def _title(many: int) -> str:
+    return "1 edit that mends" if many == 1 else f"{many} edits that mend"
+
+
+def _notes(snapshot: Snapshot) -> tuple[str, ...]:
+    if snapshot.services is None:
+        return ("the snapshot has no services.yaml, so nothing can be set anywhere",)
+    return ()
+
+
+def _solved(
+    every: Sequence[Judging], clock: Callable[[], float], until: float, limit: int | None, told: Told | None
+) -> list[Found]:
+    found = []
+    for number, judging in enumerate(every):
+        share = clock() + max(until - clock(), 0.0) / (len(every) - number)
+        found.append(solve(judging, clock, max(share, clock() + 0.2)))
+        if told is not None:
+            told(number + 1, len(every))
+    return found if limit is None else _within(found, clock, until, limit)
+
+
+def _within(found: list[Found], clock: Callable[[], float], until: float, limit: int) -> list[Found]:
+    """Of each component the best plan of so many edits that, all together, there are at most `limit` and fewest verdicts are left."""
+    if sum(len(each.weighed.plan) for each in found) <= limit:
+        return found
+    best: list[list[Found]] = [[]]  # of 0, 1, ... edits: the plans of the components so far
+    cost = [0]
+    for each in found:
+        whole = len(each.weighed.plan)
+        choices = [
+            each if many == whole else solve(each.judging, clock, max(until, clock() + 1), many)
+            for many in range(min(whole, limit) + 1)
+        ]
+        plans: list[list[Found]] = []
+        costs: list[int] = []
+        for edits in range(limit + 1):
+            options = [
+                (cost[min(edits - many, len(cost) - 1)] + choice.weighed.left, many)
+                for many, choice in enumerate(choices)
+                if many <= edits
+            ]
+            least, many = min(options)
+            costs.append(least)
+            plans.append([*best[min(edits - many, len(best) - 1)], choices[many]])
+        best, cost = plans, costs
+    fewest = min(range(limit + 1), key=lambda edits: (cost[edits], edits))
+    return best[fewest]
+
+
+def _ordered(parts: Sequence[Part]) -> tuple[tuple[MadeEdit, ...], bool]:
+    """The edits in the order of making them: the widest relief first, no step making any verdict worse where that can be."""
+    made: list[tuple[int, list[MadeEdit]]] = []
+    safe = True
+    for part in parts:
+        judging, plan = part.found.judging, part.found.weighed
+        if not plan.plan:
+            continue
+        order, fine = in_order(judging, plan)
+        safe &= fine
+        edits = [_made(judging, plan, spot, part.number) for spot in order]
+        made.append((-max(edit.ended for edit in edits), edits))
+    return tuple(
+        edit for _, edits in sorted(made, key=lambda one: (one[0], one[1][0].component)) for edit in edits
+    ), safe
+
+
+def _made(judging: Judging, plan: Weighed, spot: Spot, component: int) -> MadeEdit:
+    given = plan.plan[spot]
+    if len(plan.plan) == 1:
+        ended, touched, without = judging.to_mend_in_all() - plan.left, plan.touched, plan.without
+    else:
+        less = judging.weigh({other: one for other, one in plan.plan.items() if other != spot})
+        ended = less.left - plan.left
+        mask = judging.apart(plan, less, spot.control)
+        touched = int(np.count_nonzero(mask))
+        without = int(np.count_nonzero(mask & ~judging.need[spot.control]))
+    people = judging.reach({spot: given})
+    return MadeEdit(spot, given, ended, touched, without, people, component, _undo(judging, spot, given))
+
+
+def _undo(judging: Judging, spot: Spot, given: Given) -> str:
+    if given.pinned:
+        return "nobody"
+    return "people" if judging.service.changeable(spot.control) else "settings"
+
+
+def _change(spot: Spot, given: Given, pinnable: bool) -> Change:
+    if given.value is None:
+        return Unset(spot.service, spot.control, spot.scope)
+    return Set(spot.service, spot.control, spot.scope, given.value, given.pinned if pinnable else None)
+
+
+def _judged_again(
+    snapshot: Snapshot, tables: Mapping[str, Table], asked: Asked, changes: Changes, found: Sequence[Found]
+) -> Comparison:
+    """The whole check before and after; raises Mended where it says other than was promised."""
+    faults = Faults()
+    applied = apply_changes(snapshot, tables, changes, "the plan", faults)
+    if applied is None or faults.found:
+        raise Mended(faults.found[0].message if faults.found else "the plan cannot be applied")
+    compared = Compared(snapshot, applied, changes, asked.baseline, asked.exceptions)
+    made = compared.comparison()
+    if made.begun or made.worse:
+        moved = (*made.begun, *made.worse)[0]
+        raise Mended(f"{moved.rule} gets worse for {moved.subject[1]}")
+    if not asked.terms.turn_away and any(each.turned_away for each in made.meetings):
+        raise Mended(f"somebody invited to {made.meetings[0].meeting.id} is turned away")
+    after: Checker = compared.checkers[1]
+    for each in found:
+        judging = each.judging
+        left = sum(int(np.count_nonzero(judging.left_of(rule, judging.said(rule, after)))) for rule in judging.rules)
+        if left != each.weighed.left:
+            raise Mended(f"{left} verdicts about {judging.controls[0]} are left, not {each.weighed.left}")
+    return made
+
+
+def _drifts(base: Remembered, terms: Terms, plan: Plan) -> tuple[int, int, int]:
+    """How many verdicts drift now, how many of them no more with the plan, and how many people then drift from nothing."""
+    after = Trial(base, plan)
+    size = len(base.snapshot.people)
+    before_of, after_of = np.zeros(size, np.int64), np.zeros(size, np.int64)
+    drifting = ended = 0
+    for rule in base.baseline.rules:
+        for service in services_of(rule, base.snapshot.services):
+            if not terms.keeps(rule, service.id if service else None):
+                continue
+            if rule.subject == "people":
+                now = (base.judge(rule, service).verdict == DRIFTS) & terms.chosen
+                then = (after.judge(rule, service).verdict == DRIFTS) & terms.chosen
+                before_of += now
+                after_of += then
+            elif rule.subject == "partners":
+                said = judge_partners(rule, base.snapshot, base.exceptions).found
+                drifting += sum(tail.verdict == DRIFTS for _, tail in said) if np.all(terms.chosen) else 0
+                continue
+            else:
+                told = [
+                    judge_meetings(rule, service, checker)
+                    if rule.subject == "meetings"
+                    else judge_organisation(rule, service, checker.resolver)
+                    for checker in (base, after)
+                ]
+                now, then = (np.array([tail.verdict == DRIFTS for _, tail in one.found], bool) for one in told)
+                mine = terms.chosen[told[0].organisers] if told[0].organisers is not None else np.all(terms.chosen)
+                now, then = now & mine, then & mine
+            drifting += int(np.count_nonzero(now))
+            ended += int(np.count_nonzero(now & ~then))
+    return drifting, ended, int(np.count_nonzero((before_of > 0) & (after_of == 0)))
+
+
+def batches(edits: Sequence[MadeEdit], snapshot: Snapshot) -> Iterator[tuple[str, str, int, int]]:
+    """Of services that assign to so many people at once: service, control, edits at people, and the size of a batch."""
+    counted: dict[tuple[str, str], int] = {}
+    sizes = {service.id: service.batch for service in snapshot.services or ()}
+    for edit in edits:
+        if edit.spot.scope.startswith("person:") and sizes.get(edit.spot.service) is not None:
+            key = edit.spot.service, edit.spot.control
+            counted[key] = counted.get(key, 0) + 1
+    for (service, control), many in sorted(counted.items()):
+        size = sizes[service]
+        assert size is not None
+        yield service, control, many, size

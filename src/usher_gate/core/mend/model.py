@@ -1,0 +1,142 @@
+"""A component as a whole-number programme: who is in it, and what must hold for each of them.
+
+Rows are added when a plan breaks them, so that only who matters stands in the programme: it always allows every plan that is right, and
+what it says of a plan is held against judging again.
+
+Source: changes, section 3; readings 31 to 36."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+import numpy as np
+
+from ..verdicts.codes import DRIFTS, EXEMPT, MEETS, SETTLING
+from ..verdicts.rules import Rule
+from .judging import Judging
+from .offers import Offers
+from .rows import ONE, Term, negated, total
+from .trees import Trees
+from .walks import Alike
+
+
+@dataclass(eq=False)
+class Open:
+    """Subjects whose verdict of a rule may be left as it is: `term` is 1 where it is."""
+
+    alike: Alike
+    rule: Rule
+    term: Term
+
+
+class Model(Trees):
+    """The programme of one component."""
+
+    def __init__(self, judging: Judging, offers: Offers) -> None:
+        super().__init__(judging, offers)
+        self.open: dict[tuple[int, str], Open] = {}
+        self._trees = {rule.id: rule.tree_on(judging.service) for rule in judging.rules}
+        for rule, mask in judging.subjects():
+            chosen = np.flatnonzero(mask).tolist()
+            if rule.subject == "people":
+                self.include_people(chosen)
+            elif rule.subject == "meetings":
+                for number in chosen:
+                    self.include_meeting(number)
+            else:
+                self.include_organisation()
+
+    def left(self) -> Term:
+        """How many verdicts are left."""
+        return total(each.term.times(each.alike.many) for each in self.open.values())
+
+    # who is in
+
+    def include_people(self, people: Iterable[int]) -> bool:
+        """Puts people in; says whether somebody is new."""
+        fresh = self.walks.add_people(people)
+        for alike in fresh:
+            self._must_hold(alike)
+        return bool(fresh)
+
+    def include_meeting(self, number: int) -> bool:
+        """Puts a planned meeting in, and its organiser."""
+        if number in self.walks.of_meeting:
+            return False
+        assert self.judging.planned is not None
+        self.include_people([int(self.judging.planned.organiser[number])])
+        self._must_hold(self.walks.add_meeting(number))
+        return True
+
+    def include_organisation(self) -> bool:
+        """Puts the organisation in."""
+        if self.walks.organisation is not None:
+            return False
+        self._must_hold(self.walks.add_organisation())
+        return True
+
+    # what must hold
+
+    def _place_of(self, alike: Alike) -> int:
+        """Where a subject stands among those of its rules."""
+        return {"people": alike.person, "meetings": alike.meeting, "organisation": 0}[alike.subject]
+
+    def _must_hold(self, alike: Alike) -> None:
+        judging, terms = self.judging, self.judging.terms
+        at = self._place_of(alike)
+        for rule in judging.rules:
+            if rule.subject != alike.subject:
+                continue
+            now = judging.now[rule.id]
+            tree = self._trees[rule.id]
+            if tree is None or at >= len(now.verdict) or now.verdict[at] == EXEMPT or not self._answered(rule):
+                continue
+            would_be = int(now.would_be[at])
+            if bool(judging.to_mend(rule)[at]):
+                term = self.programme.variable()
+                self.open[alike.name, rule.id] = Open(alike, rule, term)
+                self._require(alike, rule, tree, MEETS if terms.hold else SETTLING, negated(term), True)
+            if would_be > DRIFTS:
+                self._require(alike, rule, tree, min(would_be, MEETS), ONE, False)
+        if alike.subject == "organisation":
+            return
+        for control in judging.controls:
+            if control in alike.fixed:
+                continue
+            items = alike.items[control]
+            value = self._value_now(alike, control)
+            frozen = judging.frozen[control] if alike.subject == "people" else judging.frozen_meetings[control]
+            if frozen[at]:
+                self._accept(alike, control, [item.value == value for item in items], ONE)
+            there = judging.there[control][alike.person]
+            if not terms.weaken and value is not None and there and not judging.need[control][alike.person]:
+                strict = self.judging.base.snapshot.catalogue.index[control].kind.strictness
+                known = [item.value is not None and strict(item.value) >= strict(value) for item in items]
+                self._accept(alike, control, known, ONE)
+        if alike.subject == "people":
+            self._no_contradiction(alike)
+
+    def _answered(self, rule: Rule) -> bool:
+        """Whether it can be told whom a rule is about; where not, no setting changes what it says."""
+        return rule.subject == "organisation" or self.judging.base.scopes.of(rule, self.judging.service).answered
+
+    def _no_contradiction(self, alike: Alike) -> None:
+        service, catalogue = self.judging.service, self.judging.base.snapshot.catalogue
+        for contradiction in catalogue.contradictions:
+            sides = (contradiction.first, contradiction.second)
+            if not {sides[0][0], sides[1][0]} <= service.controls:
+                continue
+            if not self.judging.base.resolver.accounts(service)[alike.person]:
+                continue
+            if all(self._value_of(alike, control) in values for control, values in sides):
+                continue
+            apart = []
+            for control, values in sides:
+                if control in alike.items and control in self.judging.controls:
+                    term = self.programme.variable()
+                    self._accept(alike, control, [item.value not in values for item in alike.items[control]], term)
+                    apart.append(term)
+                elif self._value_of(alike, control) not in values:
+                    apart.append(ONE)
+            self.programme.at_least(total(apart), 1)

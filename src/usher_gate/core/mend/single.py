@@ -1,0 +1,78 @@
+"""Plans of a single edit, all of them tried: where one edit ends every drift, there is nothing fewer."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from ..organisation.settings import GROUP, ORGANISATION, PERSON, UNIT
+from ..settings.edited import Given, Spot
+from .judging import Judging, Weighed
+from .offers import Offers
+from .terms import last_of_all
+
+MOST_TRIED = 400
+
+
+def single_edits(judging: Judging, offers: Offers) -> Iterator[tuple[Spot, Given]]:
+    """The edits that reach everybody who has something to mend."""
+    people, meetings, whole = _to_reach(judging)
+    for control in judging.controls:
+        if not offers.editable(control):
+            continue
+        standing, values = offers.standing(control), offers.values(control)
+        for kind, target in [(ORGANISATION, -1)] if whole else _places(judging, offers, people, control):
+            now = standing.get((kind, target))
+            for given in offers.options(kind, now, values):
+                yield offers.spot(control, kind, target), given
+        if len(meetings) == 1 and not whole and not np.any(judging.people_to_mend()) and judging.planned is not None:
+            for spot in offers.at_meeting(control, judging.planned.ids[int(meetings[0])]):
+                yield spot, Given(None)
+
+
+def _to_reach(judging: Judging) -> tuple[np.ndarray, np.ndarray, bool]:
+    """The people who have to be reached (organisers of meetings among them), the meetings, and whether the organisation itself has."""
+    people, meetings, whole = judging.people_to_mend(), set[int](), False
+    for rule, mask in judging.subjects():
+        if rule.subject == "organisation":
+            whole = True
+        elif rule.subject == "meetings" and judging.planned is not None:
+            meetings |= set(np.flatnonzero(mask).tolist())
+            people = people.copy()
+            people[judging.planned.organiser[mask]] = True
+    return np.flatnonzero(people), np.array(sorted(meetings), np.int64), whole
+
+
+def _places(judging: Judging, offers: Offers, people: np.ndarray, control: str) -> Iterator[tuple[int, int]]:
+    yield ORGANISATION, -1
+    snapshot = judging.base.snapshot
+    if UNIT in offers.levels and snapshot.units is not None:
+        codes = snapshot.units.codes[people]
+        if np.all(codes >= 0):
+            ends = snapshot.units.ends
+            low, high = int(codes.min()), int(codes.max())
+            yield from ((UNIT, unit) for unit in range(low + 1) if ends[unit] > high)
+    if GROUP in offers.levels:
+        for kind, target in offers.standing(control):
+            if kind == GROUP and target >= 0 and np.all(np.isin(people, judging.members(kind, target))):
+                yield kind, target
+    if PERSON in offers.levels and len(people) == 1:
+        yield PERSON, int(people[0])
+
+
+def best_single(judging: Judging, offers: Offers) -> tuple[Weighed | None, bool]:
+    """The best plan of one edit that ends every drift and has nothing against it; and whether all were tried."""
+    edits = []
+    for edit in single_edits(judging, offers):
+        edits.append(edit)
+        if len(edits) > MOST_TRIED:
+            break
+    best: Weighed | None = None
+    for spot, given in edits[:MOST_TRIED]:
+        weighed = judging.weigh_if({spot: given}, 0)
+        if weighed is None:
+            continue
+        if best is None or (weighed.order, last_of_all(weighed.plan)) < (best.order, last_of_all(best.plan)):
+            best = weighed
+    return best, len(edits) <= MOST_TRIED
