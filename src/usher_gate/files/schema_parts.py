@@ -37,7 +37,7 @@ def nullable(schema: Schema) -> Schema:
 
 
 def list_of(items: Schema) -> Schema:
-    """A list."""
+    """The schema of an array whose entries all follow one schema."""
     return {"type": "array", "items": items}
 
 

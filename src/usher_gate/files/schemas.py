@@ -6,11 +6,26 @@
 
 from __future__ import annotations
 
+from ..core.door.visitors import HOLDINGS, MOMENTS, OUTCOMES, STANDINGS
 from ..core.organisation.facts import FACTS
 from ..core.organisation.partners import PARTNER_COLUMNS
+from ..core.organisation.proofs import TYPES
 from ..core.organisation.selector import KEYS
+from ..core.verdicts.meeting_field import MEETING_FIELDS
 from ..core.words.compare import OPERATORS
-from ..core.words.vocabulary import CONDITION_WORDS, LEVELS, MODES, PERSON_KINDS, PROOFS, SEVERITIES, SUBJECTS
+from ..core.words.vocabulary import (
+    CONDITION_WORDS,
+    DOOR_WAYS,
+    LEVELS,
+    MEETING_KINDS,
+    MFA_WORDS,
+    MODES,
+    PERSON_KINDS,
+    PROOFS,
+    PROTECTION_WORDS,
+    SEVERITIES,
+    SUBJECTS,
+)
 from .schema_parts import (
     COUNT,
     DAY,
@@ -102,15 +117,26 @@ def _condition() -> Schema:
         "person": {"anyOf": [{"enum": list(FACTS)}, {"type": "string", "pattern": r"^attr\..+"}]},
         "partner": {"enum": list(PARTNER_COLUMNS)},
         "count": {"$ref": "#/$defs/selector"},
-        "meeting": TEXT,
+        "meeting": {"enum": list(MEETING_FIELDS)},
     }
     leaves = [
         object_of({about: schema, operator: operands[operator]})
         for about, schema in abouts.items()
         for operator in OPERATORS
     ]
-    proof = object_of({"proof": {"enum": list(PROOFS)}, "on": {"anyOf": [TEXT, SOME]}}, {"when": _when()})
-    return {"anyOf": [*trees, *leaves, proof]}
+    proof = object_of(
+        {"proof": {"enum": list(PROOFS)}, "on": {"anyOf": [TEXT, SOME, object_of({"tag": {"anyOf": [TEXT, SOME]}})]}},
+        {"when": _when()},
+    )
+    words = {"kind": MEETING_KINDS, "standing": STANDINGS, "holding": HOLDINGS, "way": DOOR_WAYS, "moment": MOMENTS}
+    comers = {
+        key: {"anyOf": [{"enum": ["any", *some]}, {"type": "array", "items": {"enum": list(some)}, "minItems": 1}]}
+        for key, some in words.items()
+    }
+    met: Schema = {"enum": list(OUTCOMES[:3])}
+    compared = {"is": met, "one-of": {"type": "array", "items": met, "minItems": 1}, "no-weaker-than": met}
+    doors = [object_of({"door": object_of({}, comers), operator: operand}) for operator, operand in compared.items()]
+    return {"anyOf": [*trees, *leaves, *doors, proof]}
 
 
 def _control() -> Schema:
@@ -127,6 +153,11 @@ def _control() -> Schema:
 def _service() -> Schema:
     values: Schema = {"type": "object", "additionalProperties": VALUE}
     need = object_of({"licences": SOME}, {"without": VALUE})
+    words = {"kinds": MEETING_KINDS, "ways": DOOR_WAYS}
+    named: Schema = {
+        key: {"type": "array", "items": {"enum": list(some)}, "minItems": 1} for key, some in words.items()
+    }
+    door = object_of({}, {**named, "asks-callers": {"type": "boolean"}})
     precedence = {"type": "array", "items": {"enum": list(LEVELS)}, "uniqueItems": True, "minItems": 1}
     return object_of(
         {"id": TEXT},
@@ -139,6 +170,9 @@ def _service() -> Schema:
             "factory": values,
             "self-service": TEXTS,
             "needs": {"type": "object", "additionalProperties": need},
+            "door": door,
+            "pins": {"type": "boolean"},
+            "batch": {"type": "integer", "minimum": 1},
         },
     )
 
@@ -157,6 +191,7 @@ def _rule() -> Schema:
             "because": TEXT,
             "mend": TEXT,
             "maps": {"type": "object", "additionalProperties": TEXTS},
+            "may-judge-nobody": {"type": "boolean"},
         },
     )
 
@@ -169,7 +204,14 @@ def _exception() -> Schema:
 
 def _mapping() -> Schema:
     text: Schema = {"type": "string"}
-    moved = {"values": {"type": "object", "additionalProperties": {"type": "string"}}, "missing": text, "other": text}
+    words = {"type": "object", "additionalProperties": {"type": "string"}}
+    moved: Schema = {
+        "values": words,
+        "missing": text,
+        "other": text,
+        "separator": TEXT,
+        "may-be-absent": {"type": "boolean"},
+    }
     cell: Schema = {"anyOf": [TEXT, object_of({"from": TEXT}, moved), object_of({"value": text})]}
     cells: Schema = {"type": "object", "additionalProperties": cell}
     below = object_of({"level": {"enum": ["unit", "group", "person"]}, "from": TEXT}, moved)
@@ -181,7 +223,8 @@ def _mapping() -> Schema:
             object_of({"table": TEXT, "columns": cells}),
         ]
     }
-    return form("mapping/1", {"into": {**list_of(into), "minItems": 1}}, {"rows": TEXT, "ignore": TEXTS})
+    export = {"delimiter": TEXT, "encoding": TEXT, "taken_at": object_of({"from": TEXT})}
+    return form("mapping/1", {"into": {**list_of(into), "minItems": 1}}, {"rows": TEXT, "ignore": TEXTS, **export})
 
 
 def _manifest() -> Schema:
@@ -193,7 +236,49 @@ def _manifest() -> Schema:
     file = object_of({"name": TEXT, "sha256": sha256, "bytes": COUNT, "rows": nullable(COUNT)})
     missing = object_of({"source": TEXT, "why": TEXT, "tables": TEXTS, "settings_of": TEXTS})
     lists = {"sources": list_of(source), "files": list_of(file), "missing": list_of(missing)}
-    return form("manifest/1", {"taken_at": TIME, "finished_at": TIME, **lists})
+    return form("manifest/1", {"taken_at": TIME, "finished_at": TIME, **lists}, {"services": TEXTS})
+
+
+def _changes() -> Schema:
+    who: Schema = {"anyOf": [{"$ref": "#/$defs/selector"}, {"type": "object", "required": ["person"]}]}
+    place: Schema = dict.fromkeys(("service", "control", "scope"), TEXT)
+    lists = object_of({}, {"add": TEXTS, "remove": TEXTS}, minProperties=1)
+    day = nullable({"anyOf": [DAY, TIME]})
+    cells = {
+        "mfa": nullable({"enum": list(MFA_WORDS)}),
+        "protection": nullable({"enum": list(PROTECTION_WORDS)}),
+        "active": nullable({"type": "boolean"}),
+        "expires_at": day,
+        "reviewed_at": day,
+        "sponsor": nullable(TEXT),
+        "licences": lists,
+        "roles": lists,
+    }
+    rule: Schema = {
+        "anyOf": [
+            object_of({"id": TEXT, "mode": {"enum": list(MODES)}}),
+            object_of({"put": _access_rule()}),
+            object_of({"drop": TEXT}),
+        ]
+    }
+    kinds: dict[str, Schema] = {
+        "set": object_of({**place, "value": VALUE}, {"pinned": {"type": "boolean"}, "rank": {"type": "integer"}}),
+        "unset": object_of(place),
+        "people": object_of({"who": who}, cells, minProperties=2),
+        "register": object_of(
+            {"who": who, "type": {"enum": list(TYPES)}}, {"count": {"type": "integer", "minimum": 1}}
+        ),
+        "members": object_of({"group": TEXT}, {"add": SOME, "remove": SOME}, minProperties=2),
+        "partner": object_of(
+            {"domain": TEXT}, {name: {"type": "boolean"} for name in PARTNER_COLUMNS}, minProperties=2
+        ),
+        "access-rule": rule,
+        "access-rules": TEXT,
+        "second-factor-default": FLAG,
+    }
+    change: Schema = {"anyOf": [object_of({kind: said}) for kind, said in kinds.items()]}
+    selector = {"$defs": {"selector": _selector()}}
+    return form("changes/1", {"title": TEXT, "changes": {**list_of(change), "minItems": 1}}, {"from": TIME}, **selector)
 
 
 def schemas() -> dict[str, Schema]:
@@ -217,6 +302,7 @@ def schemas() -> dict[str, Schema]:
             "baseline/1", {"name": TEXT, "version": TEXT, "rules": list_of(_rule())}, {"audiences": audiences}, **both
         ),
         "exceptions": form("exceptions/1", {"exceptions": nullable(list_of(_exception()))}, **selector),
+        "changes": _changes(),
         "mapping": _mapping(),
         "manifest": _manifest(),
     }

@@ -14,5 +14,4 @@ EXTENDED = (
     "last_sign_in_at",
     "expires_at",
     "reviewed_at",
-    "attr.owner",
 )

@@ -7,7 +7,7 @@ Scalars are taken as the words that stand there; what a word means is decided by
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Collection, Iterable, Iterator
+from collections.abc import Callable, Collection, Iterable, Iterator, Mapping
 from datetime import date
 from pathlib import Path
 from typing import Protocol, TypeVar
@@ -15,6 +15,7 @@ from typing import Protocol, TypeVar
 import yaml
 
 from ..core.words.faults import Faults, nearest, quoted
+from ..core.words.spellings import ours
 from ..core.words.times import parse_time
 from .binary import LARGEST_WRITTEN, read_bytes
 
@@ -94,6 +95,14 @@ class Cursor:
 
     key_line = 0
 
+    def without(self, key: str) -> Cursor:
+        """The mapping that stands here, without one key."""
+        if not isinstance(self.node, yaml.MappingNode):
+            return self
+        kept = [pair for pair in self.node.value if getattr(pair[0], "value", None) != key]
+        node = yaml.MappingNode(self.node.tag, kept, self.node.start_mark, self.node.end_mark, self.node.flow_style)
+        return Cursor(node, self.file, self.path, self.faults)
+
     def fields(self, required: Collection[str], optional: Collection[str] = (), hint: str = "") -> dict[str, Cursor]:
         """The mapping that stands here, with no other keys than these; what is required and missing is a fault."""
         found = self.entries()
@@ -172,9 +181,15 @@ class Cursor:
         text = self.text(what)
         return () if text is None else (text,)
 
-    def choice(self, words: Collection[str]) -> str | None:
-        """One of these words."""
+    def choice(self, words: Collection[str], others: Mapping[str, str] | None = None) -> str | None:
+        """One of these words; one of the `others`, which are not ours, is named once in a file."""
         text = self.value("one of " + ", ".join(words))
+        right = ours(text, others) if text is not None and text not in words and others is not None else None
+        if right is not None:
+            if (self.file, text) not in self.faults.told:
+                self.faults.told.add((self.file, text or ""))
+                self.fault(f"{quoted(text or '')} is {right} in our words; write that, here and wherever it stands")
+            return None
         if text is not None and text not in words:
             self.fault(f"{quoted(text)} is none of the words that may stand here; {nearest(text, words)}")
             return None
@@ -221,7 +236,7 @@ class Cursor:
         return found
 
     def day(self) -> date | None:
-        """A calendar day."""
+        """A calendar day; a fault is noted for anything else."""
         text = self.value("a day")
         if text is None:
             return None

@@ -7,6 +7,7 @@ from pathlib import Path
 
 from ...core.sign_in.replay import Replay
 from ...core.words.faults import Fault
+from ..binary import LARGEST_LOG, open_file
 from ..faults import BadInput
 from .interface import SIGN_INS, Batch, Meanings, Part, Unread
 from .methods import AMR, FACTORS, WHOLE
@@ -32,6 +33,9 @@ def _lines(part: Part, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
     from .lines import is_ocsf, read_lines
     from .ocsf import read_ocsf
 
+    with open_file(part.path, LARGEST_LOG) as stream:
+        if stream.read(64).lstrip(b"\xef\xbb\xbf \t\r\n").startswith(b"["):
+            raise BadInput([Fault(str(part.path), 1, "is a JSON array; write one object a line (JSON Lines)")])
     return (read_ocsf if is_ocsf(part.path) else read_lines)(part, meanings, unread)
 
 
@@ -49,6 +53,10 @@ def sign_in_files(path: Path) -> list[Path]:
     if not path.exists():
         raise BadInput(
             [Fault(str(path), 0, f"does not exist; name a file that ends in {endings}, or a folder of them")]
+        )
+    if path.suffix == ".json":
+        raise BadInput(
+            [Fault(str(path), 0, "is one JSON text; write one object a line, and call it NAME.jsonl (JSON Lines)")]
         )
     if path.suffix not in FORMATS:
         raise BadInput([Fault(str(path), 0, f"is of no known kind; name a file that ends in {endings}")])

@@ -14,14 +14,15 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ...core.organisation.columns import MISSING, Bools, Ints, Longs
+from ...core.organisation.columns import MISSING, NO_TIME, Bools, Ints, Longs
 from ...core.words.faults import Fault, Faults
+from ...core.words.times import parse_epoch
 from ..binary import LARGEST_LOG, check_file, open_file
 from ..faults import BadInput, stop_if_any
 from ..parallel import ahead
 from ..tables.arrowcolumn import ArrowColumn, words_of
 from ..tables.parquet import whole_parquet
-from .interface import COLUMNS, SIGN_INS, Batch, Meanings, Part, Unread
+from .interface import COLUMNS, EPOCH, SIGN_INS, Batch, Meanings, Part, Unread
 
 READ = 512 * 1024  # rows that are read at once, since each reading brings a dictionary of its own
 ROWS = 128 * 1024  # rows that are decided at once, which stay in the cache
@@ -82,8 +83,10 @@ def _coded(array: Any, path: Path, name: str) -> Any:
         raise BadInput([Fault(str(path), 1, f"the column {name} holds {kind}; text is due")]) from None
 
 
-def _times(array: Any) -> tuple[Longs, Bools | None]:
-    """The times, and which are none (an empty cell is NO_TIME)."""
+def _times(array: Any, unread: Unread) -> tuple[Longs, Bools | None]:
+    """The times, and which are none (an empty cell is NO_TIME); numbers are seconds or milliseconds since 1970."""
+    if pa.types.is_integer(array.type) or pa.types.is_floating(array.type):
+        array = array.cast(pa.string())
     if pa.types.is_timestamp(array.type) and array.type.tz is not None:
         if array.type.unit == "us" and not array.null_count:
             whole: Longs = array.view(pa.int64()).to_numpy()
@@ -94,9 +97,21 @@ def _times(array: Any) -> tuple[Longs, Bools | None]:
     time, rows = ArrowColumn(array).times()
     if not len(rows):
         return time, None
+    texts = words_of(array.take(pa.array(rows)))
+    counted = np.array([_epoch(text) for text in texts], np.int64)
+    if np.any(counted != NO_TIME):
+        unread.spelled["time", "a number"] = EPOCH
+        time = time.copy()
+        time[rows] = counted
+        rows = rows[counted == NO_TIME]
     wrong = np.zeros(len(time), bool)
     wrong[rows] = True
     return time, wrong
+
+
+def _epoch(text: str | None) -> int:
+    found = parse_epoch(text or "")
+    return NO_TIME if found is None else found
 
 
 def _batches(
@@ -112,7 +127,7 @@ def _batches(
     for batch in found:
         arrays = {name: _coded(batch.column(names.index(name)), path, name) for name in columns}
         raw_time = batch.column(names.index("time"))
-        time, wrong = _times(raw_time)
+        time, wrong = _times(raw_time, unread)
 
         def counted(
             name: str, rows: Longs, arrays: dict[str, Any] = arrays, raw: Any = raw_time
@@ -131,7 +146,7 @@ def _batches(
 
 
 def read_parquet(part: Part, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
-    """The sign-ins of a Parquet file; where faults name a line, it is the row, counted from 1."""
+    """The sign-ins of a Parquet file; where faults name a line, it is the row, counted from 1; raises BadInput."""
     import pyarrow.parquet as pq
 
     path = part.path
@@ -172,7 +187,8 @@ def _check_columns(names: list[str], path: Path) -> None:
 
 
 def read_csv(path: Path, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
-    """The sign-ins of a CSV file (RFC 4180). A row with too few or too many cells is counted as unread."""
+    """The sign-ins of a CSV file (RFC 4180). A row with too few or too many cells is counted as unread;
+    raises BadInput for a file that is none."""
     import pyarrow.csv as pacsv
 
     names = _cells_of(next(_text_lines(path), ""))

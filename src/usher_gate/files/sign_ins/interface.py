@@ -16,6 +16,9 @@ from ...core.organisation.proofs import TYPES
 from ...core.sign_in.rehearsal import RESULTS
 from ...core.sign_in.replay import Events, Replay
 from ...core.words.record import record
+from ...core.words.spellings import RESULTS as OTHER_RESULTS
+from ...core.words.spellings import TYPES as OTHER_TYPES
+from ...core.words.spellings import ours
 from ...core.words.vocabulary import CONDITION_WORDS, ELSEWHERE
 
 SIGN_INS = Spec(
@@ -26,6 +29,7 @@ SIGN_INS = Spec(
 )
 COLUMNS = ("person", "resource", "address", "network", "client", "platform", "device", "risk", "shown", "result")
 BAD = -2
+EPOCH = "seconds or milliseconds since 1970"
 _KEPT = 10_000  # distinct things that are wrong, of each kind
 
 
@@ -59,6 +63,7 @@ class Unread:
     """What could not be read: how many events, why, what stood there, and the first place of each."""
 
     read: int = 0
+    spelled: dict[tuple[str, str], str] = field(default_factory=dict)  # by column and word: what it was read as
     counts: dict[tuple[str, str], int] = field(default_factory=dict)
     places: dict[tuple[str, str], tuple[str, int]] = field(default_factory=dict)
 
@@ -73,6 +78,7 @@ class Unread:
     def merge(self, other: Unread) -> None:
         """Adds what another reader could not read."""
         self.read += other.read
+        self.spelled |= other.spelled
         for key, count in other.counts.items():
             self.counts[key] = self.counts.get(key, 0) + count
             self.places[key] = min(self.places.get(key, other.places[key]), other.places[key])
@@ -102,12 +108,22 @@ def counted_by(value: Callable[[str, int], str]) -> CellCounts:
 class Coder(dict[Hashable, int]):
     """Numbers what a column can hold; each distinct thing is looked up once. Nothing (None, "") is MISSING, nonsense BAD."""
 
-    def __init__(self, number: Callable[[str], int]) -> None:
+    def __init__(self, number: Callable[[str], int], others: Mapping[str, str] | None = None) -> None:
+        """`others` are other words for ours: what was read by them stands in `spelled`."""
         super().__init__({None: MISSING, "": MISSING})
-        self._number = number
+        self._number, self._others = number, others or {}
+        self.spelled: dict[str, str] = {}
 
     def __missing__(self, key: Hashable) -> int:
-        found = self[key] = self._number(str(key))
+        text = str(key)
+        found = self._number(text)
+        if found == BAD and self._others:
+            parts = [part.strip() for part in text.split(";")]
+            right = ";".join(ours(part, self._others) or part.casefold() for part in parts)
+            found = self._number(right)
+            if found != BAD:
+                self.spelled[text] = right
+        self[key] = found
         return found
 
 
@@ -122,8 +138,8 @@ class Meanings:
             "address": Coder(self._address),
             "network": Coder(self._network),
             **{name: _words(words) for name, words in CONDITION_WORDS.items()},
-            "shown": Coder(self._shown),
-            "result": _words(RESULTS),
+            "shown": Coder(self._shown, OTHER_TYPES),
+            "result": _words(RESULTS, OTHER_RESULTS),
         }
         ids = replay.snapshot.people.ids.take(np.arange(len(replay.snapshot.people)))
         self.coders["person"].update(zip(ids, range(len(ids)), strict=True))
@@ -188,6 +204,8 @@ class Meanings:
         `columns` holds numbers by the coders; `counted` what stood in some cells, `line(row)` where.
         """
         unread.read += len(time)
+        for name in ("shown", "result"):
+            unread.spelled.update({(name, word): right for word, right in self.coders[name].spelled.items()})
         bad: dict[str, Bools] = {"time": time == NO_TIME}
         if wrong_time is not None:
             bad["time"] |= wrong_time
@@ -219,9 +237,9 @@ class Meanings:
         return Batch(events.at(rows), time[rows], result[rows])
 
 
-def _words(words: Iterable[str]) -> Coder:
+def _words(words: Iterable[str], others: Mapping[str, str] | None = None) -> Coder:
     numbers = {word: number for number, word in enumerate(words)}
-    return Coder(lambda word: numbers.get(word, BAD))
+    return Coder(lambda word: numbers.get(word, BAD), others)
 
 
 _WRONG = {

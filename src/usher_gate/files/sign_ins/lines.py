@@ -12,18 +12,19 @@ import numpy as np
 
 from ...core.organisation.columns import NO_TIME
 from ...core.words.faults import Fault, nearest, quoted
-from ...core.words.times import parse_time
+from ...core.words.times import parse_epoch, parse_time
 from ..binary import LARGEST_LOG, open_file
 from ..faults import BadInput
 from ..jsoncells import cell_text
-from .interface import COLUMNS, SIGN_INS, Batch, Meanings, Part, Unread, counted_by
+from .interface import COLUMNS, EPOCH, SIGN_INS, Batch, Meanings, Part, Unread, counted_by
 
 BLOCK = 4 * 1024 * 1024
 _LONGEST = 64 * 1024 * 1024
 
 
 def blocks(part: Part) -> Iterator[tuple[bytes, int]]:
-    """A file (or the lines of it that begin in a part) in blocks of whole lines, each with the number of its first line."""
+    """A file (or the lines of it that begin in a part) in blocks of whole lines, each with the number of its first line;
+    raises BadInput for a line without an end in sight."""
     with open_file(part.path, LARGEST_LOG) as stream:
         (line, place), rest = _begin(stream, part), b""
         if part.last is not None and place >= part.last:  # one long line of the part before covers this one
@@ -99,15 +100,23 @@ def read_lines(part: Part, meanings: Meanings, unread: Unread) -> Iterator[Batch
         }
         for name in ("person", "resource"):
             columns.setdefault(name, np.full(len(rows), -1, np.int32))
-        parsed = [
-            (cell, parse_time(cell) if cell else NO_TIME) for cell in (cell_text(row.get("time")) for row in rows)
-        ]
-        time = np.array([NO_TIME if when is None else when for _, when in parsed], np.int64)
+        parsed = [_moment(cell_text(row.get("time")), unread) for row in rows]
+        time = np.array(parsed, np.int64)
 
         def value(name: str, row: int, rows: Sequence[dict[str, Any]] = rows) -> str:
             return cell_text(rows[row].get(name)) or ""
 
         yield meanings.batch(columns, time, None, counted_by(value), lines.__getitem__, path, unread)
+
+
+def _moment(cell: str | None, unread: Unread) -> int:
+    """A time as RFC 3339 writes it, or in seconds or milliseconds since 1970; NO_TIME for anything else."""
+    if not cell:
+        return NO_TIME
+    found = parse_time(cell)
+    if found is None and (found := parse_epoch(cell)) is not None:
+        unread.spelled["time", "a number"] = EPOCH
+    return NO_TIME if found is None else found
 
 
 def _decoded(

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 
 from ...core.organisation.access_rules import AccessRule, Conditions, Requirement, ResourceChoice
 from ...core.organisation.networks import Networks
 from ...core.organisation.snapshot import Snapshot
 from ...core.words.faults import Faults, nearest, quoted
+from ...core.words.spellings import MODES as OTHER_MODES
 from ...core.words.vocabulary import ANY, CLIENTS, DEVICES, ELSEWHERE, MODES, PLATFORMS, PROOFS, RISKS
 from ..yamltree import Cursor, once_each, read_yaml
 from .selectors import read_selector
@@ -30,6 +31,11 @@ def read_access_rules(
     return once_each(items, "access rule", lambda item: _read_rule(item, snapshot, networks, resources))
 
 
+def read_access_rule(item: Cursor, snapshot: Snapshot) -> AccessRule | None:
+    """One whole rule; None, with faults, where there is none."""
+    return _read_rule(item, snapshot, snapshot.networks, snapshot.resources)
+
+
 def _read_rule(
     item: Cursor, snapshot: Snapshot, networks: Networks, resources: Mapping[str, frozenset[str]]
 ) -> AccessRule | None:
@@ -40,13 +46,15 @@ def _read_rule(
         for field in fields.values():
             field.path = field.path.replace(item.path, f"access rule {name}", 1)
     title = fields["title"].text("a title") if "title" in fields else name
-    mode = fields["mode"].choice(MODES) if "mode" in fields else None
+    mode = fields["mode"].choice(MODES, OTHER_MODES) if "mode" in fields else None
     changed = fields["changed_at"].time() if "changed_at" in fields else None
     people = fields["people"].fields(("include",), ("exclude",)) if "people" in fields else {}
     include = read_selector(people["include"], snapshot) if "include" in people else None
     exclude = read_selector(people["exclude"], snapshot) if "exclude" in people else None
     chosen, out = _read_resources(fields["resources"], resources) if "resources" in fields else (None, None)
     when = read_conditions(fields["when"], networks) if "when" in fields else Conditions()
+    if "when" in fields and not any(when.network(network.names) for network in networks.classes):
+        _never(fields["when"], "no address satisfies its network condition")
     outcome = fields["outcome"].fields((), ("deny", "require", "session")) if "outcome" in fields else {}
     deny = outcome["deny"].truth() if "deny" in outcome else False
     require = _read_requirement(outcome["require"]) if "require" in outcome else None
@@ -88,17 +96,23 @@ def _read_resources(
     place: Cursor, resources: Mapping[str, frozenset[str]]
 ) -> tuple[ResourceChoice | None, ResourceChoice | None]:
     fields = place.fields(("include",), ("exclude",))
-    chosen, out = (_choice(fields[key], resources) if key in fields else None for key in ("include", "exclude"))
+    chosen, out = (read_choice(fields[key], resources) if key in fields else None for key in ("include", "exclude"))
     if chosen is not None and chosen.among(resources) and not _meant(chosen, out, resources):
-        place.fault("every resource that is included is excluded again, so the rule can never match; leave one in")
+        _never(place, "every resource that is included is excluded again")
     return chosen, out
 
 
-def _choice(place: Cursor, resources: Mapping[str, frozenset[str]]) -> ResourceChoice:
+def _never(place: Cursor, why: str) -> None:
+    """A note, no fault: the rule came from a real system, where it stands as it is."""
+    place.faults.note(f"{place.file_name}:{place.line}: {place.path}: {why}, so the rule never matches")
+
+
+def read_choice(place: Cursor, resources: Mapping[str, frozenset[str]] | None) -> ResourceChoice:
+    """Some resources: `any`, names, or `{tag: T}`; without the organisation's resources, names and tags are taken as they come."""
     if place.is_mapping:
         fields = place.fields(("tag",))
         tags = fields["tag"].one_or_more("a tag") if "tag" in fields else ()
-        if tags and not ResourceChoice(tags=tags).among(resources):
+        if resources is not None and tags and not ResourceChoice(tags=tags).among(resources):
             known = {tag for marked in resources.values() for tag in marked}
             place.fault(f"no resource has the tag {quoted(', '.join(tags))}; {nearest(tags[0], known)}")
         return ResourceChoice(tags=tags)
@@ -106,9 +120,14 @@ def _choice(place: Cursor, resources: Mapping[str, frozenset[str]]) -> ResourceC
     if names == (ANY,):
         return ResourceChoice(any=True)
     for name in names:
-        if name not in resources:
-            place.fault(f"there is no resource {quoted(name)}; {nearest(name, resources)}")
+        if resources is not None and name not in resources:
+            place.fault(f"there is no resource {quoted(name)}; {nearest_or_any(name, resources)}")
     return ResourceChoice(names=names)
+
+
+def nearest_or_any(name: str, known: Iterable[str]) -> str:
+    """What would be right instead of an unknown name; who writes `all` means `any`."""
+    return "write any" if name.casefold() in ("all", "everything", "everywhere", "*") else nearest(name, known)
 
 
 def read_conditions(place: Cursor, networks: Networks | None) -> Conditions:
@@ -116,14 +135,7 @@ def read_conditions(place: Cursor, networks: Networks | None) -> Conditions:
     fields = place.fields((), ("network", *_DIMENSIONS))
     inside, outside = _read_network(fields["network"], networks) if "network" in fields else (None, frozenset[str]())
     words = {name: _words(fields[name], allowed) if name in fields else None for name, allowed in _DIMENSIONS.items()}
-    found = Conditions(inside, outside, words["client"], words["platform"], words["device"], words["risk"])
-    if (
-        networks is not None
-        and "network" in fields
-        and not any(found.network(network.names) for network in networks.classes)
-    ):
-        fields["network"].fault("no address satisfies this, so the rule can never match; leave one network in")
-    return found
+    return Conditions(inside, outside, words["client"], words["platform"], words["device"], words["risk"])
 
 
 def _words(place: Cursor, allowed: tuple[str, ...]) -> frozenset[str]:
@@ -143,7 +155,7 @@ def _names(place: Cursor, networks: Networks | None) -> frozenset[str]:
     names = place.one_or_more("a network")
     for name in names if names != (ANY,) else ():
         if networks is not None and name != ELSEWHERE and name not in networks.spans:
-            place.fault(f"there is no network {quoted(name)}; {nearest(name, (*networks.spans, ELSEWHERE))}")
+            place.fault(f"there is no network {quoted(name)}; {nearest_or_any(name, (*networks.spans, ELSEWHERE))}")
     return frozenset(names)
 
 

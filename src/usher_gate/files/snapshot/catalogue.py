@@ -11,7 +11,7 @@ from typing import Any
 from ...core.words import catalogue as shipped
 from ...core.words.catalogue import Catalogue, Contradiction, Control
 from ...core.words.faults import quoted
-from ...core.words.values import WORD_SET, Kind, flag, level, number
+from ...core.words.values import TEXT, WORD_SET, Kind, flag, level, number
 from ..yamltree import Cursor
 
 _ID = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]*", re.ASCII)
@@ -47,7 +47,10 @@ def read_controls(place: Cursor, catalogue: Catalogue) -> Catalogue:
     own: dict[str, Control] = {}
     for item in place.items():
         control = _read_control(item)
-        if control is None:
+        if control is None:  # named once: whatever speaks of it is not held to it
+            name = item.entries()["id"].raw if item.is_mapping and "id" in item.entries() else None
+            if name and name not in catalogue.index:
+                own.setdefault(name, Control(name, name, TEXT, "", True))
             continue
         if control.id in catalogue.index:
             item.fault(f"{quoted(control.id)} is a control of the catalogue; give your own another id")

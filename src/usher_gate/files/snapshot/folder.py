@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import json
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
+from typing import Any
+
+import numpy as np
 
 from ...core.organisation.build.credentials import AUTHENTICATORS, PASSES, build_authenticators, build_passes
 from ...core.organisation.build.groups import GROUPS, MEMBERS, GroupsBuilt, build_groups
@@ -13,17 +17,20 @@ from ...core.organisation.build.partners import PARTNERS, build_partners
 from ...core.organisation.build.people import PEOPLE, Register, build_people
 from ...core.organisation.build.settings import OBSERVATIONS, SETTINGS, build_observations, build_settings
 from ...core.organisation.build.table import Table
+from ...core.organisation.columns import Longs, Texts
 from ...core.organisation.networks import Networks, Span, span_of
 from ...core.organisation.snapshot import Snapshot
 from ...core.words.catalogue import Catalogue
 from ...core.words.faults import Fault, Faults, nearest, quoted
+from ...core.words.times import parse_time, show_time
 from ...core.words.vocabulary import ELSEWHERE
 from ..faults import BadInput, stop_if_any
 from ..tables import FORMATS, Shelf
 from ..yamltree import Cursor, read_yaml
 from .access_rules import read_access_rules
 from .catalogue import read_controls, shipped_catalogue
-from .manifest import Manifest, read_manifest
+from .manifest import FAILED_NAME, Manifest, read_manifest
+from .parsed import keep_parsed, key_of, read_parsed
 from .services import read_services
 
 TABLES = (
@@ -38,21 +45,36 @@ TABLES = (
     "meetings",
     "sign_ins",
 )
-NOT_YET = ("meetings",)
 _YAML = ("organisation", "services", "access-rules")
+READ_FILES = frozenset((*TABLES, *_YAML, "manifest")) - {"sign_ins"}
+
+
+@dataclass(frozen=True)
+class SettingsTold:
+    """What the settings table says besides its settings: its file's name, and of each row the line and what somebody wrote there."""
+
+    file: str
+    lines: Sequence[int]
+    notes: Texts | None
 
 
 @dataclass(frozen=True)
 class Read:
-    """A snapshot, and the tables that it was made from (only settings, unless all are asked for)."""
+    """A snapshot, and the tables that it was made from (only where they are asked for)."""
 
     snapshot: Snapshot
     tables: Mapping[str, Table]
+    settings: SettingsTold | None
+
+    def setting_note(self, row: int) -> str:
+        """What somebody wrote beside a setting."""
+        if self.settings is None or row < 0 or self.settings.notes is None:
+            return ""
+        return self.settings.notes.take(np.array([row]))[0]
 
     def setting_line(self, row: int) -> str:
         """Where a setting stands, as FILE:LINE."""
-        settings = self.tables.get(SETTINGS.name)
-        return "" if settings is None or row < 0 else f"{settings.name}:{settings.line_of(row)}"
+        return "" if self.settings is None or row < 0 else f"{self.settings.file}:{self.settings.lines[row]}"
 
 
 @dataclass(frozen=True)
@@ -71,6 +93,12 @@ class _Organisation:
 def read_snapshot(folder: Path, keep_tables: bool = False) -> Read:
     """Reads a snapshot folder; raises BadInput with all faults of all files. `keep_tables` keeps every table as it was read."""
     faults = Faults()
+    if (
+        folder.is_dir()
+        and not (folder / "organisation.yaml").exists()
+        and (folder / "snapshot/organisation.yaml").exists()
+    ):
+        raise BadInput([Fault(str(folder), 0, f"is no snapshot, but holds one; name {folder / 'snapshot'}")])
     if not folder.is_dir():
         what = "is not a folder" if folder.exists() else "does not exist"
         raise BadInput([Fault(str(folder), 0, f"{what}; name the folder that holds organisation.yaml and people")])
@@ -78,6 +106,31 @@ def read_snapshot(folder: Path, keep_tables: bool = False) -> Read:
         folder = folder.parent / folder.readlink()
     manifest = read_manifest(folder, faults)
     stop_if_any(faults)
+    key = None if keep_tables else key_of(folder, READ_FILES)
+    if key is not None and isinstance(kept := read_parsed(folder, key), list):
+        snapshot, told = kept
+        return Read(replace(snapshot, stale=_stale(folder, manifest, snapshot.taken_at)), {}, _settings_told(told))
+    read = _read_anew(folder, manifest, faults, keep_tables)
+    if key is not None:
+        keep_parsed(folder, key, [read.snapshot, _told_row(read.settings)])
+    return read
+
+
+def _told_row(told: SettingsTold | None) -> tuple[str, Longs, Texts | None] | None:
+    if told is None:
+        return None
+    return told.file, np.fromiter((told.lines[row] for row in range(len(told.lines))), np.int64), told.notes
+
+
+def _settings_told(told: tuple[str, Longs, Texts | None] | None) -> SettingsTold | None:
+    return None if told is None else SettingsTold(told[0], told[1].tolist(), told[2])
+
+
+def _stale(folder: Path, manifest: Manifest | None, taken_at: int) -> str:
+    return _failed_since(folder, taken_at) if manifest is not None else ""
+
+
+def _read_anew(folder: Path, manifest: Manifest | None, faults: Faults, keep_tables: bool) -> Read:
     shelf = Shelf(folder, (PEOPLE, MEMBERS, SETTINGS, OBSERVATIONS, AUTHENTICATORS))
     organisation = _read_organisation(folder / "organisation.yaml", faults)
     people = _people_table(shelf, faults)
@@ -92,8 +145,31 @@ def read_snapshot(folder: Path, keep_tables: bool = False) -> Read:
     stop_if_any(faults)
     _note_strays(folder, faults)
     tables |= {"people": people, "groups": groups, "members": members}
-    kept = {name: table for name, table in tables.items() if table is not None and (keep_tables or name == "settings")}
-    return Read(replace(snapshot, notes=tuple(faults.notes)), kept)
+    kept = {name: table for name, table in tables.items() if table is not None} if keep_tables else {}
+    missing = tuple(sorted({*snapshot.missing, *_missing(folder, tables)}))
+    snapshot = replace(snapshot, notes=tuple(faults.notes), missing=missing)
+    return Read(snapshot, kept, _told_beside(tables["settings"]))
+
+
+def _told_beside(table: Table | None) -> SettingsTold | None:
+    if table is None:
+        return None
+    every = np.arange(table.rows)
+    notes = table.columns["note"].texts(every) if "note" in table.columns else None
+    return SettingsTold(table.name, _Lines(table), notes)
+
+
+class _Lines(Sequence[int]):
+    """The lines of a table's rows, found when they are asked for."""
+
+    def __init__(self, table: Table) -> None:
+        self._table = table
+
+    def __len__(self) -> int:
+        return self._table.rows
+
+    def __getitem__(self, row: Any) -> Any:
+        return self._table.line_of(row)
 
 
 def _rest(
@@ -107,11 +183,11 @@ def _rest(
 ) -> tuple[Snapshot, dict[str, Table | None]]:
     """The snapshot with all that is read once people are known, and the tables that it stands in."""
     services = read_services(folder / "services.yaml", draft, faults)
-    if services is not None and manifest is not None and manifest.untold:
-        # no settings of theirs, so no factory values either
-        services = tuple(
-            replace(service, factory={}) if service.id in manifest.untold else service for service in services
-        )
+    untold = manifest.untold if manifest is not None else frozenset[str]()
+    if services is not None and manifest is not None and manifest.services is not None:
+        untold |= {service.id for service in services} - manifest.services
+    if services is not None and untold:  # no settings of theirs, so no factory values either
+        services = tuple(replace(service, factory={}) if service.id in untold else service for service in services)
     specs = (PARTNERS, SETTINGS, OBSERVATIONS, AUTHENTICATORS, PASSES, MEETINGS)
     tables = {spec.name: shelf.table(spec, faults) for spec in specs}
     partners = build_partners(tables["partners"], faults)
@@ -131,8 +207,42 @@ def _rest(
         meetings=build_meetings(tables["meetings"], services, register, faults),
         access_rules=read_access_rules(folder / "access-rules.yaml", draft, draft.networks, draft.resources, faults),
         people_whole=manifest is None or manifest.people_whole,
+        manifest=manifest.sha256 if manifest is not None else None,
+        partial=_partial(manifest, untold),
+        stale=_stale(folder, manifest, draft.taken_at),
+        missing=tuple(f"service:{service}" for service in sorted(untold)),
     )
     return snapshot, tables
+
+
+def _partial(manifest: Manifest | None, untold: frozenset[str]) -> tuple[str, ...]:
+    """What gathering could not bring, in words."""
+    if manifest is None:
+        return ()
+    tables = {table for source in manifest.missing for table in source.tables}
+    return (*sorted(tables - {"settings"}), *(f"the settings of {service}" for service in sorted(untold)))
+
+
+def _failed_since(folder: Path, taken_at: int) -> str:
+    """What to say of a snapshot that is older than the last gather, which failed."""
+    path = folder.parent / FAILED_NAME
+    try:
+        found = json.loads(path.read_text("utf-8"))
+        at = parse_time(str(found["at"]))
+    except (OSError, ValueError, KeyError, TypeError):
+        return ""
+    return f"the gather of {show_time(at)} failed, and this is older" if at is not None and at > taken_at else ""
+
+
+def _missing(folder: Path, tables: Mapping[str, Table | None]) -> Iterator[str]:
+    """The files and tables that are not there, and the columns that those which are do not have."""
+    yield from (f"{name}.yaml" for name in _YAML if not (folder / f"{name}.yaml").exists())
+    for name in TABLES:
+        table = tables.get(name)
+        if table is not None:
+            yield from (f"{name}.{column}" for column in table.spec.optional if column not in table.columns)
+        elif not any((folder / f"{name}{ending}").exists() for ending in FORMATS):
+            yield name
 
 
 def _people_table(shelf: Shelf, faults: Faults) -> Table | None:
@@ -222,5 +332,3 @@ def _note_strays(folder: Path, faults: Faults) -> None:
             faults.note(
                 f"{path.name} is no part of a snapshot, and is not read; {nearest(path.name, [f'{stem}.yaml' for stem in _YAML])}"
             )
-        elif path.suffix in FORMATS and path.stem in NOT_YET:
-            faults.note(f"{path.name} is not used by this version")

@@ -12,6 +12,7 @@ from ..binary import LARGEST_TABLE, LARGEST_WRITTEN, open_file, read_bytes
 
 NAME = "manifest.json"
 FORM = "manifest/1"
+FAILED_NAME = "last-failed.json"  # beside the snapshots: when the last gather failed, and why
 
 
 @record
@@ -26,9 +27,11 @@ class Missing:
 
 @record
 class Manifest:
-    """What check needs of it."""
+    """What check needs of it: what is missing, the services that some source was asked for (None: not said), and its own digest."""
 
     missing: tuple[Missing, ...]
+    services: frozenset[str] | None
+    sha256: str
 
     @property
     def people_whole(self) -> bool:
@@ -42,7 +45,7 @@ class Manifest:
 
 
 def digest(path: Path) -> str:
-    """The SHA-256 of a file."""
+    """The SHA-256 of a file's bytes, in hexadecimal; raises BadInput for what is no regular file."""
     import hashlib  # only where there is a manifest
 
     with open_file(path, LARGEST_TABLE) as stream:
@@ -60,6 +63,7 @@ def manifest_text(
     sources: Sequence[Mapping[str, Any]],
     files: Sequence[Mapping[str, Any]],
     missing: Sequence[Missing],
+    services: Sequence[str],
 ) -> str:
     """The manifest as it is written."""
     import json
@@ -78,6 +82,7 @@ def manifest_text(
         "taken_at": taken_at,
         "finished_at": finished_at,
         "sources": list(sources),
+        "services": sorted(services),
         "files": list(files),
         "missing": lost,
     }
@@ -89,6 +94,7 @@ def read_manifest(folder: Path, faults: Faults) -> Manifest | None:
     path = folder / NAME
     if not path.exists() and not path.is_symlink():
         return None
+    import hashlib
     import json
 
     data = read_bytes(path, str(path), faults, LARGEST_WRITTEN)
@@ -103,6 +109,7 @@ def read_manifest(folder: Path, faults: Faults) -> Manifest | None:
             Missing(str(source["source"]), str(source["why"]), tuple(source["tables"]), tuple(source["settings_of"]))
             for source in found["missing"]
         )
+        services = None if found.get("services") is None else frozenset(map(str, found["services"]))
         if found["usher-gate"] != FORM:
             raise ValueError
     except (OSError, ValueError, KeyError, TypeError, RecursionError):
@@ -129,4 +136,4 @@ def read_manifest(folder: Path, faults: Faults) -> Manifest | None:
         faults.note(
             f"the source {source.source} could not be read when this was gathered ({source.why}): not known are {', '.join(lost)}"
         )
-    return Manifest(missing)
+    return Manifest(missing, services, hashlib.sha256(data).hexdigest())

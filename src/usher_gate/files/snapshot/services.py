@@ -6,16 +6,29 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from ...core.organisation.columns import HOUR
-from ...core.organisation.services import Need, Service
+from ...core.organisation.services import DoorKeys, Need, Service
 from ...core.organisation.snapshot import Snapshot
 from ...core.words.catalogue import Catalogue
 from ...core.words.faults import Faults, nearest, quoted
 from ...core.words.values import BadValue
-from ...core.words.vocabulary import LEVELS
+from ...core.words.vocabulary import DOOR_WAYS, LEVELS, MEETING_KINDS
+from ..faults import stop_if_any
 from ..yamltree import Cursor, once_each, read_yaml
 from .selectors import read_selector
 
-_OPTIONAL = ("title", "accounts", "precedence", "settle-hours", "supports", "factory", "self-service", "needs")
+_OPTIONAL = (
+    "title",
+    "accounts",
+    "precedence",
+    "settle-hours",
+    "supports",
+    "factory",
+    "self-service",
+    "needs",
+    "door",
+    "pins",
+    "batch",
+)
 
 
 def read_services(path: Path, snapshot: Snapshot, faults: Faults) -> tuple[Service, ...] | None:
@@ -28,6 +41,17 @@ def read_services(path: Path, snapshot: Snapshot, faults: Faults) -> tuple[Servi
     fields = top.fields(("usher-gate", "services"))
     items = fields["services"].items() if "services" in fields else []
     return once_each(items, "service", lambda item: _read_service(item, snapshot), "keep one")
+
+
+def ids_of(path: Path) -> set[str]:
+    """The services that a file names, and nothing more of it; none where it does not exist. Raises BadInput."""
+    faults = Faults()
+    top = read_yaml(path, str(path), "services/1", faults) if path.exists() else None
+    fields = top.fields(("usher-gate", "services")) if top is not None else {}
+    items = fields["services"].items() if "services" in fields else []
+    ids = [item.entries()["id"].text("an id") for item in items if item.is_mapping and "id" in item.entries()]
+    stop_if_any(faults)
+    return {name for name in ids if name}
 
 
 def _read_service(item: Cursor, snapshot: Snapshot) -> Service | None:
@@ -50,7 +74,21 @@ def _read_service(item: Cursor, snapshot: Snapshot) -> Service | None:
         _factory(fields["factory"], catalogue) if "factory" in fields else {},
         _patterns(fields["self-service"], catalogue) if "self-service" in fields else None,
         _needs(fields["needs"], catalogue) if "needs" in fields else {},
+        _door(fields["door"]) if "door" in fields else None,
+        fields["pins"].truth() is not False if "pins" in fields else True,
+        fields["batch"].whole(1) if "batch" in fields else None,
     )
+
+
+def _door(place: Cursor) -> DoorKeys:
+    fields = place.fields((), ("kinds", "ways", "asks-callers"))
+    kinds, ways = (
+        tuple(word for item in fields[key].items(1) if (word := item.choice(words)) is not None)
+        if key in fields
+        else None
+        for key, words in (("kinds", MEETING_KINDS), ("ways", DOOR_WAYS))
+    )
+    return DoorKeys(kinds, ways, "asks-callers" in fields and fields["asks-callers"].truth() is True)
 
 
 def _precedence(place: Cursor) -> tuple[str, ...]:
@@ -67,12 +105,16 @@ def _precedence(place: Cursor) -> tuple[str, ...]:
 
 def _pattern(text: str, place: Cursor, catalogue: Catalogue, line: int | None = None) -> frozenset[str]:
     found = catalogue.matching(text)
-    if not found:
-        wrong = "no control begins so" if text.endswith("*") else "no such control"
+    if not found and text.endswith("*"):
+        areas = {f"{control.rpartition('.')[0]}.*" for control in catalogue.index}
+        place.faults.note(
+            f"{place.file_name}:{line or place.line}: no control begins with {quoted(text)}; {nearest(text, areas)}"
+        )
+    elif not found:
         place.faults.add(
             place.file,
             line or place.line,
-            f"{place.path}: {wrong}: {quoted(text)}; {nearest(text.rstrip('*'), catalogue.index)}",
+            f"{place.path}: no such control: {quoted(text)}; {nearest(text, catalogue.index)}",
         )
     return found
 

@@ -76,7 +76,7 @@ class Shelf:
         return read_table(self.folder, spec, faults), faults
 
     def table(self, spec: Spec, faults: Faults) -> Table | None:
-        """As read_table."""
+        """A table of the snapshot, read ahead where it is large; None where there is none, or where faults name what is wrong."""
         ahead = self._ahead.pop(spec.name, None)
         if ahead is None:
             return read_table(self.folder, spec, faults)

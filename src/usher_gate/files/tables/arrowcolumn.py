@@ -28,18 +28,18 @@ class ArrowTexts:
     """Texts held by Arrow."""
 
     def __init__(self, array: Any) -> None:
-        self._array = array
+        self.array = array
 
     def __len__(self) -> int:
-        return len(self._array)
+        return len(self.array)
 
     def take(self, rows: Ints | Longs) -> list[str]:
         """The texts at these rows."""
-        return [text or "" for text in self._array.take(pa.array(rows)).to_pylist()]
+        return [text or "" for text in self.array.take(pa.array(rows)).to_pylist()]
 
     def find(self, text: str) -> list[int]:
         """The rows that hold just this text."""
-        found: list[int] = pc.indices_nonzero(pc.equal(self._array, text)).to_pylist()
+        found: list[int] = pc.indices_nonzero(pc.equal(self.array, text)).to_pylist()
         return found
 
 
@@ -117,6 +117,10 @@ class ArrowColumn(Column):
             empty = pc.or_kleene(empty, pc.equal(self._strings, ""))
         rows: Longs = pc.indices_nonzero(empty).to_numpy().astype(np.int64)
         return rows
+
+    def alike_without_case(self) -> bool:
+        lower = pc.utf8_lower(self._filled().drop_null())
+        return bool(pc.count_distinct(lower).as_py() < len(lower))
 
     def repeated(self, order: Longs | None) -> list[tuple[int, int]]:
         strings = self._strings if order is None else self._strings.take(pa.array(order))

@@ -21,10 +21,24 @@ SMALL = 2 * 1024 * 1024
 _ODD_QUOTE = re.compile(rb'(?:\A|[,\r\n])"(?:[^"]|"")*"(?![,\r\n"]|\Z)')
 
 
+_OTHER_DELIMITERS = {";": "semicolons", "\t": "tabs", "|": "bars"}
+
+
+def other_delimiter(header: str) -> tuple[str, str] | None:
+    """What separates the cells of a first line that holds no comma (as it is written, and in words); None for nothing that is known."""
+    for sign, word in _OTHER_DELIMITERS.items():
+        if sign in header:
+            return "'\\t'" if sign == "\t" else f"'{sign}'", word
+    return None
+
+
 def read_csv(path: Path, shown: str, spec: Spec, faults: Faults) -> Table | None:
     """A CSV table; None, with faults, where it cannot be used."""
     data = read_bytes(path, shown, faults, LARGEST_TABLE)
     if data is None:
+        return None
+    if data[:2] in (b"\xff\xfe", b"\xfe\xff"):
+        faults.add(shown, 1, "is UTF-16 text; save it as UTF-8")
         return None
     if b"\0" in data:
         faults.add(shown, data.count(b"\n", 0, data.index(b"\0")) + 1, "holds a NUL byte; save it as UTF-8 text")
@@ -70,6 +84,9 @@ def _read_carefully(data: bytes, shown: str, spec: Spec, faults: Faults) -> Tabl
         return None
     header, body = rows[0], rows[1:]
     before = len(faults.found)
+    if len(header) == 1 and (other := other_delimiter(header[0])) is not None:
+        faults.add(shown, lines[0], f"its cells are separated by {other[1]}; save it with commas (RFC 4180)")
+        return None
     spec.check_columns(header, shown, lines[0], faults)
     for row, line in zip(body, lines[1:], strict=True):
         if len(row) != len(header):

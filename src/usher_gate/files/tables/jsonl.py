@@ -133,7 +133,7 @@ def _read_large(data: bytes, shown: str, spec: Spec) -> Table | None:
         return None
     types = {FLAG: pa.bool_(), WHOLE: pa.int64(), LIST: pa.list_(pa.string())}
     names = [*spec.required, *spec.optional]
-    if spec.attributes and b'"attr.' in data:
+    if b'"attr.' in data:
         names += sorted({key.decode("utf-8", "replace") for key in _ATTRIBUTE.findall(data)})
     schema = pa.schema([(name, types.get(spec.type_of(name), pa.string())) for name in names])
     try:

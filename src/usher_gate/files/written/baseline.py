@@ -6,6 +6,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
+from ...core.door.visitors import HOLDINGS, MOMENTS, OUTCOMES, ROOMS, STANDINGS, Comers
 from ...core.organisation.access_rules import Conditions
 from ...core.organisation.facts import FACTS, fact_kind, may_be_missing
 from ...core.organisation.partners import PARTNER_COLUMNS
@@ -13,24 +14,43 @@ from ...core.organisation.selector import Selector
 from ...core.organisation.snapshot import Snapshot
 from ...core.sign_in.possible import Asked
 from ...core.verdicts.condition import Branch, Leaf, Tree
+from ...core.verdicts.meeting_field import MEETING_FIELDS
 from ...core.verdicts.rules import Baseline, Rule
 from ...core.words.catalogue import Catalogue
 from ...core.words.compare import OPERATORS, Comparison, comparison, operators_for
 from ...core.words.faults import Faults, nearest, quoted
-from ...core.words.values import BadValue, Kind, number
-from ...core.words.vocabulary import PROOFS, SEVERITIES, SUBJECTS
+from ...core.words.values import BadValue, Kind, level, number
+from ...core.words.vocabulary import ANY, DOOR_WAYS, MEETING_KINDS, PROOFS, SEVERITIES, SUBJECTS
 from ..faults import BadInput, stop_if_any
-from ..snapshot.access_rules import read_conditions
+from ..snapshot.access_rules import read_choice, read_conditions
 from ..snapshot.selectors import EVERYBODY, read_selector, service_ids
 from ..yamltree import Cursor, once_each, read_yaml
 
 _TREES = ("all-of", "any-of", "some-of")
-_ABOUTS = ("control", "person", "proof", "partner", "meeting", "count")
-_FITTING = {"people": ("control", "person", "proof"), "organisation": ("control", "count"), "partners": ("partner",)}
-_OPTIONAL = ("severity", "subject", "audience", "except", "services", "pinned", "because", "mend", "maps")
+_ABOUTS = ("control", "door", "person", "proof", "partner", "meeting", "count")
+_FITTING = {
+    "people": ("control", "door", "person", "proof"),
+    "organisation": ("control", "count"),
+    "partners": ("partner",),
+    "meetings": ("control", "door", "meeting"),
+}
+_OPTIONAL = (
+    "severity",
+    "subject",
+    "audience",
+    "except",
+    "services",
+    "pinned",
+    "because",
+    "mend",
+    "maps",
+    "may-judge-nobody",
+)
 _TRUTH = Kind("flag", ("true", "false"))
 _WORDS = {"on": "true", "off": "false", "true": "true", "false": "false"}
 _COUNT = number("higher")
+_OUTCOMES = level(*OUTCOMES[:3])
+_COMERS = {"kind": MEETING_KINDS, "standing": STANDINGS, "holding": HOLDINGS, "way": DOOR_WAYS, "moment": MOMENTS}
 
 
 @dataclass(frozen=True)
@@ -75,9 +95,6 @@ def _read_rule(item: Cursor, known: _Known) -> Rule | None:
     title = fields["title"].text("a title") if "title" in fields else None
     severity = fields["severity"].choice(SEVERITIES) if "severity" in fields else "medium"
     subject = fields["subject"].choice(SUBJECTS) if "subject" in fields else "people"
-    if subject == "meetings":
-        fields["subject"].fault("rules about meetings come with a later version; leave this rule out for now")
-        return None
     audience = _audience(fields["audience"], known) if "audience" in fields else EVERYBODY
     exempted = read_selector(fields["except"], known.snapshot) if "except" in fields else None
     tree = _Trees(known, subject or "people").read(fields["expect"]) if "expect" in fields else None
@@ -87,6 +104,7 @@ def _read_rule(item: Cursor, known: _Known) -> Rule | None:
     because = fields["because"].text("a reason") if "because" in fields else ""
     mend = fields["mend"].text("a remedy") if "mend" in fields else ""
     maps = {key: entry.texts("an id") for key, entry in fields["maps"].entries().items()} if "maps" in fields else {}
+    idle = fields["may-judge-nobody"].truth() if "may-judge-nobody" in fields else False
     if len(item.faults.found) > before or tree is None or name is None or audience is None:
         return None
     _note_audience(name, subject, fields, item.faults)
@@ -103,9 +121,11 @@ def _read_rule(item: Cursor, known: _Known) -> Rule | None:
         because or "",
         mend or "",
         maps,
+        bool(idle),
     )
-    if services is not None and not rule.controls:
-        fields["services"].fault("the rule has no control in it, so it has nothing to do with services; leave this out")
+    if services is not None and not rule.of_services:
+        why = "the rule has neither a control nor a door in it, so it has nothing to do with services; leave this out"
+        fields["services"].fault(why)
         return None
     return rule
 
@@ -177,12 +197,7 @@ class _Trees:
         about = abouts[0]
         if about not in _FITTING[self.subject]:
             fitting = " or ".join(_FITTING[self.subject])
-            later = (
-                "meetings come with a later version"
-                if about == "meeting"
-                else f"a rule about {self.subject} asks for a {fitting}"
-            )
-            place.fault(f"{about} does not fit here; {later}")
+            place.fault(f"{about} does not fit here; a rule about {self.subject} asks for a {fitting}")
             return None
         leaf_number, self.count = self.count, self.count + 1
         if about == "proof":
@@ -212,6 +227,12 @@ class _Trees:
                 if selector is None or compared is None
                 else Leaf(about, selector.text, leaf_number, compared, selector)
             )
+        if about == "door":
+            comers = _comers(place)
+            compared = _comparison(_OUTCOMES, operator, operand, "a door")
+            return (
+                None if comers is None or compared is None else Leaf(about, about, leaf_number, compared, comers=comers)
+            )
         name = place.text(f"a {about}")
         if name is None:
             return None
@@ -239,6 +260,10 @@ class _Trees:
             if control is None:
                 place.fault(f"there is no control {quoted(name)}; {nearest(name, self.known.catalogue.index)}")
             return control.kind if control is not None else None
+        if about == "meeting":
+            if name not in MEETING_FIELDS:
+                place.fault(f"a meeting has no field {quoted(name)}; {nearest(name, MEETING_FIELDS)}")
+            return MEETING_FIELDS.get(name)
         if about == "partner":
             if name not in PARTNER_COLUMNS:
                 place.fault(f"partners has no column {quoted(name)}; {nearest(name, PARTNER_COLUMNS)}")
@@ -260,20 +285,37 @@ class _Trees:
                 )
         proof = place.choice(PROOFS)
         if "on" not in entries:
-            place.fault("the key on is missing; write on: any, or a list of resources")
+            place.fault("the key on is missing; write on: any, a list of resources, or {tag: …}")
             return None
-        on = entries["on"].one_or_more("a resource")
         snapshot = self.known.snapshot
-        for name in on if snapshot is not None and on != ("any",) else ():
-            if snapshot is not None and name not in snapshot.resources:
-                entries["on"].fault(f"there is no resource {quoted(name)}; {nearest(name, snapshot.resources)}")
+        on = read_choice(entries["on"], snapshot.resources if snapshot is not None else None)
         networks = snapshot.networks if snapshot is not None else None
         when = read_conditions(entries["when"], networks) if "when" in entries else Conditions()
-        return (
-            None
-            if proof is None
-            else Leaf("proof", proof, leaf_number, asked=Asked(proof, () if on == ("any",) else on, when))
+        return None if proof is None else Leaf("proof", proof, leaf_number, asked=Asked(proof, on, when))
+
+
+def _comers(place: Cursor) -> Comers | None:
+    """Whom a door is asked about."""
+    fields = place.fields((), tuple(_COMERS))
+    if not place.is_mapping:
+        return None
+    chosen: dict[str, tuple[str, ...]] = {}
+    for key, words in _COMERS.items():
+        everything = ROOMS if key == "kind" else words
+        chosen[key] = everything
+        if key in fields and fields[key].raw != ANY:
+            items = fields[key].items(1) if fields[key].is_list else [fields[key]]
+            named = [item.choice(words if fields[key].is_list else (*words, ANY)) for item in items]
+            if None in named or not named:
+                return None
+            chosen[key] = tuple(word for word in words if word in named)
+    made = Comers(chosen["kind"], chosen["standing"], chosen["holding"], chosen["way"], chosen["moment"])
+    if not made.visits(MEETING_KINDS, DOOR_WAYS):
+        place.fault(
+            "nobody can come so: by telephone or room-system nobody shows an account, and by telephone nobody has a link"
         )
+        return None
+    return made
 
 
 def _presence(about: str, name: str, operand: Cursor) -> Comparison | None:

@@ -23,11 +23,12 @@ EMPTY = "usher-gate: exceptions/1\nexceptions:\n"
 
 @record
 class Draft:
-    """An exception to be added: `who` are (key, value) pairs of a selector, all of which must hold."""
+    """An exception to be added: `who` are (key, value) pairs of a selector, all of which must hold; `logins` are people, any of them."""
 
     id: str
     rules: tuple[str, ...]
     who: tuple[tuple[str, str], ...]
+    logins: tuple[str, ...]
     partners: tuple[str, ...]
     services: tuple[str, ...]
     reason: str
@@ -36,11 +37,13 @@ class Draft:
 
     def lines(self, indent: str) -> list[str]:
         """The YAML of the exception, as one entry of a block list."""
-        who = ", ".join(f"{key}: {value if value in ('true', 'false') else _word(value)}" for key, value in self.who)
+        parts = [f"{key}: {value if value in ('true', 'false') else _word(value)}" for key, value in self.who]
+        parts += [f"login: [{_words(self.logins)}]"] if self.logins else []
+        who = ", ".join(parts)
         found = [
             f"id: {_word(self.id)}",
             f"rules: [{_words(self.rules)}]",
-            f"who: {{{who}}}" if self.who else f"partners: [{_words(self.partners)}]",
+            f"who: {{{who}}}" if who else f"partners: [{_words(self.partners)}]",
         ]
         found += [f"services: [{_words(self.services)}]"] if self.services else []
         found += [f"reason: {_word(self.reason)}", f"approved_by: {_word(self.approved_by)}", f"until: {self.until}"]

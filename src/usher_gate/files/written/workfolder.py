@@ -15,6 +15,8 @@ from ..faults import BadInput
 NAME = "usher-gate.toml"
 KEYS = ("snapshot", "baseline", "exceptions", "history")
 GATHER = "gather"  # a table of its own, read by sources/settings.py
+HISTORY = "history"  # a table of its own, read by history/settings.py; or the path of a SQLite file
+GUESTS = "guests"  # a table of its own, read by policy.py
 
 
 @record
@@ -72,7 +74,7 @@ def read_workfolder(folder: Path) -> WorkFolder:
             ),
             1,
         )
-        if key == GATHER and isinstance(value, dict):
+        if key in (GATHER, GUESTS, HISTORY) and isinstance(value, dict):
             continue
         if key not in KEYS:
             faults.append(Fault(shown, line, f"unknown key {quoted(key)}; {nearest(key, KEYS)}"))

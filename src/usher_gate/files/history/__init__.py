@@ -1,0 +1,1 @@
+"""Where checks are kept: SQLite, or any database that SQLAlchemy speaks to."""

@@ -1,0 +1,1 @@
+"""The versions of the history, each an upgrade of the one before."""

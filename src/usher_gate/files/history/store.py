@@ -1,0 +1,472 @@
+"""The history as it is kept in a database: whole checks or none of one, one recorder at a time.
+
+SQLite by default; PostgreSQL, and what else SQLAlchemy speaks to, by its URL.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from itertools import pairwise
+from pathlib import Path
+from typing import Any
+
+import msgspec
+import sqlalchemy as sa
+
+from ...core.history.chain import FIELDS, finding_line, findings_digest, kept_digest, lines_digest, link
+from ...core.history.course import Run
+from ...core.history.spells import Between, Key, Lot, Lots, Spell, Standing, There
+from ...core.words.record import record
+from ..faults import UsherError
+
+VERSION = "0001"
+_VERSION = re.compile(r"[0-9]{4}")
+_META = sa.MetaData()
+CHECKS = sa.Table(
+    "checks",
+    _META,
+    sa.Column("number", sa.Integer, primary_key=True),
+    *(sa.Column(name, sa.Text) for name in ("organisation", "time")),
+    sa.Column("taken_at", sa.BigInteger),
+    *(sa.Column(name, sa.Text) for name in ("baseline_name", "baseline_version", *FIELDS, "kept", "link")),
+)
+SPELLS = sa.Table(
+    "spells",
+    _META,
+    *(sa.Column(name, sa.Text, primary_key=True) for name in ("rule", "service", "type", "id")),
+    sa.Column("first", sa.Integer, primary_key=True),
+    sa.Column("verdict", sa.Text),
+    sa.Column("last", sa.Integer),
+    sa.Column("left", sa.Boolean),
+)
+COUNTS = sa.Table(
+    "counts",
+    _META,
+    sa.Column("number", sa.Integer, primary_key=True),
+    sa.Column("kind", sa.Text, primary_key=True),
+    sa.Column("name", sa.Text, primary_key=True),
+    sa.Column("many", sa.BigInteger),
+)
+_LOT = (SPELLS.c.rule, SPELLS.c.service, SPELLS.c.type, SPELLS.c.verdict)
+_KEY = (SPELLS.c.rule, SPELLS.c.service, SPELLS.c.type, SPELLS.c.id)
+
+
+@record
+class Check:
+    """One kept check: its number from 1, whose and when (the text of `taken_at`, and as a number), its baseline, and the digests by name
+    (those of FIELDS, `kept` and `link`)."""
+
+    number: int
+    organisation: str
+    time: str
+    taken_at: int
+    baseline_name: str
+    baseline_version: str
+    digests: Mapping[str, str]
+
+
+@record
+class ToKeep:
+    """A check that is to be kept: the same without what the chain adds, its findings, what else is counted, and who is there by then."""
+
+    organisation: str
+    time: str
+    taken_at: int
+    baseline_name: str
+    baseline_version: str
+    digests: Mapping[str, str]
+    findings: Lots
+    counts: Mapping[tuple[str, str], int]
+    there: There
+
+
+class Store:
+    """A history. Opening reads nothing; `there` says whether anything was ever kept."""
+
+    def __init__(self, url: sa.URL) -> None:
+        self._url = url
+        if url.get_backend_name() == "sqlite":
+            self._engine = sa.create_engine(
+                url, connect_args={} if "timeout" in url.query else {"timeout": 60}, poolclass=sa.pool.NullPool
+            )
+            sa.event.listen(self._engine, "connect", _no_own_transactions)
+            sa.event.listen(self._engine, "begin", _begin_at_once)
+        else:
+            self._engine = sa.create_engine(url, poolclass=sa.pool.NullPool)
+
+    @property
+    def shown(self) -> str:
+        """Where the history is, without a password."""
+        return str(self._url.database) if self._url.get_backend_name() == "sqlite" else self._url.render_as_string()
+
+    @property
+    def there(self) -> bool:
+        """Whether there is a history."""
+        if self._url.get_backend_name() == "sqlite" and not Path(self._url.database or "").exists():
+            return False
+        with self._reading() as connection:
+            return self._version(connection) is not None
+
+    @contextmanager
+    def _reading(self) -> Iterator[sa.Connection]:
+        try:
+            with self._engine.connect().execution_options(reading=True) as connection:
+                yield connection
+        except sa.exc.SQLAlchemyError as error:
+            raise self._unusable(error) from None
+
+    @contextmanager
+    def _writing(self) -> Iterator[sa.Connection]:
+        """One transaction; whoever else writes waits until it is done."""
+        try:
+            with self._engine.begin() as connection:
+                if self._url.get_backend_name() == "postgresql":
+                    connection.execute(sa.text("SELECT pg_advisory_xact_lock(7478113)"))
+                yield connection
+        except sa.exc.SQLAlchemyError as error:
+            raise self._unusable(error) from None
+
+    def _unusable(self, error: Exception) -> UsherError:
+        said = str(getattr(error, "orig", error)).strip().split("\n")[0]
+        return UsherError(f"the history {self.shown} cannot be used ({said[:200]})")
+
+    def _version(self, connection: sa.Connection) -> str | None:
+        """The version of the history's tables, None where there are none yet; raises UsherError for what is newer, or no history."""
+        tables = set(sa.inspect(connection).get_table_names())
+        version = None
+        if "alembic_version" in tables:
+            version = str(connection.execute(sa.text("SELECT version_num FROM alembic_version")).scalar() or "")
+        if version is not None and _VERSION.fullmatch(version) and version > VERSION:
+            raise UsherError(
+                f"the history {self.shown} was written by a newer usher-gate (version {version}); use that one"
+            )
+        ours = set(_META.tables)
+        strange = tables if self._url.get_backend_name() == "sqlite" else tables & ours
+        if version != VERSION and (version is not None or strange):
+            raise UsherError(f"the database {self.shown} holds something else, no history; name another in [history]")
+        if version == VERSION and not ours <= tables:
+            raise UsherError(f"the history {self.shown} lacks its table {min(ours - tables)}; put a copy of it back")
+        return version
+
+    def _upgraded(self, connection: sa.Connection) -> None:
+        from alembic import command
+        from alembic.config import Config
+
+        if self._version(connection) == VERSION:
+            return
+        config = Config()
+        config.set_main_option("script_location", str(Path(__file__).with_name("migrations")))
+        config.attributes["connection"] = connection
+        command.upgrade(config, "head")
+
+    # keeping
+
+    def keep(self, check: ToKeep) -> Check | None:
+        """Keeps a check, whole or not at all; None where the last one kept is of the same snapshot, baseline and exceptions;
+        raises UsherError for another organisation, an older snapshot, or a database that cannot be used."""
+        with self._writing() as connection:
+            self._upgraded(connection)
+            last = self._last(connection)
+            if last is not None:
+                if last.organisation != check.organisation:
+                    whose = f"{last.organisation!r}, not to {check.organisation!r}"
+                    raise UsherError(f"the history {self.shown} belongs to {whose}; name another")
+                if check.taken_at < last.taken_at:
+                    raise UsherError(
+                        f"the snapshot of {check.time} is older than the last one kept, of {last.time}; gather again"
+                    )
+                if all(last.digests[name] == check.digests[name] for name in ("snapshot", "baseline", "exceptions")):
+                    return None
+            number = 1 if last is None else last.number + 1
+            ended = self._spells(connection, number, check)
+            before = _last_counts(connection)
+            moved = [
+                {"number": number, "kind": kind, "name": name, "many": check.counts.get((kind, name))}
+                for kind, name in sorted({*before, *check.counts})
+                if before.get((kind, name)) != check.counts.get((kind, name))
+            ]
+            if moved:
+                connection.execute(sa.insert(COUNTS), moved)
+            digests = {
+                **check.digests,
+                "findings": findings_digest(check.findings),
+                "before": "" if last is None else last.digests["link"],
+            }
+            about = (
+                number,
+                check.organisation,
+                check.time,
+                check.taken_at,
+                check.baseline_name,
+                check.baseline_version,
+            )
+            digests["kept"] = kept_digest(_row_of(Check(*about, {})), check.counts, ended)
+            digests["link"] = link({**digests, "time": check.time, "baseline-name": check.baseline_name})
+            made = Check(*about, digests)
+            connection.execute(
+                sa.insert(CHECKS),
+                {"number": number, "organisation": made.organisation, "time": made.time, "taken_at": made.taken_at,
+                 "baseline_name": made.baseline_name, "baseline_version": made.baseline_version, **digests},
+            )  # fmt: skip
+            return made
+
+    def _spells(self, connection: sa.Connection, number: int, check: ToKeep) -> list[Key]:
+        """Ends the spells that last no more, and begins the new ones: only what has changed is written. Gives whose ended by leaving."""
+        lasting = _standing(connection, SPELLS.c.last.is_(None))
+        ended: list[tuple[Key, int]] = []
+        for lot in sorted({*lasting, *check.findings}):
+            then, now = lasting.get(lot, {}), check.findings.get(lot, ())
+            ended += [(lot.key(name), then[name]) for name in sorted(then.keys() - set(now))]
+            _begin(connection, number, lot, sorted(set(now) - then.keys()))
+        away = [key for key, _ in ended if check.there.lacks(key)]
+        gone = set(away)
+        if ended:
+            connection.execute(
+                sa.update(SPELLS)
+                .where(*(column == sa.bindparam(f"of_{column.name}") for column in (*_KEY, SPELLS.c.first)))
+                .values(last=number - 1, left=sa.bindparam("of_left")),
+                [{**_bound(key), "of_first": first, "of_left": key in gone} for key, first in ended],
+            )
+        return away
+
+    # reading
+
+    @staticmethod
+    def _check(row: Any) -> Check:
+        cells = row._mapping
+        digests = {name: cells[name] for name in (*FIELDS, "kept", "link")}
+        names = ("number", "organisation", "time", "taken_at", "baseline_name", "baseline_version")
+        return Check(*(cells[name] for name in names), digests)  # type: ignore[call-arg]
+
+    def _last(self, connection: sa.Connection) -> Check | None:
+        row = connection.execute(sa.select(CHECKS).order_by(CHECKS.c.number.desc()).limit(1)).first()
+        return None if row is None else self._check(row)
+
+    def checks(self) -> list[Check]:
+        """Every check, the first first."""
+        with self._reading() as connection:
+            return [self._check(row) for row in connection.execute(sa.select(CHECKS).order_by(CHECKS.c.number))]
+
+    def counts(self, kinds: tuple[str, ...] | None = None) -> dict[int, dict[tuple[str, str], int]]:
+        """By check what else is counted, of some kinds or of all."""
+        with self._reading() as connection:
+            numbers = connection.execute(sa.select(CHECKS.c.number).order_by(CHECKS.c.number)).scalars()
+            return self._counts(connection, list(numbers), kinds)
+
+    @staticmethod
+    def _counts(
+        connection: sa.Connection, numbers: Sequence[int], kinds: tuple[str, ...] | None = None
+    ) -> dict[int, dict[tuple[str, str], int]]:
+        """The same for some checks, ascending: a row stands where a number is not that of the check before, empty where there is none."""
+        asked = sa.select(COUNTS).order_by(COUNTS.c.number)
+        rows = connection.execute(asked if kinds is None else asked.where(COUNTS.c.kind.in_(kinds))).all()
+        found: dict[int, dict[tuple[str, str], int]] = {}
+        now: dict[tuple[str, str], int] = {}
+        place = 0
+        for number in numbers:
+            while place < len(rows) and rows[place][0] <= number:
+                _, kind, name, many = rows[place]
+                if many is None:
+                    now.pop((kind, name), None)
+                else:
+                    now[kind, name] = many
+                place += 1
+            found[number] = dict(now)
+        return found
+
+    def count_rows(self) -> list[tuple[int, str, str, int | None]]:
+        """What else is counted as it is written: where a number is not that of the check before."""
+        with self._reading() as connection:
+            asked = sa.select(COUNTS).order_by(COUNTS.c.number)
+            return [(row[0], row[1], row[2], row[3]) for row in connection.execute(asked)]
+
+    def between(self, then: int, now: int | None, rules_then: frozenset[str], rules_now: frozenset[str]) -> Between:
+        """The drifts at two checks; without `now` those at the first alone, beside none."""
+        drifts, first, last = SPELLS.c.verdict == "drifts", SPELLS.c.first, SPELLS.c.last
+
+        def at(number: int) -> tuple[sa.ColumnElement[bool], ...]:
+            return drifts, first <= number, sa.or_(last.is_(None), last >= number)
+
+        with self._reading() as connection:
+            before = _standing(connection, *at(then))
+            ever = _lots(connection, drifts, last < then)
+            after: Standing = {} if now is None else _standing(connection, *at(now))
+            left = {} if now is None else _lots(connection, *at(then), SPELLS.c.left.is_(True), last < now)
+        return Between(before, after, ever, left, rules_then, rules_now)
+
+    def runs(self) -> list[Run]:
+        """Spells of drift as runs: how many of one rule began and ended together."""
+        drifts = SPELLS.c.verdict == "drifts"
+        again = sa.func.row_number().over(partition_by=_KEY, order_by=SPELLS.c.first) > 1
+        each = (
+            sa.select(SPELLS.c.rule, SPELLS.c.first, SPELLS.c.last, SPELLS.c.left, again.label("again"))
+            .where(drifts)
+            .subquery()
+        )
+        with self._reading() as connection:
+            found = connection.execute(sa.select(*each.c, sa.func.count()).group_by(*each.c))
+            return [Run(row[0], row[1], row[2], bool(row[3]), bool(row[4]), row[5]) for row in found]
+
+    def spells(self, subject: tuple[str, str] | None = None, verdict: str | None = None) -> list[Spell]:
+        """Every spell by what it is about, then when it began; of one subject (type, id), or of one verdict."""
+        asked = sa.select(*_KEY, SPELLS.c.verdict, SPELLS.c.first, SPELLS.c.last, SPELLS.c.left)
+        if subject is not None:
+            asked = asked.where(SPELLS.c.type == subject[0], SPELLS.c.id == subject[1])
+        if verdict is not None:
+            asked = asked.where(SPELLS.c.verdict == verdict)
+        with self._reading() as connection:
+            found = [Spell(Key(*row[:4]), row[4], row[5], row[6], bool(row[7])) for row in connection.execute(asked)]
+        return sorted(found, key=lambda spell: (spell.key, spell.first))
+
+
+# Where a database can read and write JSON, ids travel many at once in one text; elsewhere row by row.
+_PACKED = {
+    "sqlite": ("json_group_array(id)", "json_each(:ids)"),
+    "postgresql": ("CAST(json_agg(id) AS TEXT)", "json_array_elements_text(CAST(:ids AS JSON)) AS each(value)"),
+}
+
+
+def _ids_by(
+    connection: sa.Connection, columns: Sequence[sa.Column[Any]], *where: sa.ColumnElement[bool]
+) -> Iterator[tuple[tuple[Any, ...], list[str]]]:
+    """The ids of some spells by what else they have."""
+    if connection.dialect.name in _PACKED:
+        packed: sa.ColumnElement[str] = sa.literal_column(_PACKED[connection.dialect.name][0], sa.Text)
+        for row in connection.execute(sa.select(*columns, packed).where(*where).group_by(*columns)):
+            yield tuple(row[:-1]), msgspec.json.decode(row[-1], type=list[str])
+        return
+    found: dict[tuple[Any, ...], list[str]] = {}
+    for row in connection.execute(sa.select(*columns, SPELLS.c.id).where(*where)):
+        found.setdefault(tuple(row[:-1]), []).append(row[-1])
+    yield from found.items()
+
+
+def _begin(connection: sa.Connection, number: int, lot: Lot, names: Sequence[str]) -> None:
+    """Begins spells of some subjects at a check."""
+    if not names:
+        return
+    same = {**lot._asdict(), "first": number, "last": None, "left": False}
+    if connection.dialect.name not in _PACKED:
+        connection.execute(sa.insert(SPELLS), [{**same, "id": name} for name in names])
+        return
+    cells: list[sa.ColumnElement[Any]] = [
+        sa.literal_column("value", sa.Text) if column.name == "id" else sa.cast(same[column.name], column.type)
+        for column in SPELLS.columns
+    ]
+    source = sa.text(_PACKED[connection.dialect.name][1]).bindparams(ids=msgspec.json.encode(names).decode())
+    connection.execute(sa.insert(SPELLS).from_select(SPELLS.columns.keys(), sa.select(*cells).select_from(source)))
+
+
+def _standing(connection: sa.Connection, *where: sa.ColumnElement[bool]) -> dict[Lot, dict[str, int]]:
+    """Some spells, of each subject at most one, by lot and id the check in which they began."""
+    found: dict[Lot, dict[str, int]] = {}
+    for (*lot, first), names in _ids_by(connection, (*_LOT, SPELLS.c.first), *where):
+        found.setdefault(Lot(*lot), {}).update(dict.fromkeys(names, first))
+    return found
+
+
+def _last_counts(connection: sa.Connection) -> dict[tuple[str, str], int]:
+    """What else was counted of the last check."""
+    of = (COUNTS.c.kind, COUNTS.c.name)
+    newest = sa.select(*of, sa.func.max(COUNTS.c.number).label("number")).group_by(*of).subquery()
+    same = sa.and_(*(COUNTS.c[name] == newest.c[name] for name in ("kind", "name", "number")))
+    rows = connection.execute(sa.select(*of, COUNTS.c.many).join(newest, same))
+    return {(kind, name): many for kind, name, many in rows if many is not None}
+
+
+def _lots(connection: sa.Connection, *where: sa.ColumnElement[bool]) -> dict[Lot, set[str]]:
+    """The subjects of some spells by lot."""
+    return {Lot(*lot): set(names) for lot, names in _ids_by(connection, _LOT, *where)}
+
+
+def _bound(key: Key) -> dict[str, Any]:
+    return {f"of_{name}": cell for name, cell in key._asdict().items()}
+
+
+def _no_own_transactions(connection: Any, _: Any) -> None:
+    connection.isolation_level = None  # SQLAlchemy begins and commits; the driver's own way would not lock at once
+
+
+def _begin_at_once(connection: sa.Connection) -> None:
+    connection.exec_driver_sql("BEGIN IMMEDIATE" if not connection.get_execution_options().get("reading") else "BEGIN")
+
+
+def _row_of(check: Check) -> dict[str, str]:
+    """What stands in the row of a check that no other digest speaks of."""
+    return {
+        "organisation": check.organisation,
+        "taken_at": str(check.taken_at),
+        "baseline-version": check.baseline_version,
+    }
+
+
+def verify(store: Store, progress: Callable[[int, int], None] | None = None) -> list[str]:
+    """What does not hold in a history: digests and links recomputed from the rows. Empty where all does. `progress` is told how many checks
+    of how many are done."""
+    checks, counts, spells = store.checks(), store.counts(), store.spells()
+    numbers = [check.number for check in checks]
+    faults = _misplaced(numbers, store.count_rows(), spells)
+    before = ""
+    starts: dict[int, list[tuple[Spell, bytes]]] = {}
+    gone: dict[int, list[Key]] = {}
+    for spell in spells:
+        starts.setdefault(spell.first, []).append((spell, finding_line((spell.key, spell.verdict))))
+        if spell.left and spell.last is not None:
+            gone.setdefault(spell.last + 1, []).append(spell.key)
+    standing: list[tuple[Spell, bytes]] = []
+    for check in checks:
+        standing = [each for each in standing if each[0].last is None or each[0].last >= check.number]
+        standing += starts.get(check.number, ())
+        standing.sort(key=lambda each: (each[0].key, each[0].verdict))  # nearly in order already
+        name = f"check {check.number} ({check.time})"
+        if lines_digest(line for _, line in standing) != check.digests["findings"]:
+            faults.append(f"{name}: its findings are not those that were kept")
+        left = gone.get(check.number, ())
+        if kept_digest(_row_of(check), counts.get(check.number, {}), left) != check.digests["kept"]:
+            faults.append(f"{name}: what is counted, or who has left, is not what was kept")
+        if check.digests["before"] != before:
+            faults.append(f"{name}: it is not linked to the check before")
+        if link({**check.digests, "time": check.time, "baseline-name": check.baseline_name}) != check.digests["link"]:
+            faults.append(f"{name}: its link does not hold")
+        before = check.digests["link"]
+        if progress is not None:
+            progress(check.number, len(checks))
+    return faults
+
+
+def _misplaced(numbers: list[int], rows: Sequence[tuple[int, str, str, int | None]], spells: list[Spell]) -> list[str]:
+    """Rows that stand where no recorder puts any; each list of them is cut at twenty."""
+    faults = []
+    if numbers != list(range(1, len(numbers) + 1)):
+        faults.append(f"checks are missing or added: they are numbered {', '.join(map(str, numbers[:20]))}")
+    there = frozenset(numbers)
+    strange = [
+        spell
+        for spell in spells
+        if spell.first not in there
+        or (spell.last is not None and not spell.first <= spell.last < len(numbers))
+        or (spell.left and spell.last is None)
+    ]
+    cut = [
+        one
+        for one, other in pairwise(spells)
+        if one.key == other.key
+        and one.verdict == other.verdict
+        and one.last is not None
+        and one.last + 1 == other.first
+    ]
+    for told, what in ((strange, "lies outside the checks"), (cut, "is cut in two")):
+        faults += [f"a spell of {spell.key.rule} about {spell.key.type} {spell.key.id} {what}" for spell in told[:20]]
+    known: dict[tuple[str, str], int | None] = {}
+    nowhere, unmoved = set[int](), []
+    for number, kind, name, many in rows:
+        if number not in there:
+            nowhere.add(number)
+        elif known.get((kind, name)) == many:
+            unmoved.append((number, f"{kind} {' '.join(name.split())}".strip()))
+        known[kind, name] = many
+    faults += [f"counts stand for check {number}, which is not there" for number in sorted(nowhere)[:20]]
+    faults += [f"a count of check {number} is written although nothing moved: {what}" for number, what in unmoved[:20]]
+    return faults

@@ -1,0 +1,404 @@
+"""Worksheets for those who are asked about guests: written so that any spreadsheet opens them without harm, and read back however it
+saved them.
+
+`review.json` stands beside them and says what was asked, row by row by its SHA-256: a row that is not as it was asked is refused.
+"""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import date, timedelta
+from email.message import EmailMessage
+from email.policy import SMTP
+from pathlib import Path
+from typing import Any
+
+from ...core.guests.asking import ANSWERED, ASKED, Question, digest, review_id
+from ...core.guests.deciding import DECISIONS, Answer, Row
+from ...core.guests.policy import DAYS, END, KEEP, Policy
+from ...core.organisation.columns import MISSING
+from ...core.organisation.snapshot import Snapshot
+from ...core.words.faults import Fault, Faults, nearest, quoted
+from ...core.words.record import record
+from ..binary import LARGEST_WRITTEN, read_bytes
+from ..faults import BadInput, stop_if_any
+from ..write import whole_file
+from .cells import for_round_trip, from_round_trip
+
+REVIEW = "review.json"
+FORM = "asked/1"
+_SEPARATORS = (",", ";", "\t", "|")
+
+
+@record
+class Sent:
+    """What was written: the review's name, the due day, the worksheets with who is asked (numbers) and how many rows each has."""
+
+    id: str
+    due: date
+    sheets: tuple[tuple[str, int, int], ...]
+
+
+def write_worksheets(folder: Path, snapshot: Snapshot, policy: Policy, questions: Sequence[Question], on: date) -> Sent:
+    """Writes a worksheet and the draft of a message for each reviewer, and review.json, into a folder that is not there yet or is empty;
+    raises BadInput."""
+    if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
+        raise BadInput([Fault(str(folder), 0, "is there already; name a folder that is not, or an empty one")])
+    folder.mkdir(parents=True, exist_ok=True)
+    due = on + timedelta(days=policy.answer_within_days)
+    name = review_id(snapshot, due.isoformat(), questions)
+    by_reviewer: dict[int, list[Question]] = {}
+    for question in questions:
+        if question.reviewer != MISSING:
+            by_reviewer.setdefault(question.reviewer, []).append(question)
+    sheets, reviewers = [], []
+    for number, (reviewer, mine) in enumerate(by_reviewer.items(), 1):
+        one, login = _of(snapshot, reviewer)
+        stem = f"{number:03}-{re.sub(r'[^A-Za-z0-9._-]', '_', one)[:60]}"
+        text = _sheet(name, mine)
+        with whole_file(folder / f"{stem}.csv") as stream:
+            stream.write(text)
+        with whole_file(folder / f"{stem}.eml") as stream:
+            stream.write(_message(snapshot, name, due, policy, login, f"{stem}.csv", text, mine).decode("utf-8"))
+        rows = [
+            {
+                "guest": question.cells[0],
+                "place": question.place,
+                "through": question.through,
+                "sha256": digest((name, *question.cells)),
+            }
+            for question in mine
+        ]
+        together = digest([row["sha256"] for row in rows])
+        reviewers.append({"id": one, "login": login, "worksheet": f"{stem}.csv", "sha256": together, "rows": rows})
+        sheets.append((f"{stem}.csv", reviewer, len(mine)))
+    nobody = sorted({question.cells[0] for question in questions if question.reviewer == MISSING})
+    said = {
+        "usher-gate": FORM,
+        "id": name,
+        "organisation": snapshot.name,
+        "taken_at": snapshot.taken_text,
+        "asked_on": on.isoformat(),
+        "due": due.isoformat(),
+        "policy": _policy(policy, snapshot),
+        "reviewers": reviewers,
+        "nobody_to_ask": nobody,
+    }
+    with whole_file(folder / REVIEW) as stream:
+        json.dump(said, stream, indent=1, ensure_ascii=False)
+        stream.write("\n")
+    return Sent(name, due, tuple(sheets))
+
+
+def _of(snapshot: Snapshot, person: int) -> tuple[str, str]:
+    import numpy as np
+
+    row = np.array([person])
+    return snapshot.people.ids.take(row)[0], snapshot.people.logins.take(row)[0]
+
+
+def _policy(policy: Policy, snapshot: Snapshot) -> dict[str, object]:
+    days = {key: getattr(policy, key.replace("-", "_")) for key in DAYS}
+    return {**days, "on-silence": policy.on_silence, "fallback": [_of(snapshot, one)[0] for one in policy.fallback]}
+
+
+def _sheet(name: str, questions: Sequence[Question]) -> str:
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\r\n")
+    writer.writerow((*ASKED, *ANSWERED))
+    for question in questions:
+        writer.writerow([*map(for_round_trip, (name, *question.cells)), *("" for _ in ANSWERED)])
+    return "\ufeff" + out.getvalue()
+
+
+def _message(
+    snapshot: Snapshot,
+    name: str,
+    due: date,
+    policy: Policy,
+    login: str,
+    file: str,
+    text: str,
+    questions: Sequence[Question],
+) -> bytes:
+    guests = len({question.guest for question in questions})
+    silence = "they end" if policy.on_silence == END else "they stay"
+    message = EmailMessage(policy=SMTP.clone(utf8=True))
+    message["Subject"] = f"{snapshot.name}: do these guests still need access?"
+    message["To"] = login if "@" in login else ""
+    message["X-Unsent"] = "1"
+    message.set_content(
+        f"""Somebody has to say whether guests of {snapshot.name} still need their access, and for {guests} of them that is you.
+
+Please open the attached worksheet, and write in each row, in the column decision:
+
+  keep       they still need it (for an account you may say until which day, as 2027-01-31)
+  end        they need it no more
+  pass-on    somebody else has to say
+
+Change nothing else, save it in whatever form your program likes best, and send it back by {due:%A}, {due.day} {due:%B %Y}.
+Of what nobody has answered by the end of that day we have agreed beforehand: {silence}.
+
+This is the review {name}.
+"""
+    )
+    message.add_attachment(text.encode("utf-8"), maintype="text", subtype="csv", filename=file)
+    return message.as_bytes()
+
+
+# reading back
+
+
+@record
+class Read:
+    """A review read back: as review.json says it, each row with its answers, and notes."""
+
+    id: str
+    taken_at: str
+    asked_on: str
+    due: date
+    on_silence: str
+    keep_for_days: int
+    rows: tuple[tuple[Row, tuple[Answer, ...]], ...]
+    nobody: tuple[str, ...]
+    notes: tuple[str, ...]
+
+
+@dataclass
+class _Known:
+    """What was asked: by guest and place the row and its digest; and which are in which worksheet."""
+
+    id: str
+    rows: dict[tuple[str, str], tuple[Row, str]]
+    sheets: dict[str, list[tuple[str, str]]]
+
+
+def read_review(folder: Path, snapshot: Snapshot, on: date) -> Read:
+    """Reads all worksheets of a folder back; raises BadInput with everything that is wrong."""
+    place = folder / REVIEW
+    data = _json(place)
+    faults = Faults()
+    known = _known(place, data, snapshot, faults)
+    stop_if_any(faults)
+    answers: dict[tuple[str, str], list[Answer]] = {key: [] for key in known.rows}
+    notes, seen, met = list[str](), set[str](), set[tuple[str, str]]()
+    for path in sorted(folder.iterdir()):
+        if path.suffix.lower() in (".eml", ".json") or not path.is_file():
+            continue
+        rows = _rows(path)
+        if rows is None:
+            notes.append(f"{path.name} is no worksheet: it is ignored")
+            continue
+        seen.add(path.name)
+        met |= _answers(path, rows, known, on, answers, faults)
+    for sheet, keys in known.sheets.items():
+        lacking = [key for key in keys if key not in met]
+        if len(lacking) == len(keys) and sheet not in seen:
+            faults.add(str(folder / sheet), 0, "the worksheet is missing; put it back, unanswered if need be")
+        else:
+            for guest, where in lacking:
+                faults.add(str(folder / sheet), 0, f"the row of {guest} at {where} is missing; put it back")
+    stop_if_any(faults)
+    return Read(
+        known.id,
+        data["taken_at"],
+        data["asked_on"],
+        date.fromisoformat(data["due"]),
+        data["policy"]["on-silence"],
+        data["policy"]["keep-for-days"],
+        tuple((row, tuple(answers[key])) for key, (row, _) in known.rows.items()),
+        tuple(data["nobody_to_ask"]),
+        tuple(notes),
+    )
+
+
+def _json(path: Path) -> dict[str, Any]:
+    if not path.exists():
+        raise BadInput([Fault(str(path), 0, "does not exist; name a folder that guests --ask wrote")])
+    try:
+        data = json.loads(_bytes(path).decode("utf-8-sig"))
+    except (ValueError, RecursionError):
+        raise BadInput([Fault(str(path), 1, "is not JSON; it is written by guests --ask, and read as it is")]) from None
+    if not isinstance(data, dict) or data.get("usher-gate") != FORM:
+        raise BadInput([Fault(str(path), 1, f"is not the form {FORM}; it is written by guests --ask")])
+    return data
+
+
+def _known(path: Path, data: Mapping[str, Any], snapshot: Snapshot, faults: Faults) -> _Known:
+    known = _Known("", {}, {})
+    try:
+        known.id = str(data["id"])
+        for reviewer in data["reviewers"]:
+            keys = known.sheets.setdefault(str(reviewer["worksheet"]), [])
+            for row in reviewer["rows"]:
+                key = str(row["guest"]), str(row["place"])
+                known.rows[key] = Row(*key, str(row["through"]), str(reviewer["id"])), str(row["sha256"])
+                keys.append(key)
+        policy, due = data["policy"], date.fromisoformat(str(data["due"]))
+        taken, whose = str(data["taken_at"]), str(data["organisation"])
+        assert isinstance(policy, dict) and policy["on-silence"] in (END, KEEP)
+        assert isinstance(policy["keep-for-days"], int) and isinstance(data["nobody_to_ask"], list) and due
+        str(data["asked_on"])
+    except (KeyError, TypeError, ValueError, AssertionError):
+        faults.add(str(path), 1, "was altered; it is written by guests --ask, and read as it is")
+        return known
+    if whose != snapshot.name:
+        faults.add(str(path), 1, f"is a review of {quoted(whose)}, and the snapshot is of {quoted(snapshot.name)}")
+    from ...core.words.times import parse_time
+
+    asked = parse_time(taken)
+    if asked is not None and asked > snapshot.taken_at:
+        faults.add(
+            str(path), 1, f"is a review of {taken}, and the snapshot is older: of {snapshot.taken_text}; gather again"
+        )
+    return known
+
+
+def _rows(path: Path) -> list[tuple[int, list[str]]] | None:
+    """The rows of a worksheet with the line on which each ends; None for a file that is none."""
+    text = _decoded(_bytes(path))
+    first = next((line for line in text.splitlines() if line.strip(" ,;\t|")), "")
+    words = {"review", "guest", "place", "decision"}
+    for separator in _SEPARATORS:
+        found = {cell.strip().strip('"').casefold() for cell in first.split(separator)}
+        if words <= found:
+            reader = csv.reader(io.StringIO(text, newline=""), delimiter=separator)
+            try:
+                return [(reader.line_num, row) for row in reader]
+            except csv.Error:
+                return None
+    return None
+
+
+def _bytes(path: Path) -> bytes:
+    faults = Faults()
+    data = read_bytes(path, str(path), faults, LARGEST_WRITTEN)
+    stop_if_any(faults)
+    assert data is not None
+    return data
+
+
+def _decoded(data: bytes) -> str:
+    if data[:2] in (b"\xff\xfe", b"\xfe\xff"):
+        return data.decode("utf-16", "replace")
+    try:
+        return data.decode("utf-8-sig")
+    except UnicodeDecodeError:
+        return data.decode("cp1252", "replace")
+
+
+def _answers(
+    path: Path,
+    rows: Sequence[tuple[int, list[str]]],
+    known: _Known,
+    on: date,
+    answers: Mapping[tuple[str, str], list[Answer]],
+    faults: Faults,
+) -> set[tuple[str, str]]:
+    """Reads the rows of one worksheet; gives those that were found in it, right or wrong."""
+    met: set[tuple[str, str]] = set()
+    filled = [(line, row) for line, row in rows if any(cell.strip() for cell in row)]
+    header = [cell.strip().casefold() for cell in filled[0][1]]
+    every = (*ASKED, *ANSWERED)
+    wrong = [name for name in header if name and name not in every] + [
+        name for name in every if header.count(name) != 1
+    ]
+    if wrong:
+        line = filled[0][0]
+        said = f"the column {quoted(wrong[0])} is not as it was asked; keep the columns that there were"
+        faults.add(str(path), line, said)
+        return set(known.rows)
+    at = {name: header.index(name) for name in every}
+    for line, row in filled[1:]:
+        cells = {name: row[place] if place < len(row) else "" for name, place in at.items()}
+        asked = tuple(from_round_trip(cells[name]) for name in ASKED)
+        key = asked[1], asked[5]
+        met.add(key)
+        if asked[0] != known.id:
+            faults.add(
+                str(path),
+                line,
+                f"is of the review {quoted(asked[0])}, not of {known.id}; keep each review in its folder",
+            )
+        elif key not in known.rows:
+            faults.add(str(path), line, f"{quoted(asked[1])} at {quoted(asked[5])} was not asked; take the row out")
+        elif digest(asked) != known.rows[key][1]:
+            faults.add(
+                str(path),
+                line,
+                f"the row of {key[0]} at {key[1]} is not as it was asked; change only decision, until and note",
+            )
+        else:
+            found = _answer(path, line, cells, on, faults)
+            if found is not None:
+                answers[key].append(found)
+    return met
+
+
+def _answer(path: Path, line: int, cells: Mapping[str, str], on: date, faults: Faults) -> Answer | None:
+    word = from_round_trip(cells["decision"]).strip().casefold()
+    if word and word not in DECISIONS:
+        faults.add(str(path), line, f"{quoted(cells['decision'])} is no decision; {nearest(word, DECISIONS)}")
+        return None
+    text, until = from_round_trip(cells["until"]).strip(), None
+    if text:
+        until = _day(text)
+        if until is None:
+            faults.add(str(path), line, f"{quoted(text)} is no date; write it as 2027-01-31")
+            return None
+        if until < on:
+            faults.add(str(path), line, f"until {text} has passed (it is {on}); write a day that is to come")
+            return None
+        if word != KEEP:
+            faults.add(
+                str(path), line, f"until {text} says how long to keep, and the decision is {quoted(word or 'empty')}"
+            )
+            return None
+    return Answer(word, until, from_round_trip(cells["note"]), f"{path.name}:{line}")
+
+
+def _day(text: str) -> date | None:
+    try:
+        return date.fromisoformat(text) if re.fullmatch(r"\d{4}-\d\d-\d\d", text) else None
+    except ValueError:
+        return None
+
+
+def _many(number: int, one: str, more: str) -> str:
+    return f"{number} {one if number == 1 else more}"
+
+
+def changes_of(
+    ended: Sequence[str],
+    kept: Mapping[date, Sequence[str]],
+    removed: Mapping[str, Sequence[str]],
+    on: date,
+    columns: frozenset[str],
+) -> Iterator[tuple[dict[str, object], str]]:
+    """The changes that follow, each with why; only to columns that the table of people has."""
+    if ended and "active" in columns:
+        yield (
+            {"people": {"who": {"person": list(ended)}, "active": "false"}},
+            _many(len(ended), "account ends", "accounts end"),
+        )
+    for day, people in kept.items():
+        cells = {
+            name: text
+            for name, text in (("reviewed_at", on.isoformat()), ("expires_at", day.isoformat()))
+            if name in columns
+        }
+        if cells:
+            yield (
+                {"people": {"who": {"person": list(people)}, **cells}},
+                f"{_many(len(people), 'account is', 'accounts are')} kept until {day}",
+            )
+    for group, people in removed.items():
+        yield (
+            {"members": {"group": group, "remove": list(people)}},
+            _many(len(people), f"membership of {group} ends", f"memberships of {group} end"),
+        )
