@@ -105,6 +105,8 @@ GROUPS = (
     ("trial-crews", "Crews trying new settings"),
     ("legacy-scanners", "Ticket scanners"),
 )
+# Who answers for who is in a group, where somebody does.
+OWNERS = {"shipyard": "N1180", "technology": "N1171"}
 # Which groups contain which; watch and control-room contain each other, as happens in real directories.
 NESTED = (
     ("fleet", "deck"),
@@ -272,6 +274,8 @@ def _guest(person: Person, number: int, domain: str) -> None:
     person.expires_at = "" if shipyard else "2027-03-31T00:00:00Z"
     person.reviewed_at = "2024-01-15T09:00:00Z" if shipyard and number < 6 else "2026-09-01T09:00:00Z"
     person.mfa = "offered" if shipyard else "required"
+    if not shipyard and number == 5:
+        person.expires_at = "2026-12-10T00:00:00Z"
 
 
 def memberships(everybody: list[Person]) -> list[tuple[str, str, str]]:

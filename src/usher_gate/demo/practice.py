@@ -33,6 +33,18 @@ kind = "table"
 path = "roster.csv"
 mapping = "roster-map.yaml"
 
+[[gather.source]]            # one object that holds for the whole organisation
+name = "house rules of the chat"
+kind = "table"
+path = "quaychat.json"
+mapping = "quaychat-map.yaml"
+
+[[gather.source]]
+name = "house rules of the broadcasts"
+kind = "table"
+path = "beaconcast.json"
+mapping = "beaconcast-map.yaml"
+
 [[gather.source]]
 name = "plans"
 kind = "calendar"
@@ -53,6 +65,32 @@ into:
     controls:
       door.waiting-room: {from: wait_room, values: {"yes": guests, "no": everyone}}
 ignore: [cabin]
+"""
+CHAT = """\
+{"export": {"written": "2026-11-19T22:00:00Z"}, "policy": {"partners": {"chat": "listed"}, "files": {"reshare": false}}}
+"""
+CHAT_MAPPING = """\
+usher-gate: mapping/1
+rows: policy
+into:
+  - settings: quaychat
+    scope: {level: organisation}
+    controls:
+      contact.outside-domains: partners.chat
+      file.guest-resharing: {from: files.reshare, values: {"true": "on", "false": "off"}}
+"""
+BROADCAST = """\
+{"policy": {"audience": "everyone", "sign_up": true}}
+"""
+BROADCAST_MAPPING = """\
+usher-gate: mapping/1
+rows: policy
+into:
+  - settings: beaconcast
+    scope: {level: organisation}
+    controls:
+      broadcast.audience: {from: audience, values: {everyone: public, staff: organisation}}
+      broadcast.registration: {from: sign_up, values: {"true": "on", "false": "off"}}
 """
 _KINDS = {"member": "E", "guest": "X", "service": "A"}
 _SECOND = {"required": "must", "offered": "may", "absent": "none", "": ""}
@@ -129,5 +167,9 @@ def files(everybody: Sequence[Person]) -> Mapping[str, str]:
         "crew.ldif": _ldif(everybody),
         "roster.csv": _roster(everybody),
         "roster-map.yaml": MAPPING,
+        "quaychat.json": CHAT,
+        "quaychat-map.yaml": CHAT_MAPPING,
+        "beaconcast.json": BROADCAST,
+        "beaconcast-map.yaml": BROADCAST_MAPPING,
         "plans.ics": _PLANS.replace("\n", "\r\n"),
     }

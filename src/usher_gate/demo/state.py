@@ -49,6 +49,10 @@ services:
       door.fresh-id: "on"
       door.start: everyone
       door.close: "on"
+      door.may-start: "on"
+      door.passcode-in-link: "on"
+      door.passcode-composition: digits
+      door.refused-domains: []
       room.share-screen: everyone
       room.recording: everyone
       room.streaming: "on"
@@ -59,10 +63,12 @@ services:
       room.camera-on-entry: "off"
       line.encryption: transport
       line.dial-in: "on"
+      line.browser: "on"
+      line.room-systems: "on"
       line.room-systems-encrypt: "on"
-    self-service: [door.waiting-room, door.passcode-scheduled, door.personal-room, room.share-screen]
+    self-service: [door.waiting-room, door.passcode-scheduled, room.share-screen]
     needs:
-      line.encryption: {licences: [plus]}
+      line.encryption: {licences: [plus], without: transport}
       room.streaming: {licences: [plus, standard], without: "off"}
   # Chat and files: named sets of settings, given to groups; the set with the lowest rank counts.
   - id: quaychat
@@ -87,6 +93,8 @@ services:
       guest.invite: anyone
       call.forwarding-outside: "on"
     self-service: []
+    needs:
+      file.sensitive-data-guard: {licences: [standard, plus]}
   # Broadcasts: one value for each unit, and whatever a unit does not say comes from above.
   - id: beaconcast
     title: Beaconcast broadcasts
@@ -116,7 +124,8 @@ tidecall,door.host-first,group:pilots,off,,,,2026-05-09T11:30:00Z,
 tidecall,door.anonymous-join,organisation,off,true,,,2026-03-02T09:00:00Z,
 tidecall,door.passcode-scheduled,organisation,on,,,,2026-03-02T09:00:00Z,
 tidecall,door.passcode-instant,organisation,on,true,,,2026-11-20T05:10:00Z,changed within the hour
-tidecall,door.personal-room,organisation,off,true,,,2026-10-01T09:00:00Z,
+tidecall,door.personal-room,organisation,off,,,,2026-10-01T09:00:00Z,
+tidecall,door.personal-room,person:N1203,on,,,,2026-10-05T07:40:00Z,the pilots meet there at all hours
 tidecall,door.passcode-telephone,organisation,on,true,,,2026-03-02T09:00:00Z,
 tidecall,door.telephone-waits,organisation,on,true,,,2026-03-02T09:00:00Z,
 tidecall,door.passcode-length,organisation,8,true,,,2026-03-02T09:00:00Z,
@@ -158,7 +167,14 @@ beaconcast,broadcast.registration,organisation,on,,,,2026-01-20T09:00:00Z,
 beaconcast,door.identity,organisation,own-organisation,,,,2026-01-20T09:00:00Z,
 beaconcast,door.identity,unit:/Shore,any-account,,,,2026-04-02T13:00:00Z,on but useless: anybody can make an account
 beaconcast,door.waiting-room,organisation,members,true,,,2026-01-20T09:00:00Z,
+quaychat,contact.listed-domains,organisation,coastguard.example.org;shipyard.example.com,,,,2026-03-02T09:00:00Z,
 beaconcast,door.waiting-room,unit:/Pilots,everyone,,,,2026-02-02T09:00:00Z,never counts: the organisation's value is pinned
+tidecall,door.may-start,group:catering,off,,,,2026-03-02T09:00:00Z,the galley only joins
+tidecall,door.waiting-room,meeting:harbour-day,everyone,,,,2026-11-10T09:00:00Z,so that visitors come straight in
+tidecall,door.identity,meeting:harbour-day,any-account,,,,2026-11-10T09:00:00Z,
+tidecall,door.anonymous-join,meeting:harbour-day,on,,,,2026-11-10T09:00:00Z,never counts: the organisation's value is pinned
+tidecall,door.passcode-scheduled,meeting:harbour-day,off,,,,2026-11-10T09:00:00Z,
+tidecall,door.host-first,meeting:harbour-day,off,,,,2026-11-10T09:00:00Z,
 """
 
 OBSERVATIONS = """\
@@ -281,7 +297,7 @@ EXTRA_RULES = """\
     title: Whoever administers has another account to fall back on
     severity: medium
     audience: {all-of: [{role: privileged}, {not: {break-glass: true}}]}
-    expect: {person: fallback-accounts, no-weaker-than: 1}
+    expect: {person: fallback-accounts, between: [1, 99]}
     because: An administrator whose only account is locked cannot unlock it.
     mend: Give them a second account, and write its owner into attr.owner.
     maps: {"NIST SP 800-53r5": [AC-2, CP-2], "ISO/IEC 27001:2022": [A.5.18, A.8.2]}
@@ -340,4 +356,46 @@ TOML = """\
 snapshot = "snapshot"
 baseline = "baseline.yaml"
 exceptions = "exceptions.yaml"
+
+# What is agreed about guests: who is asked where nobody answers for them (the rest is as it comes).
+[guests]
+fallback = ["N1171"]
 """
+
+# Changes to be rehearsed: one that hurts nobody, one that does, and a roll-out in three steps.
+WAITING_ROOMS = """\
+usher-gate: changes/1
+title: Waiting rooms for everybody
+from: 2026-12-01T08:00:00Z
+changes:
+  - set: {service: tidecall, control: door.waiting-room, scope: organisation, value: guests, pinned: true}
+  - unset: {service: tidecall, control: door.waiting-room, scope: "group:deck"}
+  - unset: {service: tidecall, control: door.waiting-room, scope: "person:N1171"}
+"""
+
+OWN_ORGANISATION_ONLY = """\
+usher-gate: changes/1
+title: Only people of our own join, and callers give a passcode
+from: 2026-12-08T08:00:00Z
+changes:
+  - set: {service: tidecall, control: door.identity, scope: organisation, value: own-organisation}
+  - set: {service: tidecall, control: door.passcode-in-link, scope: organisation, value: "off", pinned: true}
+  - access-rule: {id: A-30, mode: enforce}     # no legacy clients
+"""
+
+
+def _second_factor(step: str, who: str, day: str) -> str:
+    return f"""\
+usher-gate: changes/1
+title: The second factor, {step}
+from: {day}T06:00:00Z
+changes:
+  - people: {{who: {who}, mfa: required}}
+"""
+
+
+SECOND_FACTOR = (
+    _second_factor("for administrators", "{role: privileged}", "2026-12-01"),
+    _second_factor("for whoever handles cargo manifests", "{group: manifests}", "2026-12-15"),
+    _second_factor("for everybody", "{kind: member}", "2027-01-12"),
+)

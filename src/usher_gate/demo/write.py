@@ -13,9 +13,13 @@ from ..baselines import keep_rules, starter_text
 from ..files.snapshot.catalogue import shipped_catalogue
 from ..files.write import whole_file
 from . import practice, state
-from .people import COLUMNS, GROUPS, authenticators, memberships, people
+from .meetings import COLUMNS as MEETING_COLUMNS
+from .meetings import meetings
+from .people import COLUMNS, GROUPS, OWNERS, authenticators, memberships, people
+from .review import write_review
 from .sign_ins import COLUMNS as SIGN_IN_COLUMNS
 from .sign_ins import draft, ocsf, sign_ins
+from .weeks import changes_of, names
 
 
 def _csv(columns: Sequence[str], rows: Iterable[Sequence[str]]) -> str:
@@ -37,6 +41,8 @@ def _baseline() -> str:
         block.split("\n", 1)[0] for block in blocks if any(f"control: {control}," in block for control in unsupported)
     }
     kept = keep_rules(text, frozenset(ids - left_out))
+    agreed = "within: [coastguard.example.org, shipyard.example.com]}     # our two partners"
+    kept = kept.replace("within: []}     # write your partners' domains here", agreed, 1)
     kept = kept.replace("name: Every organisation", "name: Northmere collaboration baseline", 1)
     return (
         kept.replace(
@@ -60,10 +66,11 @@ def files() -> Mapping[str, str]:
         "snapshot/organisation.yaml": state.ORGANISATION,
         "snapshot/services.yaml": state.SERVICES,
         "snapshot/people.csv": _csv(COLUMNS, [person.row() for person in everybody]),
-        "snapshot/groups.csv": _csv(("id", "name"), GROUPS),
+        "snapshot/groups.csv": _csv(("id", "name", "owner"), [(*group, OWNERS.get(group[0], "")) for group in GROUPS]),
         "snapshot/members.csv": _csv(("group", "member", "type"), memberships(everybody)),
         "snapshot/settings.csv": state.SETTINGS,
         "snapshot/observations.csv": state.OBSERVATIONS,
+        "snapshot/meetings.csv": _csv(MEETING_COLUMNS, meetings({person.id: person.login for person in everybody})),
         "snapshot/partners.csv": state.PARTNERS,
         "snapshot/access-rules.yaml": state.ACCESS_RULES,
         "snapshot/passes.csv": state.PASSES,
@@ -71,6 +78,12 @@ def files() -> Mapping[str, str]:
         "snapshot/sign_ins.csv": _csv(SIGN_IN_COLUMNS, (event.row() for event in events)),
         "logs/2026-11-19.ocsf.jsonl": "".join(f"{line}\n" for line in ocsf(events, everybody, "2026-11-19")),
         "drafts/cargo-portal.yaml": draft(),
+        "changes/waiting-rooms.yaml": state.WAITING_ROOMS,
+        "changes/own-organisation-only.yaml": state.OWN_ORGANISATION_ONLY,
+        "changes/second-factor-1.yaml": state.SECOND_FACTOR[0],
+        "changes/second-factor-2.yaml": state.SECOND_FACTOR[1],
+        "changes/second-factor-3.yaml": state.SECOND_FACTOR[2],
+        **{name: changes_of(day) for day, name in names()},
         **{f"practice/{name}": text for name, text in practice.files(everybody).items()},
     }
     return MappingProxyType(made)
@@ -83,3 +96,4 @@ def write_demo(folder: Path) -> None:
         path.parent.mkdir(parents=True, exist_ok=True)
         with whole_file(path) as stream:
             stream.write(text)
+    write_review(folder)

@@ -20,10 +20,10 @@ class Calendar:
 
     def __init__(self, path: str, service: str, days: int = 14, most: int = 50) -> None:
         self._path, self._service, self._days, self._most = path, service, days, most
-        self.gives = Gives(frozenset(("meetings", "settings")), (service,))
+        self.gives = Gives(frozenset(("meetings", "settings")), (service,), False)
 
     def gather(self, context: Context) -> Gathered:
-        """The meetings of the next days."""
+        """The meetings of the next days; raises SourceFailed, or UsherError for want of a library."""
         try:
             import icalendar
             import recurring_ical_events

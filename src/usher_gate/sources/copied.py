@@ -15,7 +15,7 @@ class Files:
         self.gives = Gives(frozenset(Path(path).stem for path in paths))
 
     def gather(self, context: Context) -> Gathered:
-        """The files."""
+        """The files; raises SourceFailed."""
         found = Gathered()
         for name in self._paths:
             path = context.folder / name
@@ -34,7 +34,7 @@ class SignIns:
         self._path, self._copy = path, copy
 
     def gather(self, context: Context) -> Gathered:
-        """The log."""
+        """The log; raises SourceFailed."""
         from ..files.sign_ins import sign_in_files
 
         path = context.folder / self._path

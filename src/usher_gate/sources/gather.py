@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+import json
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 
-from ..core.words.faults import Fault
-from ..files.faults import BadInput, UsherError
-from ..files.snapshot.manifest import Missing
+from ..core.organisation.build.settings import SETTINGS
+from ..core.words.faults import Fault, Faults, nearest, quoted
+from ..files.faults import BadInput, UsherError, stop_if_any
+from ..files.snapshot.manifest import FAILED_NAME, Missing
+from ..files.snapshot.services import ids_of
+from ..files.write import whole_file
 from .interface import FAILED, Context, Gathered, Progress
 from .join import Joined, join
 from .place import alone, build, prune, put_in_place
@@ -67,7 +72,7 @@ def gather(
 ) -> Done:
     """Gathers into `snapshots/` beside the link; raises Incomplete, BadInput (what came is no snapshot) or Busy."""
     snapshots, secrets = link.parent / "snapshots", Secrets(folder)
-    with alone(snapshots):
+    with alone(snapshots), _remembered(snapshots):
         taken_at = datetime.now(UTC).replace(microsecond=0)
         found: list[tuple[str, Gathered]] = []
         reports: list[Report] = []
@@ -85,6 +90,9 @@ def gather(
             _refuse(lost, any(_gives_people(gathered) for _, gathered in found), partial)
         joined = join(found)
         missing = [_leave_out(source, joined, [gathered for _, gathered in found]) for source in lost]
+        covered = _covered(settings.sources, reports, joined, found)
+        missing += _uncovered(settings.sources, covered, joined, found, missing, partial)
+        taken_at = min([taken_at, *(_moment(one.taken_at) for _, one in found if one.taken_at is not None)])
         notes = [f"{name}: {note}" for name, gathered in found for note in gathered.notes] + joined.notes()
         describe = [
             {
@@ -98,11 +106,100 @@ def gather(
             for named, report in zip(settings.sources, reports, strict=True)
         ]
         finished = datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
-        building = build(snapshots, joined, found, taken_at, describe, missing, finished)
+        building = build(snapshots, joined, found, taken_at, describe, missing, finished, sorted(covered))
         _validate(building)
         final = put_in_place(building, snapshots, link, taken_at.strftime("%Y-%m-%dT%H-%M-%SZ"))
         pruned = prune(snapshots, final, settings.keep)
     return Done(final, tuple(reports), tuple(notes), tuple(missing), pruned)
+
+
+@contextmanager
+def _remembered(snapshots: Path) -> Iterator[None]:
+    """A gather that fails is remembered beside the snapshots, so that check can say that it reads an older one."""
+    path = snapshots / FAILED_NAME
+    try:
+        yield
+    except UsherError as error:
+        said = {"at": datetime.now(UTC).isoformat(), "why": str(error).splitlines()[0]}
+        with whole_file(path) as stream:
+            stream.write(json.dumps(said) + "\n")
+        raise
+    path.unlink(missing_ok=True)
+
+
+def _moment(micros: int) -> datetime:
+    return datetime.fromtimestamp(micros // 1_000_000, UTC)
+
+
+def _settings_services(found: Sequence[tuple[str, Gathered]], joined: Joined) -> set[str]:
+    """The services that have settings in what was gathered, copied tables included."""
+    services = {
+        row["service"] for row in joined.tables.get("settings", ()) if not row.get("scope", "").startswith("meeting:")
+    }
+    for _, gathered in found:
+        for name, path in gathered.files.items():
+            if Path(name).stem == SETTINGS.name:
+                services |= _column_of(path, "service")
+    return services
+
+
+def _column_of(path: Path, column: str) -> set[str]:
+    from ..files.tables import read_table
+
+    faults = Faults()
+    table = read_table(path.parent, SETTINGS, faults)
+    stop_if_any(faults)
+    return set() if table is None or column not in table.columns else set(table.columns[column].coded().words)
+
+
+def _covered(
+    sources: Sequence[Named], reports: Sequence[Report], joined: Joined, found: Sequence[tuple[str, Gathered]]
+) -> set[str]:
+    """The services that some source gave settings for, or was asked for and had none."""
+    asked = {
+        service
+        for named, report in zip(sources, reports, strict=True)
+        if not report.failed and named.source.gives.whole and "settings" in named.source.gives.tables
+        for service in named.source.gives.services or ()
+    }
+    return asked | _settings_services(found, joined)
+
+
+def _uncovered(
+    sources: Sequence[Named],
+    covered: set[str],
+    joined: Joined,
+    found: Sequence[tuple[str, Gathered]],
+    missing: Sequence[Missing],
+    partial: bool,
+) -> list[Missing]:
+    """Services that no source covers, and those of a source that services.yaml lacks; raises Incomplete, unless in part."""
+    path = next(
+        (file for _, gathered in found for name, file in gathered.files.items() if name == "services.yaml"), None
+    )
+    if path is None:
+        return []
+    known = ids_of(path)
+    told = {service for source in missing for service in source.settings_of}
+    lacking = sorted(known - covered - told)
+    foreign = sorted(covered - known)
+    faults = [
+        f"{named.name} names the service {quoted(service)}, which {path.name} does not; {nearest(service, known)}"
+        for service in foreign
+        for named in [next((one for one in sources if service in (one.source.gives.services or ())), sources[0])]
+    ]
+    faults += [
+        f"no source covers the service {quoted(service)} of {path.name}; name it in a source" for service in lacking
+    ]
+    if faults and not partial:
+        raise Incomplete(f"nothing was replaced: {'; '.join(faults)} (--partial keeps the rest)")
+    rows = joined.tables.get("settings")
+    if rows is not None and foreign:
+        joined.tables["settings"] = [row for row in rows if row["service"] not in foreign]
+    covered.difference_update(foreign)
+    return [Missing(path.name, fault, (), ()) for fault in faults[: len(foreign)]] + [
+        Missing(path.name, f"no source covers the service {service}", (), (service,)) for service in lacking
+    ]
 
 
 def _gives_people(gathered: Gathered) -> bool:

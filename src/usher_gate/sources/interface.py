@@ -40,6 +40,7 @@ class Gathered:
     tables: dict[str, list[Row]] = field(default_factory=dict)
     files: dict[str, Path] = field(default_factory=dict)
     notes: list[str] = field(default_factory=list)
+    taken_at: int | None = None  # when what it gave was taken, in microseconds; None: just now
 
     def add(self, table: str, row: Row) -> None:
         """Adds a row."""
@@ -65,10 +66,11 @@ class Context:
 
 @dataclass(frozen=True)
 class Gives:
-    """What a source gives: tables, and for which services settings (None: for any)."""
+    """What a source gives: tables, and for which services settings (None: for any); `whole` says that it is asked for all of them."""
 
     tables: frozenset[str]
     services: tuple[str, ...] | None = None
+    whole: bool = True
 
 
 class Source(Protocol):

@@ -55,12 +55,22 @@ def join(sources: Sequence[tuple[str, Gathered]]) -> Joined:
         for row in gathered.tables.get("people", ()):
             _add_person(row, name, people, logins, final, joined)
         for table, rows in gathered.tables.items():
+            if table == "settings":
+                rows = [_scope_by_id(row, people, logins) for row in rows]
             if table != "people":
                 _add_rows(table, rows, name if table in several else None, final, joined)
     if people:
         joined.tables["people"] = [row for row, _ in people.values()]
     _key_by_value(joined, several)
     return joined
+
+
+def _scope_by_id(row: Row, people: Mapping[str, object], logins: Mapping[str, str]) -> Row:
+    """A setting of a person with the person's id, if their login was written."""
+    kind, _, who = row.get("scope", "").partition(":")
+    if kind != "person" or who in people or who.casefold() not in logins:
+        return row
+    return {**row, "scope": f"person:{logins[who.casefold()]}"}
 
 
 def _add_person(

@@ -40,7 +40,7 @@ class Ldap:
         self._binding, self._layout = binding, layout
 
     def gather(self, context: Context) -> Gathered:
-        """People and groups."""
+        """People and groups; raises SourceFailed, or UsherError for want of a library."""
         try:
             import ldap
         except ImportError:

@@ -25,7 +25,7 @@ class Ldif:
         self._path, self._layout = path, layout
 
     def gather(self, context: Context) -> Gathered:
-        """People and groups."""
+        """People and groups; raises SourceFailed."""
         path = context.folder / self._path
         try:
             size = path.stat().st_size

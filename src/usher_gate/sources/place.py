@@ -21,12 +21,15 @@ from ..core.organisation.build.credentials import AUTHENTICATORS, PASSES
 from ..core.organisation.build.groups import GROUPS, MEMBERS
 from ..core.organisation.build.meetings import MEETINGS
 from ..core.organisation.build.partners import PARTNERS
+from ..core.organisation.build.people import PEOPLE
 from ..core.organisation.build.settings import OBSERVATIONS, SETTINGS
 from ..core.organisation.build.table import Spec
+from ..core.words.faults import nearest, quoted
 from ..files.binary import LARGEST_WRITTEN
 from ..files.faults import UsherError
 from ..files.sign_ins.interface import SIGN_INS
 from ..files.snapshot import manifest as form
+from ..files.snapshot.parsed import parsed_path
 from ..files.write import sync_folder
 from .interface import FAILED, Gathered, Row, open_source
 from .join import Joined
@@ -65,8 +68,10 @@ def build(
     describe: Sequence[Mapping[str, Any]],
     missing: Sequence[form.Missing],
     finished_at: str,
+    services: Sequence[str],
 ) -> Path:
-    """Writes the snapshot into a new folder, readable by the owner only, with its manifest last."""
+    """Writes the snapshot into a new folder, readable by the owner only, with its manifest last;
+    raises UsherError for tables that do not fit together."""
     for old in snapshots.glob(f"{_BUILDING}*"):
         shutil.rmtree(old, ignore_errors=True)
     folder = snapshots / f"{_BUILDING}{os.getpid()}"
@@ -93,7 +98,7 @@ def build(
             entries.append(form.file_entry(target, None))
     entries.sort(key=lambda entry: str(entry["name"]))
     with _private(folder / form.NAME) as stream:
-        stream.write(form.manifest_text(stamp, finished_at, describe, entries, missing).encode())
+        stream.write(form.manifest_text(stamp, finished_at, describe, entries, missing, services).encode())
     return folder
 
 
@@ -112,14 +117,29 @@ def _text_of(path: Path) -> str:
         return stream.read().decode("utf-8")
 
 
+def odd_columns(tables: Mapping[str, Sequence[Row]]) -> list[str]:
+    """What is wrong with the columns of some tables, in words."""
+    found = []
+    for table, rows in tables.items():
+        spec = PEOPLE if table == "people" else _SPECS[table]
+        for column in sorted({column for row in rows for column in row}):
+            if not spec.knows(column):
+                right = nearest(column, (*spec.required, *spec.optional))
+                found.append(f"{table} has no column {quoted(column)}; {right}")
+    return found
+
+
+def _columns_of(table: str, given: set[str]) -> list[str]:
+    return columns(given) if table == "people" else _ordered(_SPECS[table], given)
+
+
 def _write_table(path: Path, table: str, rows: Sequence[Row]) -> None:
     import io
 
     given = {column for row in rows for column in row}
-    names = columns(given) if table == "people" else _ordered(_SPECS[table], given)
-    unknown = given - set(names)
-    if unknown:
-        raise UsherError(f"a source gives {table} with the column {sorted(unknown)[0]}, which that table does not have")
+    names = _columns_of(table, given)
+    if wrong := odd_columns({table: rows}):
+        raise UsherError(f"a source gives a column that is not there: {wrong[0]}")
     with _private(path) as stream:
         out = io.TextIOWrapper(stream, "utf-8", newline="")
         writer = csv.writer(out, lineterminator="\n")
@@ -196,4 +216,5 @@ def prune(snapshots: Path, current: Path, keep: int) -> int:
     gone = old[: max(0, len(old) - keep)]
     for folder in gone:
         shutil.rmtree(folder, ignore_errors=True)
+        parsed_path(folder).unlink(missing_ok=True)
     return len(gone)

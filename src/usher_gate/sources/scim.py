@@ -63,7 +63,7 @@ class Scim:
     def _wanted(self) -> list[str]:
         return sorted(
             {path.partition(".")[0] if not path.startswith("urn:") else path for path in self._fields.values()}
-            | {"name"}
+            | {"name", ACCOUNT}
         )
 
     def _cursor(self, web: Web) -> bool:
@@ -133,6 +133,10 @@ class Scim:
                 found = found.get(part) if isinstance(found, dict) else None
             if found is not None:
                 values[column] = found if isinstance(found, str) else _text(found, column)
+        account = user.get(ACCOUNT)
+        for name, found in account.items() if isinstance(account, dict) else ():
+            if name.startswith("attr.") and isinstance(found, str):
+                values[name] = found
         if "name" not in values and isinstance(user.get("name"), dict):
             values["name"] = str(user["name"].get("formatted") or "")
         return person_row(values, odd)

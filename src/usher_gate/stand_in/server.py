@@ -200,8 +200,8 @@ class _Handler(BaseHTTPRequestHandler):
         parts = [unquote(part) for part in path.strip("/").split("/")]
         world = self.server.world
         if parts == ["v1", "services"]:
-            return {"services": sorted({row["service"] for row in world.tables["settings"]})}
-        if parts[:2] == ["v1", "services"] and parts[3:] == ["settings"]:
+            return {"services": sorted(world.services)}
+        if parts[:2] == ["v1", "services"] and parts[3:] == ["settings"] and parts[2] in world.services:
             return self._page("settings", world.settings(parts[2]))
         if parts[:2] == ["v1", "tables"] and len(parts) == 3 and parts[2] in world.tables:
             return self._page("rows", world.tables[parts[2]])
@@ -298,7 +298,7 @@ class _Handler(BaseHTTPRequestHandler):
         body = self._body()
         self._authorised()
         parts = [unquote(part) for part in urlsplit(self.path).path.strip("/").split("/")]
-        if parts[:2] != ["v1", "services"] or parts[3:] != ["settings"]:
+        if parts[:2] != ["v1", "services"] or parts[3:] != ["settings"] or parts[2] not in self.server.world.services:
             raise _Refused(404, "there is nothing here")
         try:
             row = json.loads(body)

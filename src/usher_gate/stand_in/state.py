@@ -19,6 +19,7 @@ from ..core.organisation.build.table import Spec
 from ..core.words.faults import Faults
 from ..files.faults import stop_if_any
 from ..files.scim import ACCOUNT, ENTERPRISE, EXTENDED
+from ..files.snapshot.services import ids_of
 from ..files.tables import read_table
 
 USER = "urn:ietf:params:scim:schemas:core:2.0:User"
@@ -45,6 +46,7 @@ class World:
     def __init__(self, folder: Path, arrive_after: float, clock: Callable[[], float] = time.monotonic) -> None:
         self._clock = clock
         self.tables = {spec.name: rows_of(folder, spec) for spec in _SPECS}
+        self.services = ids_of(folder / "services.yaml") | {row["service"] for row in self.tables["settings"]}
         self.arrive_after = arrive_after
         self._coming: list[tuple[float, Row]] = []
         self._lock = threading.Lock()
@@ -88,7 +90,7 @@ def _user(row: Mapping[str, str]) -> dict[str, Any]:
     made |= {"roles": [{"value": word} for word in row["roles"].split(";")]} if "roles" in row else {}
     made |= {"entitlements": [{"value": word} for word in row["licences"].split(";")]} if "licences" in row else {}
     made |= {ENTERPRISE: {"department": row["unit"]}} if "unit" in row else {}
-    account = {name: row[name] for name in EXTENDED if name in row}
+    account = {name: cell for name, cell in row.items() if name in EXTENDED or name.startswith("attr.")}
     return made | ({ACCOUNT: account} if account else {})
 
 
