@@ -7,9 +7,8 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING
 
-from ..core.words.faults import nearest, quoted
 from ..files.faults import UsherError
-from .common import add_output, need, output, places, say_notes, write
+from .common import add_output, known_name, need, output, places, say_notes, write
 
 if TYPE_CHECKING:
     from ..core.organisation.snapshot import Snapshot
@@ -85,7 +84,6 @@ def _catalogue(snapshot: Snapshot | None) -> Catalogue:
 def _start(arguments: argparse.Namespace, snapshot: Snapshot | None) -> int:
     """Writes the rules of a starter that can be judged on the snapshot's services (all of them without a snapshot)."""
     from ..baselines import keep_rules, starter_path, starter_text
-    from ..core.verdicts.condition import restrict
     from ..files.written.baseline import read_baseline
 
     if arguments.format != "table":
@@ -93,14 +91,12 @@ def _start(arguments: argparse.Namespace, snapshot: Snapshot | None) -> int:
     text = starter_text(arguments.start)
     if snapshot is not None and snapshot.services is not None:
         baseline, _ = read_baseline(starter_path(arguments.start), snapshot.catalogue)
-        supported = [service.controls for service in snapshot.services]
         text = keep_rules(
             text,
             frozenset(
                 rule.id
                 for rule in baseline.rules
-                if not rule.controls
-                or any(rule.controls & controls and restrict(rule.expect, controls) for controls in supported)
+                if not rule.of_services or any(rule.applies_to(service) for service in snapshot.services)
             ),
         )
     with output(arguments) as stream:
@@ -111,10 +107,8 @@ def _start(arguments: argparse.Namespace, snapshot: Snapshot | None) -> int:
 def _show_rule(arguments: argparse.Namespace, baseline: Baseline, snapshot: Snapshot | None) -> int:
     from ..outputs.baseline.answer import RuleAnswer
 
-    rule = next((rule for rule in baseline.rules if rule.id == arguments.rule), None)
-    if rule is None:
-        known = [rule.id for rule in baseline.rules]
-        raise UsherError(f"there is no rule {quoted(arguments.rule)}; {nearest(arguments.rule, known)}")
+    rules = {rule.id: rule for rule in baseline.rules}
+    rule = rules[known_name(arguments.rule, list(rules), "rule")]
     write(arguments, "rule", RuleAnswer(snapshot, rule, _reach(rule, snapshot)))
     return 0
 

@@ -1,20 +1,48 @@
 """Checks a snapshot against a baseline: who drifts, from what, by which value, set where, and what to change first.
 
-Reads the snapshot folder, the baseline and the exceptions; writes the answer to standard output or --out."""
+Reads the snapshot folder, the baseline and the exceptions; writes the answer to standard output or --out. Of its forms sarif is for code
+scanning and tickets, junit for pipelines, oscal for auditors, ocsf for lakes of events, openmetrics for monitoring."""
 
 from __future__ import annotations
 
 import argparse
+import time
 from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING
 
+from ..core.words.faults import quoted
 from ..core.words.vocabulary import SEVERITIES
-from .common import add_narrowing, add_output, add_places, narrowing, read_inputs, say_notes, working, write
+from ..files.faults import UsherError
+from .common import (
+    add_narrowing,
+    add_output,
+    add_places,
+    add_rows,
+    narrowing,
+    need,
+    places,
+    read_inputs,
+    say_notes,
+    working,
+    write,
+)
+from .parser import above_nought
+from .say import say_error
+
+if TYPE_CHECKING:
+    from ..core.organisation.snapshot import Snapshot
+    from ..core.verdicts.result import CheckResult
+    from ..core.verdicts.rules import Baseline
+    from ..core.verdicts.run import Narrowing
+    from ..files.history.store import Store
+    from .common import Inputs
 
 EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
   usher-gate check
   usher-gate check --severity critical --severity high --unit /Fleet
   usher-gate check --format json --out drift.json"""
-DRIFTS, GAPS = 1, 3
+DRIFTS, GAPS, LOST = 1, 3, 4
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -22,34 +50,135 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_places(parser)
     add_narrowing(parser)
     add_output(parser, "check")
+    parser.add_argument("--keep", action="store_true", help="keep this check in the history (see usher-gate history)")
+    parser.add_argument(
+        "--by",
+        metavar="WORD",
+        help="add a table by the numbers of a framework that the rules map to, such as nist (a part of its name will do)",
+    )
+    parser.add_argument(
+        "--max-age",
+        type=above_nought,
+        metavar="HOURS",
+        help="say so first if the snapshot is older than this by the clock",
+    )
     parser.add_argument(
         "--fail-at",
+        type=str.lower,
         choices=SEVERITIES,
         metavar="WORD",
         default="low",
         help="exit with 1 only for drift of this severity or worse",
     )
-    parser.add_argument(
-        "--rows",
-        type=int,
-        default=None,
-        metavar="N",
-        help="rows of each kind in a table; 0: all (default: up to 10)",
-    )
+    add_rows(parser)
+
+
+def _framework(word: str | None, baseline: Baseline) -> str | None:
+    """The framework that a part of its name means; raises UsherError."""
+    if word is None:
+        return None
+    known = sorted({name for rule in baseline.rules for name in rule.maps})
+    found = [name for name in known if word.casefold() in name.casefold()]
+    if len(found) != 1:
+        means = f"{quoted(word)} may be {' or '.join(found)}" if found else f"no rule maps to {quoted(word)}"
+        raise UsherError(f"{means}; write one of {', '.join(known) or 'none that there is'}")
+    return found[0]
+
+
+def _aged(arguments: argparse.Namespace, snapshot: Snapshot) -> Snapshot:
+    """The snapshot, said to be stale if it is older than --max-age; the one place where the clock is asked, and only if told to."""
+    if arguments.max_age is None:
+        return snapshot
+    from ..core.organisation.columns import HOUR
+
+    hours = (time.time() * 1_000_000 - snapshot.taken_at) / HOUR
+    if hours <= arguments.max_age:
+        return snapshot
+    return replace(snapshot, stale=f"the snapshot is {hours:,.0f} hours old, more than {arguments.max_age:g}")
+
+
+def _narrowed(arguments: argparse.Namespace) -> bool:
+    """Whether the check speaks of a part only."""
+    names = ("rule", "service", "person", "group", "unit", "severity", "verdict")
+    return any(getattr(arguments, name) for name in names)
+
+
+def _to_keep_in(arguments: argparse.Namespace) -> Store | None:
+    """Where the check is to be kept, if that is asked for; raises UsherError for what can be told before anything is judged."""
+    from .keeping import keeps_always, open_store
+
+    narrowed = _narrowed(arguments)
+    if arguments.keep and narrowed:
+        raise UsherError("only whole checks are kept; leave the narrowing out, or --keep")
+    return open_store() if arguments.keep or (keeps_always() and not narrowed) else None
+
+
+def _keep(arguments: argparse.Namespace, result: CheckResult, store: Store) -> tuple[str, ...]:
+    """Keeps the check; what to say of it."""
+    from .keeping import reviews_decided, to_keep
+
+    where = places(arguments)
+    reviews, notes = reviews_decided(Path(), result.snapshot)
+    snapshot, baseline = need(where.snapshot, "snapshot"), need(where.baseline, "baseline")
+    made = store.keep(to_keep(result, snapshot, baseline, where.exceptions, reviews))
+    if made is None:
+        return (
+            f"the last check kept in {store.shown} is of the same snapshot, baseline and exceptions: nothing is added",
+        )
+    return *notes, f"kept as check {made.number} in {store.shown}"
+
+
+def _beside_the_last(result: CheckResult) -> CheckResult:
+    """The result, with what became of everything since the last check kept; where the history cannot be used, a note says so."""
+    from .keeping import if_usable, since_of
+
+    since, why = if_usable(lambda: since_of(result))
+    untold = (f"what became of it since the last check kept is not told: {why}",) if why else ()
+    return replace(result, since=since, notes=(*result.notes, *untold))
+
+
+def _hint(inputs: Inputs, chosen: Narrowing, result: CheckResult) -> str:
+    """What mending would do, as far as that is cheap to know."""
+    import numpy as np
+
+    from ..core.mend.hint import hint
+    from ..core.mend.terms import Terms
+    from ..core.verdicts.codes import DRIFTS as VERDICT
+    from ..core.verdicts.trial import Remembered
+
+    people = np.ones(len(inputs.snapshot.people), bool) if chosen.people is None else chosen.people
+    base = Remembered(inputs.snapshot, inputs.baseline, inputs.exceptions)
+    return hint(base, Terms(chosen.keeps, people), sum(counted[VERDICT] for counted in result.rule_counts.values()))
 
 
 def run(arguments: argparse.Namespace) -> int:
     """Checks, writes, and says by the exit status what was found."""
     from ..core.verdicts.run import check
 
+    store = _to_keep_in(arguments)
     inputs = read_inputs(arguments)
     chosen = narrowing(arguments, inputs.snapshot, inputs.baseline)
     with working("judging") as progress:
         result = check(inputs.snapshot, inputs.baseline, inputs.exceptions, chosen, progress)
-    result = replace(result, notes=tuple(sorted({*result.notes, *inputs.notes})))
+    result = replace(result, by=_framework(arguments.by, inputs.baseline), snapshot=_aged(arguments, result.snapshot))
+    result = replace(result, line_of=inputs.read.setting_line, notes=tuple(sorted({*result.notes, *inputs.notes})))
+    kept, lost = tuple[str, ...](), ""
+    if store is not None:
+        try:
+            kept = _keep(arguments, result, store)
+        except UsherError as fault:  # the answer is shown all the same
+            lost = f"the check is not kept: {fault}"
+    if not lost and not _narrowed(arguments):
+        result = _beside_the_last(result)
+    if arguments.format in ("table", "markdown") and not arguments.verdict:
+        result = replace(result, hint=_hint(inputs, chosen, result))
     write(arguments, "check", result, arguments.rows)
     if arguments.format not in ("json", "markdown"):
         say_notes(result.notes)
+    say_notes(kept)
+    if lost:
+        say_error(lost)
+        return LOST
     if result.drifts(arguments.fail_at):
         return DRIFTS
     return GAPS if result.gaps(arguments.fail_at) else 0

@@ -6,7 +6,7 @@ import argparse
 import io
 import os
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -19,7 +19,8 @@ from ..files.written.workfolder import NAME, WorkFolder, read_workfolder
 from ..outputs.forms import forms_of
 
 if TYPE_CHECKING:
-    from ..core.organisation.columns import Bools
+    from ..core.door.agenda import Agenda, PlannedOn
+    from ..core.organisation.columns import Bools, Texts
     from ..core.organisation.snapshot import Snapshot
     from ..core.verdicts.rules import AgreedException, Baseline
     from ..core.verdicts.run import Narrowing
@@ -40,16 +41,17 @@ class Inputs:
 
     @property
     def snapshot(self) -> Snapshot:
-        """The snapshot."""
+        """The organisation as the snapshot folder describes it."""
         return self.read.snapshot
 
 
-def add_places(parser: argparse.ArgumentParser, baseline: bool = True) -> None:
+def add_places(parser: argparse.ArgumentParser, baseline: bool = True, exceptions: bool = True) -> None:
     """Options for where the files lie."""
     group = parser.add_argument_group("files", f"{NAME} in the working folder says where they lie; these override it")
     group.add_argument("--snapshot", type=Path, metavar="DIR", help="the snapshot folder")
     if baseline:
         group.add_argument("--baseline", type=Path, metavar="FILE", help="the baseline")
+    if baseline and exceptions:
         group.add_argument("--exceptions", type=Path, metavar="FILE", help="the agreed exceptions")
 
 
@@ -58,16 +60,33 @@ def add_output(parser: argparse.ArgumentParser, result: str) -> None:
     formats = forms_of(result)
     group = parser.add_argument_group("output")
     group.add_argument(
-        "--format", choices=formats, default="table", metavar="FORM", help=f"{', '.join(formats)} (default: table)"
+        "--format",
+        choices=formats,
+        metavar="FORM",
+        help=f"{', '.join(formats)} (default: by the ending of --out, else table)",
     )
     group.add_argument("--out", type=Path, metavar="FILE", help="write to a file, whole or not at all")
     group.add_argument("--no-colour", action="store_true", help="no colour, also on a terminal (as NO_COLOR does)")
 
 
-def add_narrowing(parser: argparse.ArgumentParser) -> None:
-    """Options that narrow what is reported; each may be repeated."""
+def add_rows(parser: argparse.ArgumentParser) -> None:
+    """How many rows of each kind a table shows."""
+    from .parser import whole
+
+    parser.add_argument(
+        "--rows",
+        type=whole(0),
+        default=None,
+        metavar="N",
+        help="rows of each kind in a table; 0: all (default: up to 10)",
+    )
+
+
+def add_narrowing(parser: argparse.ArgumentParser, verdicts: bool = True, person: bool = True, of: str = "") -> None:
+    """Options that narrow what is reported (`of` what, if not of all); each may be repeated. Without `verdicts` findings cannot be narrowed
+    by what was found, without `person` not to single people."""
     group = parser.add_argument_group(
-        "narrowing (repeatable; the same option twice means either, different ones mean both)"
+        f"narrowing{of} (repeatable; the same option twice means either, different ones mean both)"
     )
     for name, metavar, wanted in (
         ("rule", "ID", "only these rules"),
@@ -76,15 +95,20 @@ def add_narrowing(parser: argparse.ArgumentParser) -> None:
         ("group", "ID", "only people in these groups"),
         ("unit", "PATH", "only people in these units and below"),
     ):
-        group.add_argument(f"--{name}", action="append", metavar=metavar, help=wanted)
+        if person or name != "person":
+            group.add_argument(f"--{name}", action="append", metavar=metavar, help=wanted)
     group.add_argument(
         "--severity",
         action="append",
+        type=str.lower,
         choices=SEVERITIES,
         metavar="WORD",
         help=f"only rules that are {', '.join(SEVERITIES)}",
     )
-    group.add_argument("--verdict", action="append", metavar="WORD", help="list only findings with these verdicts")
+    if verdicts:
+        group.add_argument("--verdict", action="append", metavar="WORD", help="list only findings with these verdicts")
+    else:
+        parser.set_defaults(verdict=None)
 
 
 def places(arguments: argparse.Namespace) -> WorkFolder:
@@ -96,14 +120,14 @@ def places(arguments: argparse.Namespace) -> WorkFolder:
 
 
 def need(path: Path | None, what: str) -> Path:
-    """A path that a verb cannot do without."""
+    """A path that a verb cannot do without; raises UsherError without it."""
     if path is None:
         raise UsherError(f'no {what} is named; write --{what} PATH, or {what} = "PATH" in {NAME}')
     return path
 
 
-def read_inputs(arguments: argparse.Namespace, exceptions_too: bool = True) -> Inputs:
-    """Reads snapshot, baseline and exceptions."""
+def read_inputs(arguments: argparse.Namespace, exceptions_too: bool = True, keep_tables: bool = False) -> Inputs:
+    """Reads snapshot, baseline and exceptions; `keep_tables` keeps the tables as they were read."""
     from ..files.snapshot.folder import read_snapshot
     from ..files.written.baseline import read_baseline
     from ..files.written.exceptions import read_exceptions
@@ -111,7 +135,7 @@ def read_inputs(arguments: argparse.Namespace, exceptions_too: bool = True) -> I
     where = places(arguments)
     snapshot, baseline = need(where.snapshot, "snapshot"), need(where.baseline, "baseline")
     with working("reading"):
-        read = read_snapshot(snapshot)
+        read = read_snapshot(snapshot, keep_tables)
         rules, notes = read_baseline(baseline, read.snapshot.catalogue, read.snapshot)
         exceptions, more = (
             read_exceptions(where.exceptions, rules, read.snapshot) if where.exceptions and exceptions_too else ((), ())
@@ -119,34 +143,45 @@ def read_inputs(arguments: argparse.Namespace, exceptions_too: bool = True) -> I
     return Inputs(read, rules, exceptions, (*notes, *more))
 
 
+def read_state(arguments: argparse.Namespace) -> Snapshot:
+    """Reads the snapshot alone."""
+    from ..files.snapshot.folder import read_snapshot
+
+    with working("reading"):
+        return read_snapshot(need(places(arguments).snapshot, "snapshot")).snapshot
+
+
 def narrowing(arguments: argparse.Namespace, snapshot: Snapshot, baseline: Baseline) -> Narrowing:
     """What the report is to speak of; raises UsherError for a name that nothing has."""
     from ..core.verdicts.codes import VERDICTS
     from ..core.verdicts.run import Narrowing
 
-    _known(arguments.rule, [rule.id for rule in baseline.rules], "rule")
-    _known(arguments.service, [service.id for service in snapshot.services or ()], "service")
-    _known(arguments.verdict, VERDICTS, "verdict")
     return Narrowing(
-        _set(arguments.rule),
-        _set(arguments.service),
-        _set(arguments.severity),
-        _set(arguments.verdict),
-        _people(arguments, snapshot),
+        known_names(arguments.rule, [rule.id for rule in baseline.rules], "rule"),
+        known_names(arguments.service, [service.id for service in snapshot.services or ()], "service"),
+        None if arguments.severity is None else frozenset(arguments.severity),
+        known_names(arguments.verdict, VERDICTS, "verdict"),
+        chosen_people(arguments, snapshot),
     )
 
 
-def _set(values: list[str] | None) -> frozenset[str] | None:
-    return None if values is None else frozenset(values)
+def known_names(values: list[str] | None, known: Sequence[str], what: str) -> frozenset[str] | None:
+    """Names as they are known, whatever their case; raises UsherError for one that is not."""
+    return None if values is None else frozenset(known_name(value, known, what) for value in values)
 
 
-def _known(values: list[str] | None, known: list[str] | tuple[str, ...], what: str) -> None:
-    for value in values or ():
-        if value not in known:
-            raise UsherError(f"there is no {what} {quoted(value)}; {nearest(value, known)}")
+def known_name(value: str, known: Sequence[str], what: str) -> str:
+    """A name as it is known, whatever its case; raises UsherError with the nearest one."""
+    if value in known:
+        return value
+    alike = [name for name in known if name.casefold() == value.casefold()]
+    if len(alike) != 1:
+        raise UsherError(f"there is no {what} {quoted(value)}; {nearest(value, known)}")
+    return alike[0]
 
 
-def _people(arguments: argparse.Namespace, snapshot: Snapshot) -> Bools | None:
+def chosen_people(arguments: argparse.Namespace, snapshot: Snapshot) -> Bools | None:
+    """The people that --person, --group and --unit choose; None for everybody; raises UsherError for a name that nothing has."""
     import numpy as np
 
     from ..core.organisation.select import Unanswerable, find_group, select
@@ -177,22 +212,52 @@ def _people(arguments: argparse.Namespace, snapshot: Snapshot) -> Bools | None:
     return mask
 
 
+def planned_meeting(name: str, agenda: Agenda) -> tuple[PlannedOn, int]:
+    """A planned meeting: its service's meetings, and its number among them; raises UsherError."""
+    import numpy as np
+
+    table = agenda.resolver.snapshot.meetings
+    if table is None:
+        raise UsherError("the snapshot has no table meetings, so nothing is known about what is planned")
+    found = agenda.find(name)
+    if found is not None:
+        return found
+    known = table.ids.take(np.arange(len(table)))
+    if name not in known:
+        raise UsherError(f"there is no meeting {quoted(name)}; {nearest(name, known)}")
+    about = [note for note in agenda.notes if f"the meeting {name} is" in note]
+    raise UsherError(about[0] if about else f"the meeting {quoted(name)} has passed: only what is planned is judged")
+
+
 def find_person(who: str, snapshot: Snapshot) -> int:
-    """The number of an active person by id or login; raises UsherError."""
-    found = snapshot.people.ids.find(who) or snapshot.people.logins.find(who)
+    """The number of an active person by id, by login (in any case), or by name where only one has it; raises UsherError."""
+    found = snapshot.people.ids.find(who) or _alike(who, snapshot.people.logins) or _alike(who, snapshot.people.names)
     if len(found) == 1:
         return found[0]
     import numpy as np
 
     if found:
-        ids = ", ".join(snapshot.people.ids.take(np.array(found)))
-        raise UsherError(f"{len(found)} people have the login {quoted(who)}; name one by id: {ids}")
-    if snapshot.inactive.ids.find(who):
+        ids = ", ".join(snapshot.people.ids.take(np.array(found[:8])))
+        raise UsherError(f"{len(found)} people are called {quoted(who)}; name one by id: {ids}")
+    if snapshot.inactive.ids.find(who) or _alike(who, snapshot.inactive.logins):
         raise UsherError(f"{quoted(who)} is not active, so nothing is judged")
     every = np.arange(min(len(snapshot.people), 20_000))
-    raise UsherError(
-        f"there is no person {quoted(who)}; {nearest(who, [*snapshot.people.logins.take(every), *snapshot.people.ids.take(every)])}"
-    )
+    known = [*snapshot.people.logins.take(every), *snapshot.people.ids.take(every)]
+    raise UsherError(f"there is no person {quoted(who)}; {nearest(who, known)}")
+
+
+def _alike(who: str, texts: Texts | None) -> list[int]:
+    """The rows whose text is the same but for case."""
+    if texts is None:
+        return []
+    import numpy as np
+
+    found = texts.find(who)
+    if found:
+        return found
+    every = texts.take(np.arange(len(texts), dtype=np.int32))
+    folded = who.casefold()
+    return [row for row, text in enumerate(every) if text.casefold() == folded]
 
 
 def look(arguments: argparse.Namespace, rows: int | None = None) -> Look:

@@ -1,17 +1,28 @@
 """Shows usher-gate at work on a made-up organisation: writes Northmere Ferries into a new folder and checks it.
 
-Writes FOLDER (default: northmere) with a snapshot, a baseline, exceptions and usher-gate.toml."""
+Writes FOLDER (default: northmere) with a snapshot, a baseline, exceptions, usher-gate.toml and a history of twelve weeks."""
 
 from __future__ import annotations
 
 import argparse
+import re
 import shutil
+from collections.abc import Callable
+from datetime import date
 from pathlib import Path
+from tempfile import TemporaryDirectory
+from typing import TYPE_CHECKING
 
-from ..core.words.faults import quoted
+from ..core.words.faults import Faults, quoted
+from ..demo.weeks import baseline_of, names
 from ..files.faults import UsherError
+from ..files.parallel import cores, share_out
 from ..files.written.workfolder import NAME, read_workfolder
-from .common import add_output
+from .common import add_output, say_notes, working
+from .keeping import open_store, to_keep
+
+if TYPE_CHECKING:
+    from ..files.history.store import ToKeep
 
 TAKES = "[FOLDER]"
 EXAMPLES = """examples:
@@ -34,7 +45,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(arguments: argparse.Namespace) -> int:
-    """Writes the demo, checks it, and says what to try next; the drift it shows is no failure of the demo."""
+    """Writes the demo, checks it, and says what to try next; the drift it shows is no failure of the demo;
+    raises UsherError for a folder that is in the way."""
     from ..demo.write import write_demo
     from ..outputs.safe import for_terminal
 
@@ -46,12 +58,16 @@ def run(arguments: argparse.Namespace) -> int:
             )
         shutil.rmtree(folder)
     write_demo(folder)
+    unkept = keep_weeks(folder)
     _check(folder, arguments)
-    shown = for_terminal(str(folder))
+    shown, here = for_terminal(str(folder)), folder.resolve() == Path.cwd()
+    where, there = ("in this folder", "") if here else (f"in the new folder {shown}", f"cd {shown} && ")
     print(
-        f"\nThis was 'usher-gate check' in the new folder {shown}. Try next: cd {shown} && usher-gate why "
-        "asta.brandt@northmere.example door.waiting-room"
+        f"\nThis was 'usher-gate check' {where}. Try next: {there}usher-gate why asta.brandt@northmere.example "
+        "door.waiting-room"
     )
+    if unkept:
+        say_notes((unkept,))
     return 0
 
 
@@ -62,6 +78,66 @@ def _is_demo(folder: Path) -> bool:
     return (
         toml.is_file() and toml.read_text("utf-8", "replace") == TOML and (folder / "snapshot" / "people.csv").is_file()
     )
+
+
+def keep_weeks(folder: Path) -> str:
+    """Keeps a check of each of the twelve weeks before, as the demo's files of changes lead back to them; why not, where it cannot."""
+    try:
+        store = open_store(folder)
+    except UsherError as lacking:
+        return f"without the twelve weeks before: {lacking}"
+    weeks, workers = list(names()), cores()
+    with TemporaryDirectory(prefix="usher-gate-") as scratch, working("checking twelve weeks") as progress:
+        made = share_out(
+            _checked_weeks,
+            (folder, Path(scratch)),
+            [weeks[number::workers] for number in range(workers)],
+            lambda done: progress(done, len(weeks)) if progress is not None else None,
+        )
+    for check in sorted((check for some in made for check in some), key=lambda check: check.taken_at):
+        store.keep(check)
+    return ""
+
+
+def _checked_weeks(
+    shared: tuple[Path, Path], weeks: list[tuple[date, str]], tell: Callable[[int], None]
+) -> list[ToKeep]:
+    """The checks of some weeks."""
+    folder, scratch = shared
+    made = []
+    for day, name in weeks:
+        made.append(_checked_week(folder, folder / name, day, scratch / day.isoformat()))
+        tell(len(made))
+    return made
+
+
+def _checked_week(folder: Path, changes: Path, day: date, scratch: Path) -> ToKeep:
+    """The check of one week: the snapshot as the changes leave it, at that week's time, against the baseline of that day."""
+    from ..core.changes.apply import apply_changes
+    from ..core.verdicts.run import Narrowing, check
+    from ..files.faults import stop_if_any
+    from ..files.snapshot.folder import read_snapshot
+    from ..files.written.baseline import read_baseline
+    from ..files.written.changes import read_changes
+    from ..files.written.exceptions import read_exceptions
+    from ..files.written.snapshot_out import write_snapshot
+
+    then, after, baseline = scratch / "then", scratch / "after", scratch / "baseline.yaml"
+    shutil.copytree(folder / "snapshot", then)
+    head = then / "organisation.yaml"
+    head.write_text(re.sub(r"(?m)^taken_at: .*$", f"taken_at: {day}T06:00:00Z", head.read_text("utf-8")), "utf-8")
+    baseline.write_text(baseline_of(day, (folder / "baseline.yaml").read_text("utf-8")), "utf-8")
+    read, faults = read_snapshot(then, keep_tables=True), Faults()
+    applied = apply_changes(
+        read.snapshot, read.tables, read_changes(changes, read.snapshot, read.tables, faults), str(changes), faults
+    )
+    stop_if_any(faults)
+    assert applied is not None
+    write_snapshot(then, after, read.snapshot, applied.snapshot, read.tables, applied.tables)
+    snapshot = read_snapshot(after).snapshot
+    rules, _ = read_baseline(baseline, snapshot.catalogue, snapshot)
+    exceptions, _ = read_exceptions(folder / "exceptions.yaml", rules, snapshot)
+    return to_keep(check(snapshot, rules, exceptions, Narrowing()), after, baseline, folder / "exceptions.yaml")
 
 
 def _check(folder: Path, arguments: argparse.Namespace) -> None:

@@ -5,12 +5,13 @@ Reads what 'check' reads. 'add' and 'end' change the exceptions file and nothing
 from __future__ import annotations
 
 import argparse
+import sys
 from datetime import date, timedelta
 from pathlib import Path
 
 from ..core.words.faults import quoted
 from ..files.faults import UsherError
-from .common import Inputs, add_output, add_places, need, places, read_inputs, say_notes, write
+from .common import Inputs, add_output, add_places, find_person, known_name, need, places, read_inputs, say_notes, write
 
 TAKES = "[list | add ID | end ID]"
 EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
@@ -37,6 +38,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--who", metavar="KEY=VALUE", action="append", default=[], help="for whom, as a selector; several must all hold"
     )
     group.add_argument(
+        "--person", metavar="WHO", action="append", default=[], help="for whom, by login or id (repeatable)"
+    )
+    group.add_argument(
         "--partner",
         metavar="DOMAIN",
         action="append",
@@ -56,7 +60,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(arguments: argparse.Namespace) -> int:
-    """Lists, adds or ends."""
+    """Lists, adds or ends; raises UsherError for what cannot be added or ended."""
     if arguments.action != "list" and not arguments.id:
         raise UsherError(f"which exception? write usher-gate exceptions {arguments.action} ID")
     if arguments.action == "list":
@@ -66,13 +70,15 @@ def run(arguments: argparse.Namespace) -> int:
 
 
 def _add(arguments: argparse.Namespace, path: Path) -> int:
+    from ..core.verdicts.exceptions import taken_day
     from ..files.written.edit_exceptions import Draft, add_exception
+    from ..outputs.section import count
 
     lacking = [
         option
         for option, value in (
             ("--rule", arguments.rule),
-            ("--who or --partner", arguments.who or arguments.partner),
+            ("--who, --person or --partner", arguments.who or arguments.person or arguments.partner),
             ("--reason", (arguments.reason or "").strip()),
             ("--approved-by", (arguments.approved_by or "").strip()),
             ("--until", arguments.until),
@@ -89,20 +95,54 @@ def _add(arguments: argparse.Namespace, path: Path) -> int:
         if not equals or not value:
             raise UsherError(f"--who {quoted(pair)} is no KEY=VALUE; write one such as group=pilots or unit=/Fleet")
         who.append((key, value))
+    inputs = read_inputs(arguments, path.exists())
+    day = _day(arguments.until)
+    if day < taken_day(inputs.snapshot):
+        raise UsherError(
+            f"--until {day.isoformat()} is past: the snapshot is of {taken_day(inputs.snapshot).isoformat()}"
+        )
     draft = Draft(
         arguments.id,
-        tuple(arguments.rule),
+        tuple(known_name(rule, [one.id for one in inputs.baseline.rules], "rule") for rule in arguments.rule),
         tuple(who),
+        _logins(arguments.person, inputs),
         tuple(arguments.partner),
         tuple(arguments.service),
         arguments.reason.strip(),
         arguments.approved_by.strip(),
-        _day(arguments.until).isoformat(),
+        day.isoformat(),
     )
-    inputs = read_inputs(arguments, path.exists())
     add_exception(path, draft, inputs.baseline, inputs.snapshot)
-    print(f"added {arguments.id} to {path}, until {draft.until}")
+    covers = _covers(arguments, path)
+    print(f"added {arguments.id} to {path}, until {draft.until}; it covers {count(covers, 'verdict')} today")
+    if not covers:
+        print(
+            f"usher-gate: note: {arguments.id} covers nothing today: nobody whom it is for drifts from its rules",
+            file=sys.stderr,
+        )
     return 0
+
+
+def _logins(names: list[str], inputs: Inputs) -> tuple[str, ...]:
+    """The logins of some people."""
+    import numpy as np
+
+    people = inputs.snapshot.people
+    found = people.logins.take(np.array([find_person(who, inputs.snapshot) for who in names], np.int32))
+    for login in found:
+        if set("*?[") & set(login):
+            raise UsherError(f"the login {quoted(login)} would be read as a pattern; choose by --who instead")
+    return tuple(found)
+
+
+def _covers(arguments: argparse.Namespace, path: Path) -> int:
+    """How many verdicts an exception in a file covers today."""
+    from ..core.verdicts.run import check
+
+    arguments.exceptions = path
+    inputs = read_inputs(arguments)
+    rows = check(inputs.snapshot, inputs.baseline, inputs.exceptions).exceptions
+    return next(row.covers for row in rows if row.id == arguments.id)
 
 
 def _end(arguments: argparse.Namespace, path: Path) -> int:

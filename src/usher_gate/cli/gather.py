@@ -8,7 +8,7 @@ import argparse
 import json
 import sys
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -19,7 +19,7 @@ from .common import places
 
 if TYPE_CHECKING:
     from ..sources.gather import Report
-    from ..sources.interface import Progress
+    from ..sources.interface import Progress, Row
     from ..sources.settings import GatherSettings
 
 EXAMPLES = """examples (in the folder practice of what 'usher-gate demo' wrote; docs/gather.md has a timer and a cron line):
@@ -179,6 +179,7 @@ def _attempt(name: str, settings: GatherSettings, folder: Path) -> int:
     from ..outputs.forms import writer
     from ..outputs.gather.answer import AttemptAnswer
     from ..outputs.look import Look
+    from ..sources.place import odd_columns
 
     answer = AttemptAnswer(
         name,
@@ -192,4 +193,25 @@ def _attempt(name: str, settings: GatherSettings, folder: Path) -> int:
     )
     look = Look(max(60, shutil.get_terminal_size((100, 40)).columns))
     writer("attempt", "table")(answer, sys.stdout, look)
-    return FAILED if left.refused else 0
+    for column, right in sorted(left.lost.items()):
+        print(f"usher-gate: error: no row has {quoted(column)}, of which the mapping speaks; {right}", file=sys.stderr)
+    wrong = [*odd_columns(found.tables), *_odd_settings(found.tables.get("settings", ()))]
+    for text in wrong:
+        print(f"usher-gate: error: {text}", file=sys.stderr)
+    return FAILED if left.refused or left.lost or wrong else 0
+
+
+def _odd_settings(rows: Sequence[Row]) -> list[str]:
+    """What is wrong with the values of settings, each thing once (of an organisation's own controls only `gather` knows)."""
+    from ..core.words.values import BadValue
+    from ..files.snapshot.catalogue import shipped_catalogue
+
+    known, found = shipped_catalogue().index, dict[str, None]()
+    for row in rows:
+        control = known.get(row["control"])
+        if control is not None:
+            try:
+                control.kind.parse(row["value"])
+            except BadValue as right:
+                found[f"{quoted(row['value'])} is no value of {control.id}; write {right}"] = None
+    return list(found)

@@ -5,20 +5,28 @@ Reads the snapshot and the baseline; looks at the baseline's rules that ask for 
 from __future__ import annotations
 
 import argparse
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
 from ..core.words.faults import nearest, quoted
+from ..core.words.vocabulary import DIMENSIONS
 from ..files.faults import UsherError
-from .common import add_output, add_places, read_inputs, say_notes, write
+from .common import add_output, add_places, find_person, known_names, read_inputs, read_state, say_notes, write
+from .parser import whole
 
 if TYPE_CHECKING:
     from ..core.organisation.columns import Bools
+    from ..core.organisation.snapshot import Snapshot
+    from ..core.sign_in.holes import WayIn
     from ..core.sign_in.possible import Asked
+    from ..core.verdicts.rules import Rule
+    from ..outputs.holes.answer import HolesAnswer
     from .common import Inputs
 
 EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
   usher-gate holes
   usher-gate holes --rule SIGN-10 --rows 0
+  usher-gate holes --network elsewhere --format csv
   usher-gate holes --proof mfa --format json"""
 
 
@@ -29,9 +37,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     which.add_argument(
         "--proof", metavar="PROOF", help="instead of the baseline's rules: this proof, from everybody, everywhere"
     )
+    parser.add_argument("--person", metavar="WHO", action="append", help="only the holes of these people (repeatable)")
+    parser.add_argument(
+        "--network", metavar="NAME", help="only the holes that are open from this network (or elsewhere)"
+    )
     parser.add_argument(
         "--rows",
-        type=int,
+        type=whole(0),
         default=10,
         metavar="N",
         help="how many holes of each rule a table shows (default: 10; 0: all)",
@@ -41,59 +53,102 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(arguments: argparse.Namespace) -> int:
-    """Finds and writes."""
+    """Finds and writes; raises UsherError for a proof or a rule that is not there."""
     import numpy as np
 
+    from ..core.sign_in.possible import Asked
+    from ..core.words.vocabulary import PROOFS
+
+    if arguments.proof is not None and arguments.proof not in PROOFS:
+        raise UsherError(f"there is no proof {quoted(arguments.proof)}; {nearest(arguments.proof, PROOFS)}")
+    inputs = read_inputs(arguments) if arguments.proof is None else None
+    snapshot = inputs.snapshot if inputs is not None else read_state(arguments)
+    if snapshot.access_rules is None:
+        raise UsherError("the snapshot has no access-rules.yaml, so nothing is known about what a sign-in must show")
+    chosen = np.zeros(len(snapshot.people), bool)
+    chosen[[find_person(who, snapshot) for who in arguments.person or ()]] = True
+    whom = chosen if arguments.person else ~chosen
+    if inputs is not None:
+        wanted = _of_rules(arguments, inputs)
+    else:
+        wanted = [("", f"{arguments.proof} from everybody", Asked(arguments.proof), np.ones(len(whom), bool))]
+    answer = holes_of(snapshot, wanted, whom, _network(arguments, snapshot))
+    write(arguments, "holes", answer, arguments.rows)
+    say_notes(answer.notes)
+    return 0
+
+
+def holes_of(
+    snapshot: Snapshot,
+    wanted: Sequence[tuple[str, str, Asked, Bools]],
+    whom: Bools,
+    near: frozenset[str] | None = None,
+) -> HolesAnswer:
+    """Every way past what some rules ask for (rule, title, proof, whom it is for), of some people, from some addresses (None: any)."""
     from ..core.sign_in.gatekeeper import Gatekeeper
     from ..core.sign_in.health import ailments
     from ..core.sign_in.holes import holes
     from ..core.sign_in.lockout import lockouts
-    from ..core.sign_in.possible import Asked
-    from ..core.words.vocabulary import PROOFS
     from ..outputs.holes.answer import HolesAnswer, RuleHoles
 
-    inputs = read_inputs(arguments)
-    if inputs.snapshot.access_rules is None:
-        raise UsherError("the snapshot has no access-rules.yaml, so nothing is known about what a sign-in must show")
-    keeper = Gatekeeper(inputs.snapshot)
-    if arguments.proof is None:
-        wanted = _of_rules(arguments, inputs)
-    else:
-        if arguments.proof not in PROOFS:
-            raise UsherError(f"there is no proof {quoted(arguments.proof)}; {nearest(arguments.proof, PROOFS)}")
-        everybody = np.ones(len(inputs.snapshot.people), bool)
-        wanted = [("", f"{arguments.proof} from everybody", Asked(arguments.proof), everybody)]
+    keeper = Gatekeeper(snapshot)
     found = tuple(
-        RuleHoles(rule, title, asked, tuple(holes(keeper, asked, audience)), int(audience.sum()))
+        RuleHoles(
+            rule,
+            title,
+            asked,
+            tuple(hole for hole in holes(keeper, asked, audience & whom) if near is None or _reaches(hole, near)),
+            int((audience & whom).sum()),
+        )
         for rule, title, asked, audience in wanted
     )
     locked = lockouts(keeper)
-    answer = HolesAnswer(inputs.snapshot, found, locked.found, tuple(ailments(keeper)), keeper)
-    write(arguments, "holes", answer, arguments.rows)
-    say_notes(tuple(sorted(keeper.notes | locked.notes)))
-    return 0
+    notes = tuple(sorted(keeper.notes | locked.notes))
+    return HolesAnswer(snapshot, found, locked.found, locked.stranded, tuple(ailments(keeper)), keeper, notes)
+
+
+def _network(arguments: argparse.Namespace, snapshot: Snapshot) -> frozenset[str] | None:
+    """The classes of addresses that lie in a network, by name; None where none is asked for."""
+    if arguments.network is None:
+        return None
+    from ..core.words.vocabulary import ELSEWHERE
+
+    known = (*snapshot.networks.spans, ELSEWHERE)
+    if arguments.network not in known:
+        raise UsherError(f"there is no network {quoted(arguments.network)}; {nearest(arguments.network, known)}")
+    return frozenset(
+        place.text
+        for place in snapshot.networks.classes
+        if arguments.network in (place.names or frozenset((ELSEWHERE,)))
+    )
+
+
+def _reaches(hole: WayIn, near: frozenset[str]) -> bool:
+    """Whether a hole is open from one of these classes of addresses."""
+    values = dict(zip(DIMENSIONS, hole.values, strict=True))["network"]
+    return values is None or bool(near & set(values))
 
 
 def _of_rules(arguments: argparse.Namespace, inputs: Inputs) -> list[tuple[str, str, Asked, Bools]]:
     """The proof leaves of the baseline, each with whom its rule is for."""
-    from ..core.settings.resolver import Resolver
-    from ..core.verdicts.scope import Scopes
-
     rules = [rule for rule in inputs.baseline.rules if any(leaf.about == "proof" for leaf in rule.leaves)]
-    for name in arguments.rule or ():
-        if name not in {rule.id for rule in rules}:
-            raise UsherError(
-                f"there is no rule {quoted(name)} that asks for a proof; {nearest(name, [rule.id for rule in rules])}"
-            )
+    chosen = known_names(arguments.rule, [rule.id for rule in rules], "rule that asks for a proof called")
     if not rules:
         raise UsherError(
             "no rule of the baseline asks for a proof; write --proof mfa, or see usher-gate baseline --start"
         )
-    scopes = Scopes(Resolver(inputs.snapshot))
+    return proofs_asked(inputs.snapshot, [rule for rule in rules if chosen is None or rule.id in chosen])
+
+
+def proofs_asked(snapshot: Snapshot, rules: Sequence[Rule]) -> list[tuple[str, str, Asked, Bools]]:
+    """What some rules ask for: rule, title, the proof, and whom it is for."""
+    from ..core.settings.resolver import Resolver
+    from ..core.verdicts.scope import Scopes
+
+    scopes = Scopes(Resolver(snapshot))
     return [
         (rule.id, rule.title, leaf.asked, ~scopes.of(rule, None).outside)
         for rule in rules
-        if not arguments.rule or rule.id in arguments.rule
         for leaf in rule.leaves
         if leaf.asked is not None
     ]

@@ -8,6 +8,7 @@ from __future__ import annotations
 import sys
 
 from .. import __version__
+from .say import say_error
 
 TYPE_CHECKING = False  # `typing` costs 6 ms, a third of what Python itself needs to start
 if TYPE_CHECKING:
@@ -22,13 +23,20 @@ VERBS = {
     "why": "where one person's value or verdict comes from",
     "sign-in": "what one sign-in would meet, by which access rules",
     "holes": "every way in that a required proof does not cover, and who is locked out",
-    "rehearse": "what a change of the access rules would have done to past sign-ins",
+    "door": "who could get into a meeting: each kind of visitor, each gate",
+    "rehearse": "try a change before it is made: on verdicts, doors, meetings and past sign-ins",
+    "mend": "the fewest changes that end the drift and hurt nobody, with a proof",
+    "guests": "review guests: whom to ask about whom, worksheets, answers read back",
+    "history": "what is new, gone, back and old since the checks that were kept",
+    "report": "one page to hand to people who never open a terminal",
     "stand-in": "a simulated directory and services to practise against",
     "baseline": "start, validate and read a baseline; list the controls",
     "exceptions": "list, add and end agreed departures from the baseline",
+    "completion": "a script that completes verbs and options for bash, zsh or fish",
 }
 WRONG, INTERRUPTED = 2, 130
 _LONGEST_CELL = 1024 * 1024
+_interrupts: list[int] = []
 
 
 def usage() -> str:
@@ -45,7 +53,8 @@ verbs:
 exit status:
   0  nothing at or above the threshold drifts    2  the call or an input file is wrong
   1  something does                              3  no drift that is known, but something
-  4  a source could not be read                     needed is unknown or unavailable
+  4  a source could not be read,                    needed is unknown or unavailable
+     or keeping the check failed
   130  interrupted
 
 Try first:
@@ -70,7 +79,7 @@ def _run(arguments: Sequence[str]) -> int:
     verb = importlib.import_module(f".{arguments[0].replace('-', '_')}", __package__)
     parser = Parser(arguments[0], verb.__doc__, verb.EXAMPLES, getattr(verb, "TAKES", ""))
     verb.add_arguments(parser)
-    status: int = verb.run(parser.parse_args(arguments[1:]))
+    status: int = verb.run(parser.read(arguments[1:]))
     sys.stdout.flush()
     return status
 
@@ -81,7 +90,7 @@ def _no_such_verb(word: str) -> int:
     close = difflib.get_close_matches(word, VERBS, 1)
     hint = f"did you mean {close[0]}?" if close else f"write one of {', '.join(VERBS)}"
     what = "option" if word.startswith("-") else "verb"
-    _say(f"there is no {what} '{word[:60]}'; {hint}")
+    say_error(f"there is no {what} '{word[:60]}'; {hint}")
     return WRONG
 
 
@@ -98,14 +107,16 @@ def run(arguments: Sequence[str]) -> int:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0
     except Exception as error:
+        if _interrupts:  # what Ctrl-C met made something else of it, as a module in C does that is just being loaded
+            print("usher-gate: interrupted", file=sys.stderr)
+            return INTERRUPTED
         return _failed(error)
 
 
-def _say(text: str) -> None:
-    """One error is one line, whatever names stand in it."""
-    from ..outputs.safe import for_terminal
-
-    print(f"usher-gate: error: {for_terminal(text)}", file=sys.stderr)
+def _interrupt(number: int, frame: object) -> None:
+    """Ctrl-C, which is remembered: not everything that it can meet lets it through as what it is."""
+    _interrupts.append(number)
+    raise KeyboardInterrupt
 
 
 def _failed(error: Exception) -> int:
@@ -113,15 +124,15 @@ def _failed(error: Exception) -> int:
 
     if isinstance(error, BadInput):
         for fault in error.faults[:SHOWN]:
-            _say(str(fault))
+            say_error(str(fault))
         if len(error.faults) > SHOWN:
-            _say(f"and {len(error.faults) - SHOWN} more")
+            say_error(f"and {len(error.faults) - SHOWN} more")
         return WRONG
     if isinstance(error, UsherError):
-        _say(str(error))
+        say_error(str(error))
         return error.status
     if isinstance(error, OSError) and isinstance(error.filename, str):  # a file or a folder that may not be used
-        _say(f"{error.filename[:200]}: cannot be used ({error.strerror}); make it readable, or name another")
+        say_error(f"{error.filename[:200]}: cannot be used ({error.strerror}); make it readable, or name another")
         return WRONG
     return _crashed(error)
 
@@ -136,7 +147,7 @@ def _crashed(error: BaseException) -> int:
         stream.write(
             f"usher-gate {__version__}, Python {sys.version}\n{sys.argv[1] if sys.argv[1:2] else ''}\n\n{_places(error)}"
         )
-    _say(f"this is a bug in usher-gate; what it was doing stands in {name}")
+    say_error(f"this is a bug in usher-gate; what it was doing stands in {name}")
     return WRONG
 
 
@@ -166,7 +177,10 @@ def main() -> NoReturn:
     threading.excepthook = lambda _: None
     if sys.argv[1:2] and sys.argv[1] in VERBS:
         import csv  # 9 ms, which --help need not wait for
+        import signal
 
+        if signal.getsignal(signal.SIGINT) is signal.default_int_handler:  # under nohup and the like it stays ignored
+            signal.signal(signal.SIGINT, _interrupt)
         csv.field_size_limit(_LONGEST_CELL)  # Python's own limit of 128 KiB is less than a list in one cell may need
     try:
         status = run(sys.argv[1:])

@@ -1,7 +1,7 @@
-"""Tries a change of the access rules on sign-ins that happened: what would be decided otherwise, who would be hurt, by which rules.
+"""Tries a change before it is made: on verdicts, doors and planned meetings (--changes), and on sign-ins that happened.
 
-Reads the snapshot and the sign-ins (the table sign_ins, or OCSF 1.x Authentication events). Tried is --draft, or without it the
-observed rules as if they were enforced."""
+Tried is a file of changes, a --draft of access rules, or without either the observed rules as if they were enforced. Reads what 'check'
+reads, and the sign-ins (the table sign_ins, or OCSF 1.x Authentication events). Changes nothing in any service."""
 
 from __future__ import annotations
 
@@ -12,20 +12,26 @@ from typing import TYPE_CHECKING
 
 from ..core.words.faults import Faults
 from ..files.faults import UsherError
-from .common import add_output, need, places, say_notes, working, write
+from .common import add_output, add_places, add_rows, need, places, read_inputs, say_notes, working, write
 
 if TYPE_CHECKING:
+    from ..core.changes.compare import Compared, Comparison
     from ..core.organisation.access_rules import AccessRule
     from ..core.organisation.snapshot import Snapshot
     from ..core.sign_in.gatekeeper import Gatekeeper
     from ..core.sign_in.lockout import Lockout
     from ..files.sign_ins.interface import Unread
-    from ..outputs.rehearsal.answer import Missed
+    from ..outputs.rehearsal.answer import Missed, RehearsalAnswer
 
 EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
   usher-gate rehearse
+  usher-gate rehearse --changes changes/waiting-rooms.yaml
+  usher-gate rehearse --changes changes/own-organisation-only.yaml --notices notices
   usher-gate rehearse --draft drafts/cargo-portal.yaml
   usher-gate rehearse --sign-ins logs/2026-11-19.ocsf.jsonl --format json"""
+
+
+GAPS = 3  # less than half of the log could be used
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -36,52 +42,186 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="PATH",
         help="a file, or a folder of files: .csv, .jsonl, .ndjson, .parquet (default: the snapshot's table sign_ins)",
     )
+    parser.add_argument("--changes", type=Path, metavar="FILE", help="a file of changes to try (form changes/1)")
+    parser.add_argument(
+        "--write-snapshot",
+        type=Path,
+        metavar="DIR",
+        help="with --changes: write the snapshot as it would be after them",
+    )
+    parser.add_argument(
+        "--notices", type=Path, metavar="DIR", help="with --changes: draft what people must be told, as messages"
+    )
     parser.add_argument(
         "--draft",
         type=Path,
         metavar="FILE",
         help="access rules to try instead of the observed ones (form access-rules/1)",
     )
-    parser.add_argument(
-        "--rows", type=int, default=None, metavar="N", help="rows of each kind in a table; 0: all (default: up to 10)"
-    )
-    parser.add_argument_group("files").add_argument("--snapshot", type=Path, metavar="DIR", help="the snapshot folder")
-    add_output(parser, "rehearsal")
+    add_rows(parser)
+    add_places(parser)
+    add_output(parser, "changed")
 
 
 def run(arguments: argparse.Namespace) -> int:
-    """Rehearses."""
+    """Rehearses; raises UsherError for options that do not go together."""
     from ..core.sign_in.gatekeeper import Gatekeeper
-    from ..core.sign_in.replay import Replay
-    from ..files.sign_ins import sign_in_files
-    from ..files.sign_ins.workers import tally_all
     from ..files.snapshot.folder import read_snapshot
-    from ..outputs.rehearsal.answer import RehearsalAnswer
 
+    if arguments.changes is not None:
+        return _changed(arguments)
+    for name in ("write_snapshot", "notices"):
+        if getattr(arguments, name) is not None:
+            raise UsherError(f"--{name.replace('_', '-')} tells of a file of changes; name one with --changes")
+    if arguments.format == "markdown":
+        raise UsherError("sign-ins alone are told as table, json or csv; markdown is for --changes")
     folder = need(places(arguments).snapshot, "snapshot")
     snapshot = read_snapshot(folder).snapshot
     if snapshot.access_rules is None:
         raise UsherError("the snapshot has no access-rules.yaml, so nothing is known about what a sign-in meets")
-    files = sign_in_files(arguments.sign_ins or _table(folder))
     present = Gatekeeper(snapshot)
-    draft = _draft(arguments.draft, present)
+    answer, tried = _on_sign_ins(arguments, folder, present, _draft(arguments.draft, present), None)
+    write(arguments, "rehearsal", answer, arguments.rows)
+    say_notes(tuple(sorted(present.notes | tried.notes)))
+    return 0 if answer.readable else GAPS
+
+
+def _on_sign_ins(
+    arguments: argparse.Namespace, folder: Path, present: Gatekeeper, draft: Gatekeeper | None, what: str | None
+) -> tuple[RehearsalAnswer, Gatekeeper]:
+    """What past sign-ins would meet; and the rules that were tried."""
+    from ..core.sign_in.replay import Replay
+    from ..files.sign_ins import sign_in_files
+    from ..files.sign_ins.workers import tally_all
+    from ..outputs.rehearsal.answer import RehearsalAnswer
+
+    snapshot = present.snapshot
+    files = sign_in_files(arguments.sign_ins or _table(folder))
     replay = Replay(present, draft)
     with working("rehearsing", "events") as progress:
         tally, unread = tally_all(files, replay, lambda read: progress(read, 0) if progress is not None else None)
     tried = draft or present.with_rules(_enforced(snapshot))
     answer = RehearsalAnswer(
         snapshot,
-        f"the draft {arguments.draft}" if draft is not None else _observed(snapshot),
+        what or (f"the draft {arguments.draft}" if draft is not None else _observed(snapshot)),
         replay.rules,
         tally.done(),
         len(files),
         unread.read,
         _missed(unread),
         _new(present, tried),
+        dict(sorted(unread.spelled.items())),
     )
-    write(arguments, "rehearsal", answer, arguments.rows)
-    say_notes(tuple(sorted(present.notes | tried.notes)))
-    return 0
+    return answer, tried
+
+
+def _changed(arguments: argparse.Namespace) -> int:
+    """What a file of changes would do."""
+    from ..core.changes.apply import apply_changes, told
+    from ..core.changes.compare import Compared
+    from ..core.changes.model import Changes, Rules
+    from ..core.sign_in.gatekeeper import Gatekeeper
+    from ..files.faults import stop_if_any
+    from ..files.written.changes import read_changes
+    from ..outputs.changed.answer import ChangedAnswer
+
+    inputs = read_inputs(arguments, keep_tables=True)
+    before, faults = inputs.snapshot, Faults()
+    changes = read_changes(arguments.changes, before, inputs.read.tables, faults)
+    if arguments.draft is not None:
+        draft = _draft(arguments.draft, Gatekeeper(before))
+        rules = Rules(draft.rules if draft is not None else (), f"the access rules of {arguments.draft}")
+        changes = Changes(changes.title, changes.start, (*changes.changes, rules), (*changes.lines, 0))
+    applied = apply_changes(before, inputs.read.tables, changes, str(arguments.changes), faults)
+    stop_if_any(faults)
+    assert applied is not None
+    compared = Compared(before, applied, changes, inputs.baseline, inputs.exceptions)
+    with working("judging before and after", "pairs"):
+        made = compared.comparison()
+    notes = [*faults.notes, *applied.notes]
+    sign_ins = None
+    if any(isinstance(change, Rules) for change in changes.changes):
+        sign_ins = _signed(arguments, before, applied.snapshot, notes)
+    helps = _helps(made.stranded, applied.snapshot)
+    drafted = _draft_notices(arguments, compared, made, helps)
+    if arguments.write_snapshot is not None:
+        from ..files.written.snapshot_out import write_snapshot
+
+        folder = need(places(arguments).snapshot, "snapshot")
+        write_snapshot(folder, arguments.write_snapshot, before, applied.snapshot, inputs.read.tables, applied.tables)
+    write(
+        arguments,
+        "changed",
+        ChangedAnswer(made, tuple(told(changes)), sign_ins, helps, drafted, tuple(notes)),
+        arguments.rows,
+    )
+    say_notes(tuple(notes))
+    return int(made.hurts)
+
+
+def _signed(
+    arguments: argparse.Namespace, before: Snapshot, after: Snapshot, notes: list[str]
+) -> RehearsalAnswer | None:
+    """The sign-ins of the log, if there is one, under the access rules as they would be."""
+    from ..core.sign_in.gatekeeper import Gatekeeper
+
+    folder = need(places(arguments).snapshot, "snapshot")
+    if arguments.sign_ins is None and not any(folder.glob("sign_ins.*")):
+        notes.append("there is no log of sign-ins, so the access rules were tried on none")
+        return None
+    if before.access_rules is None:
+        notes.append("the snapshot has no access rules now, so past sign-ins cannot be compared")
+        return None
+    present = Gatekeeper(before)
+    if replace(after, access_rules=before.access_rules) != before:
+        notes.append("the sign-ins of the log were tried with the rules as they would be, and everything else as it is")
+    answer, _ = _on_sign_ins(
+        arguments, folder, present, present.with_rules(after.access_rules or ()), f"the changes {arguments.changes}"
+    )
+    return answer
+
+
+def _helps(stranded: tuple[tuple[str, tuple[str, ...]], ...], after: Snapshot) -> dict[str, str]:
+    """What would help whoever newly gets in nowhere, by id: found by deciding a sign-in from elsewhere by browser again."""
+    from ..core.organisation.sign_ins import SignIn
+    from ..core.sign_in.decide import Decider
+    from ..core.sign_in.gatekeeper import Gatekeeper
+    from ..core.sign_in.help import helps
+
+    keeper, found = Gatekeeper(after), dict[str, str]()
+    elsewhere = next((network for network in after.networks.classes if not network.names), after.networks.classes[0])
+    for resource, people in stranded:
+        for name in people:
+            if not found.get(name):
+                decider = Decider(keeper, after.people.ids.find(name)[0])
+                found[name] = "; or ".join(
+                    helps(decider, SignIn(resource, elsewhere, "browser", "other", "unknown", "none"))
+                )
+    return found
+
+
+def _draft_notices(
+    arguments: argparse.Namespace, compared: Compared, made: Comparison, helps: dict[str, str]
+) -> tuple[int, int] | None:
+    """Drafts the messages; how many, and for how many people."""
+    if arguments.notices is None:
+        return None
+    import numpy as np
+
+    from ..core.changes.notices import notices
+    from ..files.written.messages import write_messages
+
+    drafts = notices(made, compared.checkers, helps)
+    people = made.after.people
+    rows = [np.array(draft.people, np.int64) for draft in drafts]
+    write_messages(
+        arguments.notices,
+        [
+            (draft.subject, draft.text, people.logins.take(mine), people.ids.take(mine))
+            for draft, mine in zip(drafts, rows, strict=True)
+        ],
+    )
+    return len(drafts), sum(map(len, rows))
 
 
 def _table(folder: Path) -> Path:

@@ -30,7 +30,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "person", metavar="PERSON", nargs="?", help="a login or an id; left out, somebody who does not exist yet"
     )
-    parser.add_argument("--resource", metavar="NAME", required=True, help="what is signed in to")
+    parser.add_argument("--resource", metavar="NAME", action="append", required=True, help="what is signed in to")
     where = parser.add_mutually_exclusive_group()
     where.add_argument("--network", metavar="NAME", help="a named network, or elsewhere")
     where.add_argument("--address", metavar="IP", help="an IPv4 or IPv6 address")
@@ -62,13 +62,18 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(arguments: argparse.Namespace) -> int:
-    """Decides, and explains."""
+    """Decides, and explains; raises UsherError for a sign-in that cannot be."""
     from ..core.organisation.proofs import TYPES
     from ..core.sign_in.fold import fold
     from ..files.snapshot.folder import read_snapshot
     from ..outputs.sign_in.answer import SignInAnswer
 
     arguments.baseline = arguments.exceptions = None
+    if len(arguments.resource) > 1:
+        raise UsherError("--resource stands here twice; ask for one resource at a time")
+    arguments.resource = arguments.resource[0]
+    if arguments.home_domain and arguments.kind != "guest":
+        raise UsherError("--home-domain says where a guest comes from; write --kind guest, or leave it out")
     snapshot = read_snapshot(need(places(arguments).snapshot, "snapshot")).snapshot
     if snapshot.access_rules is None:
         raise UsherError("the snapshot has no access-rules.yaml, so nothing is known about what a sign-in meets")
@@ -82,7 +87,12 @@ def run(arguments: argparse.Namespace) -> int:
         given[name] = list(words) if value is None else [value]
     rows = fold(decider, arguments.resource, given, frozenset(arguments.shown))
     answer = SignInAnswer(
-        who, arguments.resource, tuple(rows), decider, {name: len(values) > 1 for name, values in given.items()}
+        who,
+        arguments.resource,
+        tuple(rows),
+        decider,
+        {name: len(values) > 1 for name, values in given.items()},
+        frozenset(arguments.shown),
     )
     write(arguments, "sign-in", answer)
     say_notes(tuple(sorted(decider.gatekeeper.notes)))

@@ -9,6 +9,7 @@ import tempfile
 from pathlib import Path
 
 from ..files.faults import UsherError
+from .parser import above_nought, whole
 
 EXAMPLES = """examples:
   usher-gate stand-in --port 8377
@@ -25,9 +26,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--snapshot", type=Path, metavar="DIR", help="fill it with this snapshot instead of the demo")
     parser.add_argument("--cursor", action="store_true", help="announce pagination by cursor (RFC 9865)")
-    parser.add_argument("--page", type=int, default=200, metavar="N", help="the largest page (default: 200)")
+    parser.add_argument("--page", type=whole(1), default=200, metavar="N", help="the largest page (default: 200)")
     parser.add_argument(
-        "--rate", type=float, default=0, metavar="N", help="requests a second that are allowed (default: any)"
+        "--rate",
+        type=above_nought,
+        default=0,
+        metavar="N",
+        help="requests a second that are allowed (default: any)",
     )
     parser.add_argument(
         "--arrive-after",
@@ -45,7 +50,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help=f"repeatable: {', '.join(MANNERS)}",
     )
     parser.add_argument(
-        "--every", type=int, default=3, metavar="N", help="misbehave at every n-th request (default: 3)"
+        "--every", type=whole(1), default=3, metavar="N", help="misbehave at every n-th request (default: 3)"
     )
     parser.add_argument(
         "--client-id", default="practice", metavar="ID", help="who may have a token (default: practice)"
@@ -59,7 +64,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(arguments: argparse.Namespace) -> int:
-    """Serves until it is interrupted."""
+    """Serves until it is interrupted; raises UsherError where it cannot listen."""
     import os
     import secrets as random
 

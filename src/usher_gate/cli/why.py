@@ -1,5 +1,6 @@
 """Shows where one person's value comes from: the whole walk, overridden values included, and what the rules say of it.
 
+With a person alone, that person at a glance; with --meeting, a planned meeting's value; with --control and --value, who has a value.
 Reads what 'check' reads; writes the explanation to standard output or --out."""
 
 from __future__ import annotations
@@ -9,72 +10,195 @@ from typing import TYPE_CHECKING
 
 from ..core.words.faults import nearest, quoted
 from ..files.faults import UsherError
-from .common import Inputs, add_output, add_places, find_person, read_inputs, write
+from .common import Inputs, add_output, add_places, find_person, known_name, read_inputs, write
+from .parser import whole
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from ..core.organisation.services import Service
+    from ..core.organisation.snapshot import Snapshot
     from ..core.verdicts.checker import Checker
     from ..core.verdicts.explain import ExplainedValue, Said
     from ..outputs.why.answer import Explanation, Person
 
-TAKES = "PERSON [CONTROL]"
+TAKES = "[PERSON] [CONTROL]"
 EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
-  usher-gate why asta.brandt@northmere.example door.waiting-room
+  usher-gate why asta.brandt@northmere.example
   usher-gate why asta.brandt@northmere.example door.waiting-room --service tidecall
-  usher-gate why asta.brandt@northmere.example --rule DOOR-01"""
+  usher-gate why asta.brandt@northmere.example --rule DOOR-01
+  usher-gate why --meeting harbour-day door.waiting-room
+  usher-gate why --control broadcast.audience --value public"""
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What the verb takes."""
-    parser.add_argument("person", metavar="PERSON", help="a login or an id")
+    parser.add_argument(
+        "person", metavar="PERSON", nargs="?", help="a login, an id, or a name that only one person has"
+    )
     parser.add_argument("control", metavar="CONTROL", nargs="?", help="a control, such as door.waiting-room")
+    parser.add_argument(
+        "--meeting", metavar="ID", help="explain the CONTROL of a planned meeting, its own setting included"
+    )
     parser.add_argument("--rule", metavar="ID", help="explain what this rule says of the person")
+    parser.add_argument(
+        "--control", dest="of_control", metavar="CONTROL", help="ask for everybody who has a --value of it"
+    )
+    parser.add_argument("--value", metavar="VALUE", help="who has this value of the --control, and by which ways")
     parser.add_argument("--service", metavar="ID", action="append", help="only on this service (repeatable)")
+    parser.add_argument("--rows", type=whole(0), default=20, metavar="N", help="rows of a table (default: 20; 0: all)")
     add_places(parser)
     add_output(parser, "why")
 
 
 def run(arguments: argparse.Namespace) -> int:
-    """Explains a value or a verdict."""
-    if (arguments.control is None) == (arguments.rule is None):
+    """Explains a value, a verdict or a person, or finds who has a value; raises UsherError for what cannot be explained."""
+    if arguments.of_control is not None or arguments.value is not None:
+        return _who_has(arguments)
+    if arguments.meeting is not None:
+        return _of_meeting(arguments)
+    if arguments.person is None:
+        raise UsherError("name a person, or --control CONTROL --value VALUE; see usher-gate why --help")
+    if arguments.control is not None and arguments.rule is not None:
         raise UsherError("name either a control or --rule ID; see usher-gate why --help")
     inputs = read_inputs(arguments)
-    explanation = _explain(arguments, inputs)
-    write(arguments, "why", explanation)
+    _not_swapped(arguments, inputs.snapshot)
+    write(arguments, "why", _explain(arguments, inputs), arguments.rows)
+    return 0
+
+
+def _of_meeting(arguments: argparse.Namespace) -> int:
+    """Where what a planned meeting is set to comes from."""
+    from ..core.verdicts.checker import Checker
+    from ..core.verdicts.explain import explain_meeting
+    from ..core.words.times import show_time
+    from ..outputs.why.answer import Explanation
+    from .common import planned_meeting
+
+    if arguments.person is None or arguments.control is not None or arguments.rule is not None or arguments.service:
+        raise UsherError("a planned meeting is asked with its control alone: usher-gate why --meeting ID CONTROL")
+    inputs, control = read_inputs(arguments), arguments.person
+    snapshot = inputs.snapshot
+    if control not in snapshot.catalogue.index:
+        raise UsherError(f"there is no control {quoted(control)}; {nearest(control, snapshot.catalogue.index)}")
+    checker = Checker(snapshot, inputs.baseline, inputs.exceptions)
+    planned, number = planned_meeting(arguments.meeting, checker.agenda)
+    if control not in planned.service.controls:
+        raise UsherError(f"{planned.service.id}, where the meeting is, does not support {control}")
+    explanation = Explanation(
+        snapshot,
+        _person(int(planned.organiser[number]), inputs),
+        control,
+        (explain_meeting(checker, planned, number, control),),
+        (),
+        inputs.read.setting_line,
+        show_time,
+        inputs.read.setting_note,
+        {},
+        None,
+        next(planned.planned([number])),
+    )
+    write(arguments, "why", explanation, arguments.rows)
+    return 0
+
+
+def _not_swapped(arguments: argparse.Namespace, snapshot: Snapshot) -> None:
+    known = snapshot.catalogue.index
+    if arguments.person in known and arguments.control is not None and arguments.control not in known:
+        raise UsherError(
+            f"{arguments.person} is a control; the person comes first: usher-gate why {arguments.control} {arguments.person}"
+        )
+
+
+def _services(arguments: argparse.Namespace, snapshot: Snapshot) -> list[Service]:
+    known = [service.id for service in snapshot.services or ()]
+    for name in arguments.service or ():
+        if name not in known:
+            raise UsherError(f"there is no service {quoted(name)}; {nearest(name, known)}")
+    return [service for service in snapshot.services or () if not arguments.service or service.id in arguments.service]
+
+
+def _who_has(arguments: argparse.Namespace) -> int:
+    import numpy as np
+
+    from ..core.settings.resolver import Resolver
+    from ..core.settings.ways import ways_to
+    from ..core.words.values import BadValue
+    from ..files.snapshot.folder import read_snapshot
+    from ..outputs.why.answer import WaysAnswer
+    from .common import need, places
+
+    if arguments.of_control is None or arguments.value is None:
+        raise UsherError("who has a value is asked with both --control CONTROL and --value VALUE")
+    if arguments.control is not None or arguments.rule is not None:
+        raise UsherError("who has a value is asked of everybody, or of one person: leave the control and --rule out")
+    read = read_snapshot(need(places(arguments).snapshot, "snapshot"))
+    snapshot, control = read.snapshot, arguments.of_control
+    if control not in snapshot.catalogue.index:
+        raise UsherError(f"there is no control {quoted(control)}; {nearest(control, snapshot.catalogue.index)}")
+    try:
+        value = snapshot.catalogue.index[control].kind.parse(arguments.value)
+    except BadValue as right:
+        raise UsherError(f"{quoted(arguments.value)} is no value of {control}; write {right}") from None
+    chosen = np.ones(len(snapshot.people), bool)
+    if arguments.person is not None:
+        chosen[:] = False
+        chosen[find_person(arguments.person, snapshot)] = True
+    resolver = Resolver(snapshot)
+    services = [service for service in _services(arguments, snapshot) if control in service.controls]
+    if not services:
+        raise UsherError(
+            f"no service supports {control}" if snapshot.services else "without services.yaml no value is known"
+        )
+    found = [(service.id, each) for service in services for each in ways_to(resolver, service, control, value, chosen)]
+    write(arguments, "ways", WaysAnswer(snapshot, control, value, tuple(found), read.setting_line), arguments.rows)
     return 0
 
 
 def _explain(arguments: argparse.Namespace, inputs: Inputs) -> Explanation:
     from ..core.verdicts.checker import Checker
+    from ..core.verdicts.explain import overview
     from ..core.words.times import show_time
     from ..outputs.why.answer import Explanation
 
     snapshot = inputs.snapshot
     person = find_person(arguments.person, snapshot)
-    known = [service.id for service in snapshot.services or ()]
-    for name in arguments.service or ():
-        if name not in known:
-            raise UsherError(f"there is no service {quoted(name)}; {nearest(name, known)}")
-    services = [
-        service for service in snapshot.services or () if not arguments.service or service.id in arguments.service
-    ]
+    services = _services(arguments, snapshot)
     checker = Checker(snapshot, inputs.baseline, inputs.exceptions)
-    said, walks = (
-        ([], _of_control(arguments, checker, services, person))
-        if arguments.rule is None
-        else _of_rule(arguments, checker, services, person)
-    )
+    said: list[Said] = []
+    walks: list[ExplainedValue] = []
+    glance = None
+    if arguments.control is not None:
+        walks = _of_control(arguments, checker, services, person)
+    elif arguments.rule is not None:
+        said, walks = _of_rule(arguments, checker, services, person)
+    else:
+        glance = overview(checker, person)
     return Explanation(
         snapshot,
         _person(person, inputs),
-        arguments.rule or arguments.control,
+        arguments.rule or arguments.control or "",
         tuple(walks),
         tuple(said),
         inputs.read.setting_line,
         show_time,
+        inputs.read.setting_note,
+        _closing(checker, said, person),
+        glance,
     )
+
+
+def _closing(checker: Checker, said: Sequence[Said], person: int) -> dict[str, list[str]]:
+    """For each rule that found a hole, the observed rules that would close it."""
+    from ..core.sign_in.coverage import observed_closing
+
+    return {
+        one.rule.id: observed_closing(checker.gatekeeper, leaf.name, person, outcome.hole)
+        for one in said
+        if one.tail is not None
+        for leaf, outcome in one.tail.leaves
+        if outcome.hole is not None
+    }
 
 
 def _of_rule(
@@ -85,9 +209,7 @@ def _of_rule(
     from ..core.verdicts.explain import ExplainedValue, verdicts_of
 
     rules = {rule.id: rule for rule in checker.baseline.rules}
-    if arguments.rule not in rules:
-        raise UsherError(f"there is no rule {quoted(arguments.rule)}; {nearest(arguments.rule, rules)}")
-    rule = rules[arguments.rule]
+    rule = rules[known_name(arguments.rule, list(rules), "rule")]
     if rule.subject != "people":
         raise UsherError(
             f"rule {rule.id} is about {rule.subject}, not about people; see usher-gate check --rule {rule.id}"

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from typing import TextIO
 
@@ -38,6 +38,14 @@ STYLES = {
     "challenged": "cyan",
     "stuck": "bold red",
     "denied": "red",
+    "enters": "bold red",
+    "waits": "green",
+    "refused": "green",
+    "turned away": "bold red",
+    "walks in": "green",
+    "kept out": "green",
+    "open": "bold red",
+    "shut": "green",
 }
 
 
@@ -65,33 +73,111 @@ def say(out: Console, text: str, style: str = "", indent: int = 0) -> None:
 
 
 def draw(out: Console, section: Section) -> None:
-    """Draws one section; columns in which no row says anything are left out."""
+    """Draws one section; columns in which no row says anything are left out.
+
+    No word is broken in its middle: where the width is not enough, spare columns are given up, then the rows are stacked.
+    """
     say(out, "")
     say(out, section.title, "bold")
+    rows = [[for_terminal(cell_text(cell)) for cell in row] for row in section.rows]
+    kept = [
+        number for number in range(len(section.columns)) if any(row[number] not in (None, "") for row in section.rows)
+    ]
+    spare = sorted(
+        (number for number in kept if section.columns[number].spare), key=lambda n: -section.columns[n].spare
+    )
+    given_up: list[str] = []
+    while (widths := _widths(section, rows, kept, out.width - 2)) is None and spare:
+        lost = spare.pop(0)
+        kept.remove(lost)
+        given_up.append(section.columns[lost].heading)
+    if widths is None:
+        _stack(out, section, rows, kept)
+    else:
+        _lay_out(out, section, rows, kept, widths)
+    more = [section.more] if section.more else []
+    if given_up:
+        more.append(f"{' and '.join(given_up)}: with more columns, or in another --format")
+    if more:
+        say(out, "; ".join(more), "dim", 2)
+
+
+def _least(column: Column, cells: Sequence[str]) -> int:
+    """The fewest characters that a column can be drawn in without breaking a word."""
+    texts = [column.heading, *cells]
+    if column.right or column.kind in (WHOLE, WORD, DATE):
+        return max(map(len, texts))
+    return max((len(word) for text in texts for word in text.split(" ")), default=1)
+
+
+def _widths(section: Section, rows: Sequence[Sequence[str]], kept: Sequence[int], width: int) -> list[int] | None:
+    """How wide each column is drawn; None where they do not fit beside each other."""
+    columns = [(section.columns[number], [row[number] for row in rows]) for number in kept]
+    least = [_least(column, cells) for column, cells in columns]
+    whole = [max(map(len, (column.heading, *cells))) for column, cells in columns]
+    room = width - 2 * (len(kept) - 1)
+    if sum(least) > room:
+        return None
+    widths, left = list(least), room - sum(least)
+    while left and any(now < most for now, most in zip(widths, whole, strict=True)):
+        # whoever is tallest is given the next place, so that the rows stay few
+        tallest = max(
+            range(len(widths)), key=lambda place: whole[place] / widths[place] if widths[place] < whole[place] else 0
+        )
+        widths[tallest] += 1
+        left -= 1
+    return widths
+
+
+def _lay_out(
+    out: Console, section: Section, rows: Sequence[Sequence[str]], kept: Sequence[int], widths: Sequence[int]
+) -> None:
     table = Table(
         box=box.SIMPLE_HEAD, show_edge=False, pad_edge=False, padding=(0, 1, 0, 0), header_style="dim", expand=False
     )
-    rows = [[for_terminal(cell_text(cell)) for cell in row] for row in section.rows]
-    shown = [
-        number for number in range(len(section.columns)) if any(row[number] not in (None, "") for row in section.rows)
-    ]
-    for number in shown:
+    for number, width in zip(kept, widths, strict=True):
         column = section.columns[number]
-        longest = max(len(row[number]) for row in rows)
-        whole = column.kind == WHOLE and longest <= out.width // 2  # what somebody copies is not broken
-        short = column.right or whole or (number != shown[-1] and longest <= 10)
+        heading = "\n".join(wrapped(column.heading, width))
         table.add_column(
-            column.heading,
-            justify="right" if column.right else "left",
-            no_wrap=short,
-            min_width=10 if column.kind == DATE and out.width >= 80 else None,  # a date stays in one piece
-            overflow="ellipsis" if short else "fold",
+            heading, justify="right" if column.right else "left", no_wrap=True, width=width, overflow="ellipsis"
         )
     for row in rows:
-        table.add_row(*(Text(row[number], style=_style(section.columns[number], row[number])) for number in shown))
+        cells = zip(kept, widths, strict=True)
+        table.add_row(
+            *(
+                Text("\n".join(wrapped(row[number], width)), _style(section.columns[number], row[number]))
+                for number, width in cells
+            )
+        )
     out.print(Padding(table, (0, 0, 0, 2)))
-    if section.more:
-        say(out, section.more, "dim", 2)
+
+
+def _stack(out: Console, section: Section, rows: Sequence[Sequence[str]], kept: Sequence[int]) -> None:
+    """The rows one under another: the first cell, and each other one on lines of its own."""
+    room = out.width - 2
+    for row in rows:
+        for place, number in enumerate(kept):
+            column = section.columns[number]
+            if place and row[number] in ("", "·"):
+                continue
+            indent = 4 if place else 2
+            label = f"{column.heading}: " if place and column.heading else ""
+            style = _style(column, row[number])
+            for at, line in enumerate(wrapped(label + row[number], room - indent)):
+                text = Text(" " * (indent + (2 if at else 0)))
+                text.append(line if len(line) <= room - indent - 2 else line[: room - indent - 3] + "…", style)
+                out.print(text, no_wrap=True)
+
+
+def wrapped(text: str, width: int) -> list[str]:
+    """A text in lines, broken between words alone; a word that is longer than the width is cut."""
+    lines: list[str] = []
+    for word in text.split(" "):
+        if lines and len(lines[-1]) + 1 + len(word) <= width:
+            lines[-1] += f" {word}"
+        else:
+            lines.append(word)
+    return [line if len(line) <= width else line[: max(width - 1, 1)] + "…" for line in lines]
 
 
 def _style(column: Column, cell: str) -> str:

@@ -12,11 +12,17 @@ from ..core.sign_in.lockout import Lockout
 from ..core.verdicts.codes import SHOWN_ORDER, VERDICTS, verdict_name
 from ..core.verdicts.condition import Leaf
 from ..core.verdicts.outcome import Outcome
+from ..core.words.compare import shown
+from ..core.words.times import rfc3339
+
+_ENCODER = json.JSONEncoder(
+    ensure_ascii=False, separators=(", ", ": ")
+)  # made once: making it costs more than most entries
 
 
 def text(value: object) -> str:
     """A value as JSON, on one line, control characters escaped."""
-    return json.dumps(value, ensure_ascii=False, separators=(", ", ": "))
+    return _ENCODER.encode(value)
 
 
 def write_form(
@@ -46,6 +52,11 @@ def write_form(
     stream.write("}\n")
 
 
+def shown_or_none(value: str | None) -> str | None:
+    """A value as it is shown; None stays None."""
+    return None if value is None else shown(value)
+
+
 _CODES = tuple(VERDICTS.index(name) for name in SHOWN_ORDER)
 
 
@@ -56,9 +67,14 @@ def counts(by_code: Sequence[int]) -> dict[str, int]:
 
 def leaf_object(leaf: Leaf, outcome: Outcome) -> dict[str, Any]:
     """One leaf of a finding."""
+    visit = outcome.visit
+    about: object = leaf.name
+    if leaf.about == "door":
+        words = ("kind", "standing", "holding", "way", "moment")
+        about = None if visit is None else {**{name: getattr(visit, name) for name in words}, "outcome": outcome.met}
     made: dict[str, Any] = {
-        leaf.about: leaf.name,
-        "actual": outcome.actual,
+        leaf.about: about,
+        "actual": shown_or_none(outcome.actual),
         "expected": leaf.expected,
         "verdict": verdict_name(outcome.verdict),
     }
@@ -66,7 +82,15 @@ def leaf_object(leaf: Leaf, outcome: Outcome) -> dict[str, Any]:
         made["hole"] = None if outcome.hole is None else hole_object(outcome.hole)
     else:
         cause = outcome.cause
-        made["cause"] = None if cause is None else {"scope": cause.scope, "value": cause.value, "pinned": cause.pinned}
+        made["cause"] = (
+            None
+            if cause is None
+            else {
+                "scope": cause.scope,
+                "value": shown_or_none(cause.value),
+                "pinned": cause.pinned,
+            }
+        )
     return made
 
 
@@ -84,5 +108,14 @@ def hole_object(sign_in: SignIn) -> dict[str, Any]:
 
 
 def lockout_object(lockout: Lockout) -> dict[str, Any]:
-    """Who is locked out of a resource."""
-    return {"resource": lockout.resource, "people": list(lockout.people), "of": lockout.of, "all": lockout.all}
+    """Who is locked out of a resource, and by which rules."""
+    rules = [
+        {"id": rule.id, "changed_at": None if rule.changed is None else rfc3339(rule.changed)} for rule in lockout.rules
+    ]
+    return {
+        "resource": lockout.resource,
+        "people": list(lockout.people),
+        "of": lockout.of,
+        "all": lockout.all,
+        "rules": rules,
+    }

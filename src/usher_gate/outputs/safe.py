@@ -4,6 +4,10 @@ from __future__ import annotations
 
 import unicodedata
 
+from ..files.written.cells import for_spreadsheet
+
+__all__ = ["for_spreadsheet", "for_terminal"]
+
 
 def for_terminal(text: str) -> str:
     """The text without anything that a terminal would obey: control and format characters are shown by their number."""
@@ -13,8 +17,3 @@ def for_terminal(text: str) -> str:
         char if char.isprintable() or char == " " else f"<U+{ord(char):04X}>"
         for char in unicodedata.normalize("NFC", text)
     )
-
-
-def for_spreadsheet(text: str) -> str:
-    """The text as a cell that no spreadsheet takes for a formula: such a one gets an apostrophe in front."""
-    return "'" + text if text.lstrip(" \t\r\n")[:1] in ("=", "+", "-", "@") or text[:1] in ("\t", "\r", "\n") else text

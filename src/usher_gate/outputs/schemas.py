@@ -2,13 +2,22 @@
 
 from __future__ import annotations
 
+from ..core.changes.compare import WORDS
+from ..core.door.visitors import HOLDINGS, MOMENTS, STANDINGS, WAYS
+from ..core.door.visitors import OUTCOMES as MET
+from ..core.guests.deciding import FATES
+from ..core.guests.policy import DAYS, END, KEEP
+from ..core.guests.states import RECOMMENDATIONS, STATES
+from ..core.history.spells import KEPT, MOVES, WHAT
 from ..core.sign_in.decide import OUTCOMES
 from ..core.sign_in.rehearsal import RESULTS
 from ..core.verdicts.codes import SHOWN_ORDER
+from ..core.verdicts.meeting_field import MEETING_FIELDS
 from ..core.words.vocabulary import (
     CONDITION_WORDS,
     CONDITIONS,
     DIMENSIONS,
+    MEETING_KINDS,
     MODES,
     PERSON_KINDS,
     PROOFS,
@@ -39,14 +48,20 @@ def _sign_in(address: Schema = TEXT) -> Schema:
 
 def _lockout() -> Schema:
     kinds: Schema = {"enum": ["privileged", "break-glass"]}
-    return object_of({"resource": TEXT, "people": TEXTS, "of": kinds, "all": _TRUTH})
+    rule = object_of({"id": TEXT, "changed_at": nullable(TEXT)})
+    return object_of({"resource": TEXT, "people": TEXTS, "of": kinds, "all": _TRUTH, "rules": list_of(rule)})
 
 
 def _leaf() -> Schema:
     maybe = nullable(_WORD)
     cause = nullable(object_of({"scope": TEXT, "value": _WORD, "pinned": _TRUTH}))
     said: Schema = {"actual": maybe, "expected": TEXT, "verdict": {"enum": list(SHOWN_ORDER)}}
-    compared = [object_of({about: TEXT, **said, "cause": cause}) for about in ("control", "person", "partner", "count")]
+    abouts: Schema = {
+        **dict.fromkeys(("control", "person", "partner", "count"), TEXT),
+        "meeting": {"enum": list(MEETING_FIELDS)},
+    }
+    abouts["door"] = nullable(object_of({**_visit(), "outcome": {"enum": list(MET)}}))
+    compared = [object_of({about: words, **said, "cause": cause}) for about, words in abouts.items()]
     return {"anyOf": [*compared, object_of({"proof": {"enum": list(PROOFS)}, **said, "hole": nullable(_sign_in())})]}
 
 
@@ -64,6 +79,64 @@ def _judgement() -> Schema:
     }
 
 
+def _since() -> Schema:
+    return object_of({"from": TIME, **dict.fromkeys(WHAT, COUNT), "oldest_age_days": nullable(COUNT)})
+
+
+def _history() -> Schema:
+    baseline = object_of({"name": TEXT, "version": TEXT})
+    counted = dict.fromkeys(("people", "drifting_people", "drifts", "unknown", "roots", "open_doors"), COUNT)
+    maybe = dict.fromkeys((*MOVES, "median_age_days", "oldest_age_days"), nullable(COUNT))
+    severities = object_of(dict.fromkeys(SEVERITIES, COUNT))
+    check = object_of(
+        {
+            "check": COUNT,
+            "taken_at": TIME,
+            "baseline": baseline,
+            "link": TEXT,
+            "severities": severities,
+            **counted,
+            **maybe,
+        }
+    )
+    subject = object_of({"type": TEXT, "id": TEXT})
+    changed = object_of(
+        {
+            "what": {"enum": list(WHAT)},
+            "rule": TEXT,
+            "service": nullable(TEXT),
+            "subject": subject,
+            "since": DAY,
+            "age_days": COUNT,
+        }
+    )
+    spell = object_of(
+        {
+            "rule": TEXT,
+            "service": nullable(TEXT),
+            "verdict": {"enum": sorted(KEPT)},
+            "from": DAY,
+            "to": nullable(DAY),
+            "left": _TRUTH,
+        }
+    )
+    since = object_of({"from": TIME, "to": TIME, **dict.fromkeys(WHAT, COUNT)})
+    decision = object_of({"review": TEXT, "place": TEXT, "decision": {"enum": list(FATES)}, "kept": DAY})
+    maybe_text = nullable(TEXT)
+    root = object_of(
+        {"service": maybe_text, "control": TEXT, "scope": maybe_text, "value": maybe_text, "then": COUNT, "now": COUNT}
+    )
+    lists = {
+        "checks": list_of(check),
+        "changed": list_of(changed),
+        "roots": list_of(root),
+        "spells": list_of(spell),
+        "decisions": list_of(decision),
+        "notes": TEXTS,
+    }
+    return form("history/1", {**_HEAD, "since": nullable(since), **lists})
+
+
 def _check() -> Schema:
     counts = object_of(dict.fromkeys(SHOWN_ORDER, COUNT))
     maybe = nullable({"type": "string"})
@@ -71,6 +144,7 @@ def _check() -> Schema:
         "anyOf": [
             object_of({"type": {"const": "person"}, "id": TEXT, "login": TEXT}),
             object_of({"type": {"enum": ["partner", "organisation"]}, "id": TEXT}),
+            object_of({"type": {"const": "meeting"}, "id": TEXT, "label": _WORD, "organiser": TEXT}),
         ]
     }
     share: Schema = {"rule": TEXT, "judged": COUNT, "drifting": COUNT, "as_a_whole": {"type": "boolean"}}
@@ -80,8 +154,9 @@ def _check() -> Schema:
             "drifting_people": COUNT,
             "groups_drifting_as_a_whole": COUNT,
             "units_drifting_as_a_whole": COUNT,
+            "rules_judging_nobody": TEXTS,
+            **dict.fromkeys(("people_contested", "contradicting_people", "stranded_people"), COUNT),
             "verdicts": counts,
-            "contradicting_people": COUNT,
         }
     )
     finding = object_of(
@@ -98,11 +173,26 @@ def _check() -> Schema:
             "scope": maybe,
             "value": maybe,
             "rules": SOME,
+            "where": nullable(TEXT),
             "people": COUNT,
             "verdicts": COUNT,
-            "freed": COUNT,
+            "mended_value": maybe,
+            **dict.fromkeys(("freed", "if_removed", "harms"), nullable(COUNT)),
         }
     )
+    rule = object_of(
+        {
+            "id": TEXT,
+            "title": TEXT,
+            "severity": {"enum": list(SEVERITIES)},
+            "because": _WORD,
+            "mend": _WORD,
+            "maps": {"type": "object", "additionalProperties": TEXTS},
+            "verdicts": counts,
+        }
+    )
+    settings = list_of(object_of({"scope": TEXT, "value": TEXT}))
+    contested = object_of({"service": TEXT, "control": TEXT, "value": TEXT, "settings": settings, "people": SOME})
     exception = object_of(
         {
             "id": TEXT,
@@ -118,16 +208,19 @@ def _check() -> Schema:
             **_HEAD,
             "baseline": object_of({"name": TEXT, "version": TEXT}),
             "summary": summary,
-            "rules": list_of(
-                object_of({"id": TEXT, "title": TEXT, "severity": {"enum": list(SEVERITIES)}, "verdicts": counts})
-            ),
+            "snapshot": object_of({"missing": TEXTS, "manifest": nullable(TEXT)}),
+            "rules": list_of(rule),
+            "services": list_of(object_of({"id": TEXT, "accounts": COUNT, "drifting": COUNT, "verdicts": counts})),
             "groups": list_of(object_of({"id": TEXT, "name": maybe, **share})),
             "units": list_of(object_of({"path": TEXT, **share})),
             "roots": list_of(root),
+            "since": nullable(_since()),
             "findings": list_of(finding),
             "lockouts": list_of(_lockout()),
             "exceptions": list_of(exception),
-            "contradictions": list_of(object_of({"service": TEXT, "controls": SOME, "values": TEXTS, "people": COUNT})),
+            "contested": list_of(contested),
+            "contradictions": list_of(object_of({"service": TEXT, "controls": SOME, "values": TEXTS, "people": SOME})),
+            "stranded": list_of(object_of({"resource": TEXT, "people": COUNT})),
             "notes": TEXTS,
         },
     )
@@ -152,6 +245,7 @@ def _why() -> Schema:
             "changed_at": maybe,
             "young": _TRUTH,
             "at": maybe,
+            "note": maybe,
             "state": {"enum": ["stands", "overridden", "beaten", "after-pin"]},
         }
     )
@@ -171,7 +265,25 @@ def _why() -> Schema:
             "contradictions": list_of(object_of({"control": TEXT, "value": _WORD, "scope": _WORD})),
         }
     )
-    return form("why/1", {**_HEAD, "person": person, "asked": TEXT, "verdicts": list_of(said), "walks": list_of(walk)})
+    where = {"value": maybe, "scope": maybe, "pinned": _TRUTH, "at": maybe}
+    glance = {
+        "values": list_of(object_of({"service": TEXT, "control": TEXT, **where})),
+        "facts": list_of(object_of({"fact": TEXT, "value": maybe})),
+        "locked_out": TEXTS,
+        "stranded": TEXTS,
+    }
+    lists = {"verdicts": list_of(said), **glance, "walks": list_of(walk)}
+    return form("why/1", {**_HEAD, "person": person, "asked": _WORD, **lists}, {"meeting": TEXT})
+
+
+def _ways() -> Schema:
+    maybe = nullable(_WORD)
+    way = object_of({"scope": TEXT, "pinned": _TRUTH, "at": maybe})
+    counts = nullable(object_of({"scope": TEXT, "value": maybe}))
+    person = object_of(
+        {"id": TEXT, "login": TEXT, "service": TEXT, "has": _TRUTH, "ways": list_of(way), "counts": counts}
+    )
+    return form("ways/1", {**_HEAD, "control": TEXT, "value": TEXT, "people": list_of(person)})
 
 
 def _sign_in_form() -> Schema:
@@ -227,7 +339,8 @@ def _holes() -> Schema:
             "outcome": TEXT,
         }
     )
-    lists = {"holes": hole, "lockouts": _lockout(), "ailments": ailment, "rules": rule}
+    stranded = object_of({"resource": TEXT, "ids": SOME})
+    lists = {"holes": hole, "lockouts": _lockout(), "stranded": stranded, "ailments": ailment, "rules": rule}
     return form("holes/1", {**_HEAD, **{name: list_of(entry) for name, entry in lists.items()}})
 
 
@@ -239,6 +352,7 @@ def _rehearsal() -> Schema:
         "rules": object_of({"id": TEXT, "title": _WORD, **fates, "people": COUNT}),
         "resources": object_of({"name": TEXT, **fates, "people": COUNT}),
         "people": object_of({"id": TEXT, "login": TEXT, **fates}),
+        "against": object_of({"id": TEXT, "login": TEXT, "kept_out": COUNT, "challenged": COUNT}),
         "lockouts": _lockout(),
         "break_glass": object_of(
             {
@@ -252,9 +366,244 @@ def _rehearsal() -> Schema:
         "unused": object_of({"why": TEXT, "value": _WORD, "events": COUNT, "first": TEXT}),
     }
     counted = dict.fromkeys(("files", "read", "decided", "unused", "got_in"), COUNT)
-    would_be = {**fates, **dict.fromkeys(("people", "changed", "eased", "denied_now"), COUNT)}
+    would_be = {**fates, **dict.fromkeys(("people", "changed", "eased", "denied_now", "challenged_now"), COUNT)}
     fields: Schema = {"tried": TEXT, "events": object_of(counted), "would_be": object_of(would_be)}
     return form("rehearsal/1", {**_HEAD, **fields, **{name: list_of(entry) for name, entry in lists.items()}})
+
+
+def _visit() -> Schema:
+    words = {"kind": MEETING_KINDS, "standing": STANDINGS, "holding": HOLDINGS, "way": WAYS, "moment": MOMENTS}
+    return {name: {"enum": list(some)} for name, some in words.items()}
+
+
+def _door() -> Schema:
+    maybe, by_who = nullable(_WORD), _visit()
+    kind = by_who["kind"]
+    counts = dict.fromkeys(MET, COUNT)
+    visitor = object_of({**{name: words for name, words in by_who.items() if name != "kind"}, **counts})
+    told = {**dict.fromkeys(("hosts", "open", "unwatched", "unknown"), COUNT)}
+    gates = object_of(dict.fromkeys(("0", "1", "2", "3+"), COUNT))
+    door = object_of({"service": TEXT, "kind": kind, **told, "gates": gates, "visitors": list_of(visitor)})
+    root = object_of(
+        {"service": TEXT, "control": TEXT, "scope": maybe, "value": maybe, "hosts": COUNT, "freed": COUNT},
+        {"mended_value": maybe},
+    )
+    lists = dict.fromkeys(("turned_away", "waiting", "need_account", "unknown"), TEXTS)
+    meeting = object_of(
+        {
+            "id": TEXT,
+            "label": _WORD,
+            "service": TEXT,
+            "kind": kind,
+            "organiser": TEXT,
+            "starts_at": TIME,
+            "recurring": _TRUTH,
+            "open": nullable(_TRUTH),
+            **lists,
+        }
+    )
+    cause = nullable(object_of({"scope": TEXT, "value": _WORD, "pinned": _TRUTH}))
+    gate = nullable(
+        {"enum": ["way", "domain", "account", "identity", "passcode", "host", "waiting-room", "audience", "room"]}
+    )
+    met = {
+        "outcome": {"enum": list(MET)},
+        "gate": gate,
+        "control": maybe,
+        "value": maybe,
+        "cause": cause,
+        "gates": COUNT,
+    }
+    visit = {"service": TEXT, **by_who, **met, "reads": TEXT, "inside": TEXTS}
+    invited = object_of({"address": TEXT, **visit, "need_account": _TRUTH})
+    host = object_of({"id": TEXT, "login": TEXT, "hosting": TEXTS})
+    whole = {"doors": list_of(door), "roots": list_of(root), "meetings": list_of(meeting), "notes": TEXTS}
+    visits = list_of(object_of(visit))
+    of_host = form("door/1", {**_HEAD, "host": host, "visits": visits})
+    of_all = form("door/1", {**_HEAD, **whole}, {"invited": list_of(invited), "visits": visits})
+    head = {"$schema": of_all.pop("$schema"), "title": of_all.pop("title")}
+    return {**head, "anyOf": [of_all, {key: value for key, value in of_host.items() if key not in head}]}
+
+
+def _policy() -> Schema:
+    return object_of({**dict.fromkeys(DAYS, COUNT), "on-silence": {"enum": [END, KEEP]}, "fallback": TEXTS})
+
+
+def _guests() -> Schema:
+    guest = object_of(
+        {
+            "id": TEXT,
+            "login": TEXT,
+            "home_domain": nullable(TEXT),
+            "sponsor": nullable(TEXT),
+            "states": list_of({"enum": list(STATES)}),
+            "recommendation": {"enum": list(RECOMMENDATIONS)},
+            "reason": TEXT,
+            "missing": TEXTS,
+        }
+    )
+    review = object_of({"id": TEXT, "due": DAY, "worksheets": TEXTS})
+    reviewer = object_of({"id": TEXT, "login": TEXT, "guests": COUNT, "rows": COUNT})
+    return form(
+        "guests/1",
+        {
+            **_HEAD,
+            "policy": _policy(),
+            "states": object_of(dict.fromkeys(STATES, COUNT)),
+            "review": nullable(review),
+            "nobody_to_ask": TEXTS,
+            "guests": list_of(guest),
+            "reviewers": list_of(reviewer),
+            "notes": TEXTS,
+        },
+    )
+
+
+def _review() -> Schema:
+    row = object_of(
+        {
+            "guest": TEXT,
+            "place": TEXT,
+            "reviewer": TEXT,
+            "decision": {"enum": list(FATES)},
+            "until": nullable(DAY),
+            "note": _WORD,
+            "where": TEXT,
+            "others": TEXTS,
+        }
+    )
+    reviewer = object_of({"id": TEXT, "answered": COUNT, "rows": COUNT})
+    return form(
+        "review/1",
+        {
+            **_HEAD,
+            "review": TEXT,
+            "asked_at": TIME,
+            "asked_on": DAY,
+            "due": DAY,
+            "on": DAY,
+            "on_silence": {"enum": [END, KEEP]},
+            "decisions": object_of(dict.fromkeys(FATES, COUNT)),
+            "ended": TEXTS,
+            "kept": list_of(object_of({"until": DAY, "guests": TEXTS})),
+            "removed": list_of(object_of({"group": TEXT, "guests": TEXTS})),
+            "nested": list_of(object_of({"guest": TEXT, "group": TEXT, "through": TEXT})),
+            "gone": TEXTS,
+            "nobody_to_ask": TEXTS,
+            "reviewers": list_of(reviewer),
+            "rows": list_of(row),
+            "notes": TEXTS,
+        },
+    )
+
+
+def _mending() -> Schema:
+    plan: Schema = {
+        **dict.fromkeys(("edits", "ended", "left", "freed", "touched", "without_need"), COUNT),
+        "proof": TEXT,
+        **dict.fromkeys(("gap", "drifting", "mendable"), COUNT),
+        "steps_hurt_nobody": _TRUTH,
+    }
+    place: Schema = {"service": TEXT, "control": TEXT, "scope": TEXT}
+    counted: Schema = {
+        **dict.fromkeys(("ended", "touched", "without_need", "component", "people"), COUNT),
+        "undone_by": {"enum": ["nobody", "people", "settings"]},
+    }
+    changes = [{"set": object_of({**place, "value": _WORD, "pinned": _TRUTH})}, {"unset": object_of(place)}]
+    edit: Schema = {"anyOf": [object_of({**change, **counted}) for change in changes]}
+    component = object_of(
+        {
+            "id": COUNT,
+            "service": TEXT,
+            "controls": TEXTS,
+            "edits": COUNT,
+            "left": COUNT,
+            "proof": TEXT,
+            "gap": COUNT,
+            "greedy": nullable(COUNT),
+        }
+    )
+    left = object_of(
+        {
+            "rule": TEXT,
+            "service": TEXT,
+            "subject": object_of({"type": {"enum": ["person", "meeting", "organisation"]}, "id": TEXT}),
+            "because": TEXT,
+            "against": _WORD,
+        }
+    )
+    unit = object_of({"unit": nullable(TEXT), "people": TEXTS})
+    task = object_of({"rule": TEXT, "mend": _WORD, "units": list_of(unit)})
+    locked = object_of({"resource": TEXT, "of": {"enum": ["privileged", "break-glass"]}, "person": TEXT})
+    closing = object_of(
+        {
+            "rule": TEXT,
+            "hole": TEXT,
+            "what": TEXT,
+            "change": {"type": "object"},
+            "drifting": object_of({"before": COUNT, "after": COUNT}),
+            "locked_out": list_of(locked),
+            "stranded": TEXTS,
+            "sign_ins": nullable(object_of({"stopped": COUNT, "people": COUNT})),
+            "recommended": _TRUTH,
+            "because": _WORD,
+        }
+    )
+    return form(
+        "mending/1",
+        {
+            **_HEAD,
+            "plan": object_of(plan),
+            "edits": list_of(edit),
+            "components": list_of(component),
+            "left": list_of(left),
+            "tasks": list_of(task),
+            "sign_in_side": list_of(closing),
+            "notes": TEXTS,
+        },
+    )
+
+
+def _changed() -> Schema:
+    counts = object_of(dict.fromkeys(SHOWN_ORDER, COUNT))
+    word: Schema = {"enum": list(WORDS)}
+    both = object_of({"before": COUNT, "after": COUNT})
+    subject = object_of(
+        {"type": {"enum": ["person", "meeting", "partner", "organisation"]}, "id": TEXT}, {"login": TEXT}
+    )
+    moved: Schema = {"rule": TEXT, "service": nullable(TEXT), "subject": subject}
+    verdicts = object_of(
+        {
+            "before": counts,
+            "after": counts,
+            "moves": list_of(object_of({"from": word, "to": word, "count": COUNT})),
+            "drifting_people": both,
+            "begun": list_of(object_of(moved)),
+            "ended": list_of(object_of(moved)),
+            "worse": list_of(object_of({**moved, "from": word, "to": word})),
+            "rules": list_of(object_of({"id": TEXT, "begun": COUNT, "ended": COUNT})),
+        }
+    )
+    meeting = object_of(
+        {"id": TEXT, "label": _WORD, **dict.fromkeys(("turned_away", "waiting", "walking_in", "need_account"), TEXTS)}
+    )
+    locked = list_of(object_of({"resource": TEXT, "of": {"enum": ["privileged", "break-glass"]}, "person": TEXT}))
+    return form(
+        "rehearsal/2",
+        {
+            **_HEAD,
+            "title": TEXT,
+            "from": nullable(TIME),
+            "verdicts": verdicts,
+            "doors": nullable(object_of({"open": both})),
+            "meetings": list_of(meeting),
+            "sign_ins": nullable({"type": "object"}),
+            "lockouts": object_of({"begun": locked, "ended": locked}),
+            "stranded": list_of(object_of({"resource": TEXT, "id": TEXT, "helps": nullable(TEXT)})),
+            "reach": list_of(object_of({"change": COUNT, "people": COUNT, "without_need": COUNT})),
+            "notes": TEXTS,
+        },
+    )
 
 
 def _exceptions() -> Schema:
@@ -310,9 +659,16 @@ def result_schemas() -> dict[str, Schema]:
     return {
         "check": _check(),
         "why": _why(),
+        "ways": _ways(),
         "sign-in": _sign_in_form(),
         "holes": _holes(),
+        "door": _door(),
         "rehearsal": _rehearsal(),
+        "rehearsal-2": _changed(),
+        "mending": _mending(),
+        "history": _history(),
+        "guests": _guests(),
+        "review": _review(),
         "exceptions-today": _exceptions(),
         "rules": form("rules/1", {**_MAYBE_HEAD, "rules": list_of(object_of(_rule()))}),
         "rule": form("rule/1", {**_MAYBE_HEAD, **_rule(), "reaches": list_of(reach)}),

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
+from ..core.organisation.snapshot import Snapshot
 from ..core.words.record import record
 
 # What a column holds: text that may be folded; numbers; numbers in words, to the right; something that is copied and so not broken; a word
@@ -14,10 +15,11 @@ Cell = str | int | None  # None: nothing, where a number could stand
 
 @record
 class Column:
-    """A column of a table: its heading, and what it holds."""
+    """A column of a table: its heading, and what it holds. Where the width is not enough, a `spare` one is given up, the highest first."""
 
     heading: str
     kind: str = TEXT
+    spare: int = 0
 
     @property
     def right(self) -> bool:
@@ -60,6 +62,23 @@ def cut(rows: Sequence[tuple[Cell, ...]], most: int, how: str) -> tuple[tuple[tu
 def some(names: Sequence[str], most: int = 3) -> str:
     """The first few of some names, and how many more there are."""
     return ", ".join(names[:most]) + (f" +{len(names) - most}" if len(names) > most else "")
+
+
+def few_logins(snapshot: Snapshot, people: Sequence[int], most: int) -> str:
+    """Some people by login: the first three, or all of them if all rows are asked for (`most` 0)."""
+    import numpy as np
+
+    told = people if not most else people[:3]
+    more = f" +{len(people) - len(told):,}" if len(people) > len(told) else ""
+    return ", ".join(snapshot.people.logins.take(np.array(told, np.int32))) + more
+
+
+def some_logins(snapshot: Snapshot, ids: Sequence[str], most: int) -> str:
+    """Some active people, given by id, by login: the first few, and how many more there are."""
+    import numpy as np
+
+    people = np.array([snapshot.people.ids.find(name)[0] for name in ids[:most]], np.int32)
+    return some([*snapshot.people.logins.take(people), *ids[most:]], most)
 
 
 def left(days: int) -> str:

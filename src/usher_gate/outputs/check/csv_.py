@@ -6,9 +6,14 @@ import csv
 from collections.abc import Iterator
 from typing import TextIO
 
-from ...core.verdicts.codes import verdict_name
+import numpy as np
+
+from ...core.organisation.columns import MISSING
+from ...core.verdicts.codes import DRIFTS, verdict_name
 from ...core.verdicts.outcome import Tail
 from ...core.verdicts.result import CheckResult, OtherFinding
+from ...core.verdicts.rules import Rule
+from ...core.words.compare import shown
 from ..look import Look
 from ..safe import for_spreadsheet
 
@@ -29,53 +34,97 @@ COLUMNS = (
     "pinned",
     "exception",
     "would_be",
+    "title",
+    "name",
+    "unit",
+    "where",
+    "mended_value",
+    "mend",
+    "maps",
+    "taken_at",
 )
 _PIECE = 20_000
 
 
-def _rest(tail: Tail, service: str | None) -> list[str]:
-    """The columns from `service` on; `about` to `pinned` speak of the leaf that decides."""
-    leaf, outcome = tail.deciding or (None, None)
-    cause = outcome.cause if outcome is not None else None
-    cells = [
-        service,
-        verdict_name(tail.verdict),
-        tail.reason,
-        leaf.name if leaf else tail.root.control if tail.root else None,
-        outcome.actual if outcome else None,
-        leaf.expected if leaf else None,
-        cause.scope if cause else None,
-        cause.value if cause else None,
-        None if cause is None else "true" if cause.pinned else "false",
-        tail.exception,
-        None if tail.would_be is None else verdict_name(tail.would_be),
-    ]
-    return [for_spreadsheet(cell or "") for cell in cells]
+class _Cells:
+    """The cells of findings; what many share is made once."""
+
+    def __init__(self, result: CheckResult) -> None:
+        self._result, self._where = result, result.where
+        self._mended = {row.root: row.remedy.mended_value for row in result.roots if row.remedy is not None}
+
+    def rule(self, rule: Rule) -> tuple[list[str], list[str]]:
+        """The first columns of a rule's findings, and the last."""
+        maps = "; ".join(f"{framework}: {', '.join(names)}" for framework, names in rule.maps.items())
+        last = [rule.mend, maps, self._result.snapshot.taken_text]
+        return [for_spreadsheet(rule.id), rule.severity], [for_spreadsheet(cell) for cell in last]
+
+    def tail(self, tail: Tail, service: str | None) -> tuple[list[str], list[str]]:
+        """The columns from `service` to `would_be` (`about` to `pinned` speak of the leaf that decides), and `where` and `mended_value`."""
+        leaf, outcome = tail.deciding or (None, None)
+        cause = outcome.cause if outcome is not None else None
+        cells = [
+            service,
+            verdict_name(tail.verdict),
+            tail.reason,
+            leaf.name if leaf else tail.root.control if tail.root else None,
+            shown(outcome.actual) if outcome and outcome.actual is not None else None,
+            leaf.expected if leaf else None,
+            cause.scope if cause else None,
+            shown(cause.value) if cause and cause.value is not None else None,
+            None if cause is None else "true" if cause.pinned else "false",
+            tail.exception,
+            None if tail.would_be is None else verdict_name(tail.would_be),
+        ]
+        where = self._result.line_of(cause.row) if cause is not None else ""
+        mended = self._mended.get(tail.root) if tail.root is not None and tail.verdict == DRIFTS else None
+        more = [where, None if mended is None else shown(mended)]
+        return [_cell(cell) for cell in cells], [_cell(cell) for cell in more]
+
+
+def _cell(text: str | None) -> str:
+    return "-" if text == "-" else for_spreadsheet(text or "")
 
 
 def _rows(result: CheckResult) -> Iterator[list[str]]:
+    cells, people = _Cells(result), result.snapshot.people
+    units = ["", *(people.unit.words if people.unit is not None else ())]
     for finding in result.findings():
-        head = [for_spreadsheet(finding.rule.id), finding.rule.severity]
+        head, last = cells.rule(finding.rule)
+        title = [for_spreadsheet(finding.rule.title)]
         if isinstance(finding, OtherFinding):
-            yield [
-                *head,
-                finding.subject[0],
-                for_spreadsheet(finding.subject[1]),
-                "",
-                *_rest(finding.tail, finding.service),
-            ]
+            middle, more = cells.tail(finding.tail, finding.service)
+            kind, name = finding.subject
+            whose = people.logins.take(np.array([finding.organiser]))[0] if finding.organiser != MISSING else ""
+            who = [for_spreadsheet(cell) for cell in (name, whose)]
+            yield [*head, kind, *who, *middle, *title, for_spreadsheet(finding.label), "", *more, *last]
             continue
-        tails = [_rest(tail, finding.service) for tail in finding.tails]
-        people = result.snapshot.people
+        tails = [cells.tail(tail, finding.service) for tail in finding.tails]
         for start in range(0, len(finding.people), _PIECE):
             piece = finding.people[start : start + _PIECE]
-            for name, login, which in zip(
+            names = people.names.take(piece) if people.names is not None else [""] * len(piece)
+            codes = people.unit.codes[piece].tolist() if people.unit is not None else [-1] * len(piece)
+            for one, login, name, unit, which in zip(
                 people.ids.take(piece),
                 people.logins.take(piece),
+                names,
+                codes,
                 finding.tail[start : start + _PIECE].tolist(),
                 strict=True,
             ):
-                yield [*head, "person", for_spreadsheet(name), for_spreadsheet(login), *tails[which]]
+                middle, more = tails[which]
+                who = [for_spreadsheet(name), for_spreadsheet(units[unit + 1])]
+                yield [
+                    *head,
+                    "person",
+                    for_spreadsheet(one),
+                    for_spreadsheet(login),
+                    *middle,
+                    *title,
+                    *who,
+                    *more,
+                    *last,
+                ]
 
 
 def write_csv(result: CheckResult, stream: TextIO, _look: Look) -> None:

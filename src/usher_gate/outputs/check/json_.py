@@ -9,13 +9,15 @@ from typing import Any, TextIO
 import numpy as np
 from numpy.typing import NDArray
 
-from ...core.organisation.columns import Longs
+from ...core.organisation.columns import MISSING, Longs, Texts
 from ...core.settings.clashes import Clash
+from ...core.settings.contests import Contest
 from ...core.verdicts.codes import verdict_name
 from ...core.verdicts.outcome import Tail
-from ...core.verdicts.result import Block, CheckResult, ExceptionRow, OtherFinding, RootRow, Shares
+from ...core.verdicts.result import Block, CheckResult, ExceptionRow, OtherFinding, RootRow, ServiceRow, Shares
 from ...core.verdicts.rules import Rule
-from ..json_text import counts, leaf_object, lockout_object, text, write_form
+from ...core.words.compare import shown
+from ..json_text import counts, leaf_object, lockout_object, shown_or_none, text, write_form
 from ..look import Look
 
 _PIECE = 20_000
@@ -76,8 +78,10 @@ def _block(block: Block, subjects: _Subjects) -> Iterator[str]:
         )
 
 
-def _other(finding: OtherFinding) -> str:
+def _other(finding: OtherFinding, ids: Texts) -> str:
     subject = {"type": finding.subject[0], "id": finding.subject[1]}
+    if finding.organiser != MISSING:
+        subject |= {"label": finding.label, "organiser": ids.take(np.array([finding.organiser]))[0]}
     return _head(finding.rule) + text(subject) + _tail(finding.tail, finding.service)
 
 
@@ -88,7 +92,7 @@ def findings(result: CheckResult) -> Iterator[str]:
         if isinstance(finding, Block):
             yield from _block(finding, subjects)
         else:
-            yield _other(finding)
+            yield _other(finding, result.snapshot.people.ids)
 
 
 def _shares(shares: Shares, keys: tuple[str, ...]) -> Iterator[str]:
@@ -118,50 +122,80 @@ def _numerals(numbers: Longs) -> NDArray[np.object_]:
 
 def write_json(result: CheckResult, stream: TextIO, _look: Look) -> None:
     """Writes the whole result; the same snapshot gives the same bytes."""
-    snapshot, baseline = result.snapshot, result.baseline
+    snapshot, baseline, ids = result.snapshot, result.baseline, result.snapshot.people.ids
     summary = {
         "people": int(result.chosen.sum()),
         "drifting_people": result.drifting_people,
         "groups_drifting_as_a_whole": result.groups.whole,
         "units_drifting_as_a_whole": result.units.whole,
-        "verdicts": counts(result.counts),
+        "rules_judging_nobody": list(result.judging_nobody),
+        "people_contested": result.contested_people,
         "contradicting_people": result.clashing_people,
+        "stranded_people": result.stranded_people,
+        "verdicts": counts(result.counts),
     }
     rules = (
         {
             "id": rule.id,
             "title": rule.title,
             "severity": rule.severity,
+            "because": rule.because,
+            "mend": rule.mend,
+            "maps": {framework: list(names) for framework, names in rule.maps.items()},
             "verdicts": counts(result.rule_counts[rule.id]),
         }
         for rule in result.rules
     )
+    where = result.where
     lists: list[tuple[str, Iterable[str]]] = [
         ("rules", map(text, rules)),
+        ("services", (text(_service(row)) for row in result.services)),
         ("groups", _shares(result.groups, ("id", "name"))),
         ("units", _shares(result.units, ("path",))),
-        ("roots", (text(_root(row)) for row in result.roots)),
+        ("roots", (text(_root(row, where(row.root))) for row in result.roots)),
+        ("contested", (text(_contest(each, ids.take(each.people))) for each in result.contests)),
+        ("contradictions", (text(_clash(clash, ids.take(clash.people))) for clash in result.clashes)),
         ("findings", findings(result)),
         ("lockouts", (text(lockout_object(lockout)) for lockout in result.lockouts)),
+        ("stranded", (text({"resource": each.resource, "people": len(each.people)}) for each in result.stranded)),
         ("exceptions", (text(_exception(row)) for row in result.exceptions)),
-        ("contradictions", (text(_clash(clash)) for clash in result.clashes)),
         ("notes", map(text, result.notes)),
     ]
     head = {"baseline": {"name": baseline.name, "version": baseline.version}}
-    write_form(stream, "check/1", snapshot, [head, {"summary": summary}], lists)
+    known = {"snapshot": {"missing": list(snapshot.missing), "manifest": snapshot.manifest}}
+    since = {"since": None if result.since is None else dict(result.since)}
+    write_form(stream, "check/1", snapshot, [head, {"summary": summary}, known, since], lists)
 
 
-def _root(row: RootRow) -> dict[str, Any]:
-    root = row.root
+def _service(row: ServiceRow) -> dict[str, Any]:
+    return {"id": row.id, "accounts": row.accounts, "drifting": row.drifting, "verdicts": counts(row.counts)}
+
+
+def _contest(contest: Contest, people: list[str]) -> dict[str, Any]:
+    return {
+        "service": contest.service,
+        "control": contest.control,
+        "value": shown(contest.value),
+        "settings": [{"scope": scope, "value": shown(value)} for scope, value in contest.settings],
+        "people": people,
+    }
+
+
+def _root(row: RootRow, where: str) -> dict[str, Any]:
+    root, remedy = row.root, row.remedy
     return {
         "service": root.service,
         "control": root.control,
         "scope": root.scope,
-        "value": root.value,
+        "value": shown_or_none(root.value),
+        "where": where or None,
         "rules": list(row.rules),
         "people": row.people,
         "verdicts": row.verdicts,
-        "freed": row.freed,
+        "mended_value": shown_or_none(remedy.mended_value) if remedy else None,
+        "freed": remedy.freed if remedy else None,
+        "if_removed": remedy.if_removed if remedy else None,
+        "harms": remedy.harms if remedy else None,
     }
 
 
@@ -175,10 +209,10 @@ def _exception(row: ExceptionRow) -> dict[str, Any]:
     }
 
 
-def _clash(clash: Clash) -> dict[str, Any]:
+def _clash(clash: Clash, people: list[str]) -> dict[str, Any]:
     return {
         "service": clash.service,
         "controls": [clash.first[0], clash.second[0]],
-        "values": [clash.first[1], clash.second[1]],
-        "people": clash.people,
+        "values": [shown(clash.first[1]), shown(clash.second[1])],
+        "people": people,
     }

@@ -2,36 +2,35 @@
 
 from __future__ import annotations
 
-import re
 from typing import TextIO
 
+from ...core.verdicts.codes import MEETS
 from ...core.verdicts.result import CheckResult
+from ...core.verdicts.rules import Rule
 from ..look import Look
-from ..safe import for_terminal
-from ..section import Section, cell_text
+from ..markdown import plain, section_text
 from .digest import digest
 
-_SPECIAL = re.compile(r"([\\`*_{}\[\]<>#|~!])")
 
-
-def _plain(text: str) -> str:
-    return _SPECIAL.sub(r"\\\1", for_terminal(text))
-
-
-def _section(section: Section) -> str:
-    head = "| " + " | ".join(_plain(column.heading) for column in section.columns) + " |"
-    rule = "| " + " | ".join("---:" if column.right else "---" for column in section.columns) + " |"
-    rows = ["| " + " | ".join(_plain(cell_text(cell)) for cell in row) + " |" for row in section.rows]
-    more = f"\n\n{_plain(section.more)}" if section.more else ""
-    return f"## {_plain(section.title)}\n\n" + "\n".join([head, rule, *rows]) + more + "\n"
+def _reasons(rule: Rule) -> str:
+    """Why a rule asks what it asks, what mends it, and what it maps to."""
+    maps = "; ".join(f"{framework}: {', '.join(names)}" for framework, names in rule.maps.items())
+    parts = [rule.title.rstrip(".") + ".", rule.because, rule.mend, f"({maps})" if maps else ""]
+    return f"- {plain(rule.id)}: {' '.join(plain(part) for part in parts if part)}\n"
 
 
 def write_markdown(result: CheckResult, stream: TextIO, look: Look) -> None:
     """Writes the whole answer; the same rows as the table."""
     made = digest(result, look.rows)
-    stream.write(f"# {_plain(made.answer)}\n\n{_plain(made.about)}\n\n")
-    stream.writelines(f"- {_plain(line)}\n" for line in made.details)
+    stream.write(f"# {plain(made.answer)}\n\n{plain(made.about)}\n\n")
+    stream.writelines(f"- {plain(line)}\n" for line in made.details)
     stream.write("\n" + ", ".join(f"{name} {number:,}" for name, number in made.verdicts) + "\n\n")
-    stream.write("\n".join(_section(section) for section in made.sections))
+    stream.write("\n".join(section_text(section) for section in made.sections))
+    wanting = [rule for rule in result.rules if any(result.rule_counts[rule.id][code] for code in range(MEETS))]
+    if wanting:
+        stream.write("\n## Why it is asked, and what mends it\n\n")
+        stream.writelines(_reasons(rule) for rule in wanting)
+    if result.hint:
+        stream.write(f"\n{plain(result.hint)}\n")
     if result.notes:
-        stream.write("\n## Notes\n\n" + "".join(f"- {_plain(note)}\n" for note in result.notes))
+        stream.write("\n## Notes\n\n" + "".join(f"- {plain(note)}\n" for note in result.notes))

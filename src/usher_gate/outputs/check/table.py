@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import TextIO
 
 from rich.console import Console
@@ -37,9 +38,23 @@ def write_table(result: CheckResult, stream: TextIO, look: Look) -> None:
         _bar(out, made)
         for section in made.sections:
             draw(out, section)
+        if result.since is not None:
+            out.print()
+            out.print(Text("Since: ", style="bold") + Text(for_terminal(_since(result.since))))
         if made.next_step:
             out.print()
             out.print(Text("Next: ", style="bold") + Text(for_terminal(made.next_step)))
+        if result.hint:
+            out.print(Text("Mend: ", style="bold") + Text(for_terminal(result.hint)))
+
+
+def _since(since: Mapping[str, str | int | None]) -> str:
+    """What became of it since the check kept before."""
+    from ..moved import moved_text
+
+    told = f"{str(since['from'])[:10]}: {moved_text(since)}"
+    oldest = since["oldest_age_days"]
+    return told + ("" if oldest is None else f"; the oldest drift is {oldest:,} {'day' if oldest == 1 else 'days'} old")
 
 
 def _bar(out: Console, made: Digest) -> None:
@@ -49,15 +64,20 @@ def _bar(out: Console, made: Digest) -> None:
     if not total:
         return
     width = min(out.width - 2, _WIDEST_BAR)
-    bar, legend = Text("  "), Text("  ")
+    bar, legends = Text("  "), [Text("  ")]
     cells = _share(judged, total, width)
     for (name, number), length in zip(judged, cells, strict=True):
         bar.append(FILLS[name] * length, STYLES[name])
-        legend.append(FILLS[name], STYLES[name])
-        legend.append(f" {name} {number:,}   ")
+        said = f" {name} {number:,}   "
+        if len(legends[-1]) + len(said) - 2 > out.width:
+            legends.append(Text("  "))
+        legends[-1].append(FILLS[name], STYLES[name])
+        legends[-1].append(said)
     out.print()
     out.print(bar)
-    out.print(legend)
+    for legend in legends:
+        legend.rstrip()
+        out.print(legend)
 
 
 def _share(judged: list[tuple[str, int]], total: int, width: int) -> list[int]:

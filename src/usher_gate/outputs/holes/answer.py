@@ -9,7 +9,7 @@ from ...core.organisation.snapshot import Snapshot
 from ...core.sign_in.gatekeeper import Gatekeeper
 from ...core.sign_in.health import Ailment
 from ...core.sign_in.holes import WayIn
-from ...core.sign_in.lockout import Lockout
+from ...core.sign_in.lockout import Lockout, Stranded
 from ...core.sign_in.possible import Asked
 from ...core.words.record import record
 from ...core.words.vocabulary import CONDITION_WORDS, DIMENSIONS
@@ -33,8 +33,10 @@ class HolesAnswer:
     snapshot: Snapshot
     rules: tuple[RuleHoles, ...]
     lockouts: tuple[Lockout, ...]
+    stranded: tuple[Stranded, ...]
     ailments: tuple[Ailment, ...]
     keeper: Gatekeeper
+    notes: tuple[str, ...] = ()
 
 
 def _words(name: str, values: tuple[str, ...]) -> str:

@@ -35,6 +35,7 @@ def write_holes_json(answer: HolesAnswer, stream: TextIO, _look: Look) -> None:
         for rule in answer.rules
         for hole in rule.holes
     ]
+    stranded = [text({"resource": each.resource, "ids": ids.take(each.people)}) for each in answer.stranded]
     locked = [text(lockout_object(lockout)) for lockout in answer.lockouts]
     ailing = [text({"rule": ailment.rule, "what": ailment.what, "text": ailment.text}) for ailment in answer.ailments]
     rules = []
@@ -45,5 +46,5 @@ def write_holes_json(answer: HolesAnswer, stream: TextIO, _look: Look) -> None:
         rules.append(
             text({"id": rule.id, "title": rule.title, "mode": rule.mode, **counted, "outcome": _outcome(rule)})
         )
-    lists = (("holes", entries), ("lockouts", locked), ("ailments", ailing), ("rules", rules))
+    lists = (("holes", entries), ("lockouts", locked), ("stranded", stranded), ("ailments", ailing), ("rules", rules))
     write_form(stream, "holes/1", answer.snapshot, [], lists)

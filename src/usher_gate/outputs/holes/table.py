@@ -5,21 +5,24 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import TextIO
 
+from ...core.organisation.snapshot import Snapshot
 from ...core.sign_in.gatekeeper import Gatekeeper
 from ...core.sign_in.lockout import Lockout
+from ...core.words.times import show_time
 from ..drawing import console, draw, say
 from ..look import Look
-from ..section import COUNT, WHOLE, WORD, Column, Section, count
+from ..section import COUNT, WHOLE, WORD, Column, Section, count, few_logins, some_logins
 from .answer import HolesAnswer, RuleHoles, _outcome, _reach, describe
 
 
-def _rule_section(rule: RuleHoles, most: int) -> Section:
+def _rule_section(rule: RuleHoles, answer: HolesAnswer, most: int) -> Section:
     made = tuple(
         (
             len(hole.people),
             describe(hole),
             "; ".join(hole.because),
             "yes" if hole.observed_closes else "",
+            few_logins(answer.snapshot, hole.people, most),
         )
         for hole in rule.holes
     )
@@ -27,17 +30,37 @@ def _rule_section(rule: RuleHoles, most: int) -> Section:
     more = f"and {len(made) - len(shown)} more: --rows 0" if len(made) > len(shown) else ""
     whom = f"{rule.asked.proof} from {count(rule.people, 'person', 'people')}"
     title = f"{rule.rule + ': ' if rule.rule else ''}{whom}: {count(len(made), 'hole')}"
-    columns = (Column("people", COUNT), Column("the way in"), Column("because"), Column("closed if enforced"))
+    columns = (
+        Column("people", COUNT),
+        Column("the way in"),
+        Column("because"),
+        Column("closed if enforced"),
+        Column("who"),
+    )
     return Section(title, columns, shown, more)
 
 
-def locked_section(title: str, lockouts: Sequence[Lockout]) -> Section:
+def locked_section(title: str, lockouts: Sequence[Lockout], snapshot: Snapshot) -> Section:
     """Who is locked out of which resource."""
     rows = []
     for lockout in lockouts:
-        who = ", ".join(lockout.people[:6]) + (" …" if len(lockout.people) > 6 else "")
-        rows.append((lockout.resource, f"{'ALL ' if lockout.all else ''}{lockout.of}", len(lockout.people), who))
-    return Section(title, (Column("resource"), Column("of"), Column("people", COUNT), Column("who")), tuple(rows))
+        who = some_logins(snapshot, lockout.people, 6)
+        by = ", ".join(
+            rule.id + (f" (changed {show_time(rule.changed)[:10]})" if rule.changed is not None else "")
+            for rule in lockout.rules
+        )
+        rows.append((lockout.resource, f"{'ALL ' if lockout.all else ''}{lockout.of}", len(lockout.people), who, by))
+    columns = (Column("resource"), Column("of"), Column("people", COUNT), Column("who"), Column("by the rules"))
+    return Section(title, columns, tuple(rows))
+
+
+def _stranded(answer: HolesAnswer, most: int) -> Section:
+    rows = tuple(
+        (each.resource, len(each.people), few_logins(answer.snapshot, each.people.tolist(), most))
+        for each in answer.stranded
+    )
+    columns = (Column("resource", WHOLE), Column("people", COUNT), Column("who"))
+    return Section("Stranded: no way in until they register something", columns, rows)
 
 
 def _rules_section(keeper: Gatekeeper) -> Section:
@@ -71,7 +94,7 @@ def write_holes(answer: HolesAnswer, stream: TextIO, look: Look) -> None:
         if closed:
             out.print(f"  {closed} of them would be closed if what is only observed were enforced.")
         for rule in answer.rules:
-            section = _rule_section(rule, look.rows)
+            section = _rule_section(rule, answer, look.rows)
             if section.rows:
                 draw(out, section)
             else:
@@ -79,6 +102,11 @@ def write_holes(answer: HolesAnswer, stream: TextIO, look: Look) -> None:
                 say(out, section.title)
         ailing = tuple((ailment.rule, ailment.text) for ailment in answer.ailments)
         ails = Section("What ails the rules themselves", (Column("rule", WHOLE), Column("what")), ailing)
-        for section in (locked_section("Locked out", answer.lockouts), ails, _rules_section(answer.keeper)):
+        for section in (
+            locked_section("Locked out", answer.lockouts, answer.snapshot),
+            _stranded(answer, look.rows),
+            ails,
+            _rules_section(answer.keeper),
+        ):
             if section.rows:
                 draw(out, section)

@@ -39,6 +39,12 @@ class RehearsalAnswer:
     read: int
     missed: tuple[Missed, ...]
     lockouts: tuple[Lockout, ...]
+    spelled: Mapping[tuple[str, str], str]  # other words in the log, by column: what they were read as
+
+    @property
+    def readable(self) -> bool:
+        """Whether at least half of the events could be used."""
+        return 2 * self.rehearsal.sign_ins >= self.read
 
 
 def date(day: int) -> str:
@@ -61,3 +67,9 @@ def users(answer: RehearsalAnswer) -> list[str]:
 def logins(answer: RehearsalAnswer) -> list[str]:
     """The logins of the people who would be hurt."""
     return answer.snapshot.people.logins.take(np.array(answer.rehearsal.rows, np.int64))
+
+
+def against(answer: RehearsalAnswer) -> list[str]:
+    """The logins of the people who got in although the rules as they are would not have let them like that."""
+    rows = np.array([each.row for each in answer.rehearsal.against], np.int64)
+    return answer.snapshot.people.logins.take(rows)

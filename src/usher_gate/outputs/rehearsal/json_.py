@@ -5,19 +5,33 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any, TextIO
 
+import numpy as np
+
 from ...core.sign_in.decide import OUTCOMES
 from ...core.words.times import show_time
 from ..json_text import lockout_object, text, write_form
 from ..look import Look
-from .answer import FATES, RehearsalAnswer, date, logins, titles, users
+from .answer import FATES, RehearsalAnswer, against, date, logins, titles, users
 
 
 def _fates(numbers: Sequence[int]) -> dict[str, int]:
     return dict(zip(FATES, numbers, strict=True))
 
 
+def _ids(answer: RehearsalAnswer) -> list[str]:
+    return answer.snapshot.people.ids.take(np.array([each.row for each in answer.rehearsal.against], np.int64))
+
+
 def write_rehearsal_json(answer: RehearsalAnswer, stream: TextIO, _look: Look) -> None:
     """Writes the answer as JSON."""
+    whole = body(answer)
+    fields = [{name: whole[name]} for name in ("tried", "events", "would_be")]
+    lists = ((name, map(text, rows)) for name, rows in whole.items() if isinstance(rows, list))
+    write_form(stream, "rehearsal/1", answer.snapshot, fields, lists)
+
+
+def body(answer: RehearsalAnswer) -> dict[str, Any]:
+    """The answer without its head."""
     done, named = answer.rehearsal, titles(answer)
     names = logins(answer)
     parts: dict[str, list[Any]] = {
@@ -40,6 +54,10 @@ def write_rehearsal_json(answer: RehearsalAnswer, stream: TextIO, _look: Look) -
             {"id": one_hurt.name, "login": login, **_fates(one_hurt.sign_ins)}
             for one_hurt, login in zip(done.people, names, strict=True)
         ],
+        "against": [
+            {"id": name, "login": login, "kept_out": each.kept_out, "challenged": each.challenged}
+            for name, login, each in zip(_ids(answer), against(answer), done.against, strict=True)
+        ],
         "lockouts": [lockout_object(lockout) for lockout in answer.lockouts],
         "break_glass": [
             {"time": show_time(use.time), "login": login, "resource": use.resource, "result": use.result or None}
@@ -59,7 +77,5 @@ def write_rehearsal_json(answer: RehearsalAnswer, stream: TextIO, _look: Look) -
         "got_in": done.inside,
     }
     summary = {**_fates(done.hurt), "people": len(done.people), "changed": done.changed, "eased": done.eased}
-    would_be = {**summary, "denied_now": done.denied_now}
-    fields: list[dict[str, Any]] = [{"tried": answer.change}, {"events": events}, {"would_be": would_be}]
-    lists = ((name, map(text, rows)) for name, rows in parts.items())
-    write_form(stream, "rehearsal/1", answer.snapshot, fields, lists)
+    would_be = {**summary, "denied_now": done.denied_now, "challenged_now": done.challenged_now}
+    return {"tried": answer.change, "events": events, "would_be": would_be, **parts}

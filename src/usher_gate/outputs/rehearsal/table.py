@@ -14,13 +14,23 @@ from ..drawing import STYLES, console, draw, say
 from ..holes.table import locked_section
 from ..look import Look
 from ..section import COUNT, WHOLE, Cell, Column, Section, count
-from .answer import FATES, RehearsalAnswer, date, logins, titles, users
+from .answer import FATES, RehearsalAnswer, against, date, logins, titles, users
 
 _SHOWN = (2, 1, 0, 3)  # the worst first
 _STEPS = " ▁▂▃▄▅▆▇"  # none is full, so that one row does not touch the next
 
 
 def _answer(answer: RehearsalAnswer) -> str:
+    """What would become of the sign-ins; before it, that most of the log could not be used."""
+    if answer.readable:
+        return _of_those_read(answer)
+    worst = answer.missed[0]
+    what = f" {worst.value}" if worst.value else ""
+    why = f"{worst.count:,} {'event' if worst.count == 1 else 'events'} {worst.why}{what and ':'}{what} ({worst.place})"
+    return f"Only {answer.rehearsal.sign_ins:,} of {count(answer.read, 'event')} could be used: {why}. {_of_those_read(answer)}"
+
+
+def _of_those_read(answer: RehearsalAnswer) -> str:
     done = answer.rehearsal
     if not done.sign_ins:
         return "No sign-in could be decided."
@@ -47,11 +57,18 @@ def _details(answer: RehearsalAnswer) -> list[str]:
     )
     if done.eased:
         found.append(f"{done.eased:,} that are denied or stuck now would be let in or challenged.")
-    if done.denied_now:
-        found.append(
-            f"{done.denied_now:,} got in although the rules as they are would not let them: the rules or the people changed "
-            "since, or the log does not say all that was shown."
+    if done.denied_now or done.challenged_now:
+        parts = (
+            [f"{done.denied_now:,} got in although the rules as they are would not let them"] if done.denied_now else []
         )
+        if done.challenged_now:
+            parts.append(f"{done.challenged_now:,} got in although they would have asked for more than was shown")
+        found.append(
+            f"{', '.join(parts)}: the rules or the people changed since, or the log does not say all that was shown."
+        )
+    if answer.spelled:
+        read = ", ".join(f"{column} {word} as {right}" for (column, word), right in sorted(answer.spelled.items())[:6])
+        found.append(f"Read as our own words: {read}.")
     return found
 
 
@@ -99,7 +116,16 @@ def _sections(answer: RehearsalAnswer, most: int) -> list[Section]:
             tuple(people),
             _more(done.people, most),
         ),
-        locked_section("Locked out then", answer.lockouts),
+        Section(
+            "Who got in although the rules as they are would not have let them",
+            (Column("login", WHOLE), Column("would be kept out", COUNT), Column("would be asked for more", COUNT)),
+            tuple(
+                (login, each.kept_out or None, each.challenged or None)
+                for login, each in zip(against(answer), done.against[: most or None], strict=False)
+            ),
+            _more(done.against, most),
+        ),
+        locked_section("Locked out then", answer.lockouts, answer.snapshot),
         Section(
             f"Break-glass accounts were used: {count(done.used, 'time')}",
             (Column("when (UTC)", WHOLE), Column("login", WHOLE), Column("result"), Column("from"), Column("to")),

@@ -6,19 +6,21 @@ from collections.abc import Mapping
 
 from ...core.sign_in.decide import ALLOWED, CHALLENGED, DENIED, OUTCOMES, STUCK, UNCERTAIN, Decider, Decision
 from ...core.sign_in.fold import DecisionRow
+from ...core.sign_in.help import helps
 from ...core.words.record import record
 from ...core.words.vocabulary import CONDITION_WORDS, CONDITIONS
 
 
 @record
 class SignInAnswer:
-    """The rows, for whom and for what; `open` says which dimensions were left out."""
+    """The rows, for whom and for what; `open` says which dimensions were left out, `shown` which authenticators were shown."""
 
     who: str
     resource: str
     rows: tuple[DecisionRow, ...]
     decider: Decider
     open: Mapping[str, bool]
+    shown: frozenset[str] = frozenset()
 
 
 def in_short(answer: SignInAnswer) -> str:
@@ -78,21 +80,12 @@ def by_whom(decision: Decision) -> str:
     return ", ".join(dict.fromkeys(names))
 
 
-def helps(decision: Decision) -> str:
-    """What would help somebody who cannot get in."""
-    if decision.outcome == STUCK:
-        devices = [demand for demand in decision.missing if any("device" in proof for proof in demand.require.proofs)]
-        found = ["sign in from a managed (or healthy) device"] if devices else []
-        if len(devices) < len(decision.missing):
-            found.append("register an authenticator that gives it")
-            if all(demand.require.met_by(frozenset(("mfa",))) for demand in decision.missing):
-                found.append("have a bootstrap pass issued")
-        return "; or ".join(found)
-    if decision.outcome == DENIED and decision.uncarried:
-        return "use the browser or the app"
-    if decision.outcome == DENIED and decision.denied_by:
-        return "another network, client, platform, device or risk that these rules do not speak of; or an exclusion"
-    return ""
+def helped(answer: SignInAnswer, row: DecisionRow) -> str:
+    """What would help somebody who cannot get in, as it was found by deciding again."""
+    found = helps(answer.decider, row.sign_in, answer.shown)
+    if not found and row.now.outcome in (STUCK, DENIED):
+        return "nothing that this person could do: ask whoever wrote these rules"
+    return "; or ".join(found)
 
 
 def _values(values: frozenset[str] | None, every: frozenset[str]) -> str:
@@ -116,7 +109,7 @@ def _where(row: DecisionRow, answer: SignInAnswer) -> dict[str, str]:
 def _match(answer: SignInAnswer, number: int, row: DecisionRow) -> str:
     """Whether a rule matches, or which condition fails."""
     keeper = answer.decider.gatekeeper
-    if keeper.unanswerable >> number & 1:
+    if keeper.perhaps(number)[answer.decider.person]:
         return "cannot be told"
     if not keeper.whom(number)[answer.decider.person]:
         return "no: people"

@@ -7,10 +7,10 @@ from typing import Any, TextIO
 from ...core.sign_in.decide import OWN, Decision
 from ..json_text import hole_object, text, write_form
 from ..look import Look
-from .answer import SignInAnswer, _match, _where, helps, sentence
+from .answer import SignInAnswer, _match, _where, helped, sentence
 
 
-def _decision_object(decision: Decision) -> dict[str, Any]:
+def _decision_object(decision: Decision, found: str) -> dict[str, Any]:
     return {
         "outcome": decision.outcome,
         "sentence": sentence(decision),
@@ -22,7 +22,7 @@ def _decision_object(decision: Decision) -> dict[str, Any]:
         "partner_shut": decision.partner_shut,
         "longest_hours": decision.longest_hours,
         "no_downloads": decision.no_downloads,
-        "helps": helps(decision) or None,
+        "helps": found or None,
         "not_known": list(decision.gaps),
     }
 
@@ -40,8 +40,8 @@ def write_sign_in_json(answer: SignInAnswer, stream: TextIO, _look: Look) -> Non
                 {
                     "when": _where(row, answer),
                     "example": hole_object(row.sign_in),
-                    "decision": _decision_object(row.now),
-                    "if_enforced": _decision_object(row.observed),
+                    "decision": _decision_object(row.now, helped(answer, row)),
+                    "if_enforced": _decision_object(row.observed, ""),
                     "rules": rules,
                 }
             )

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from typing import TextIO
 
-from ...core.sign_in.decide import Decision
+from ...core.sign_in.decide import DENIED, STUCK, Decision
 from ...core.sign_in.fold import DecisionRow
 from ...core.words.vocabulary import CONDITIONS
 from ..drawing import console, draw, say
 from ..look import Look
 from ..section import WHOLE, WORD, Column, Section
-from .answer import SignInAnswer, _match, _where, by_whom, helps, in_short, sentence
+from .answer import SignInAnswer, _match, _where, by_whom, helped, in_short, sentence
 
 
 def _limits(decision: Decision) -> str:
@@ -23,18 +23,21 @@ def write_sign_in(answer: SignInAnswer, stream: TextIO, look: Look) -> None:
     with console(stream, look) as out:
         say(out, in_short(answer), "bold")
         if len(answer.rows) == 1:
-            for line in _lines(answer.rows[0]):
+            for line in _lines(answer, answer.rows[0]):
                 say(out, line, indent=2)
         else:
             draw(out, _by_what_was_left_out(answer))
+            shut = next((row for row in answer.rows if row.now.outcome in (STUCK, DENIED)), None)
+            if shut is not None and (found := helped(answer, shut)):
+                say(out, f"What helps where it is {shut.now.outcome} ({_place(shut)}): {found}", indent=2)
         if answer.decider.gatekeeper.rules:
             draw(out, _rules(answer, answer.rows[0]))
 
 
-def _lines(row: DecisionRow) -> list[str]:
+def _lines(answer: SignInAnswer, row: DecisionRow) -> list[str]:
     """One decision, in sentences."""
     lines = [f"{row.now.outcome}: {sentence(row.now)}", f"because: {by_whom(row.now)}"]
-    lines += [f"what helps: {helps(row.now)}"] if helps(row.now) else []
+    lines += [f"what helps: {found}"] if (found := helped(answer, row)) else []
     lines += [f"session: {_limits(row.now)}"] if _limits(row.now) else []
     if row.observed.outcome != row.now.outcome:
         lines.append(f"if the observed rules were enforced: {row.observed.outcome} ({by_whom(row.observed)})")
@@ -58,13 +61,16 @@ def _by_what_was_left_out(answer: SignInAnswer) -> Section:
     return Section("What it meets, by what was left out", (*map(Column, names), *last), rows)
 
 
+def _place(row: DecisionRow) -> str:
+    place = row.sign_in
+    return ", ".join((place.network.text, place.client, place.platform, place.device, f"risk {place.risk}"))
+
+
 def _rules(answer: SignInAnswer, row: DecisionRow) -> Section:
     """Which rules match a row's sign-in."""
     rows = tuple(
         (rule.id, rule.mode, _match(answer, number, row), rule.title)
         for number, rule in enumerate(answer.decider.gatekeeper.rules)
     )
-    place = row.sign_in
-    example = ", ".join((place.network.text, place.client, place.platform, place.device, f"risk {place.risk}"))
     columns = (Column("rule", WHOLE), Column("mode"), Column("matches"), Column("title"))
-    return Section(f"The rules, for the sign-in from {example}", columns, rows)
+    return Section(f"The rules, for the sign-in from {_place(row)}", columns, rows)

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
 
+from ...core.door.agenda import Planned
 from ...core.organisation.snapshot import Snapshot
-from ...core.verdicts.explain import ExplainedValue, Said
+from ...core.settings.ways import Ways
+from ...core.verdicts.explain import ExplainedValue, Overview, Said
 from ...core.words.record import record
 
 
@@ -28,7 +30,8 @@ class Person:
 
 @record
 class Explanation:
-    """All that is to be explained. `line_of` turns a setting's row into FILE:LINE, `time_of` a time into words."""
+    """All that is to be explained. `line_of` turns a setting's row into FILE:LINE, `time_of` a time into words, `note_of` tells what
+    somebody wrote beside a setting; `closing` are, for each rule that found a hole, the observed rules that would close it."""
 
     snapshot: Snapshot
     person: Person
@@ -37,3 +40,26 @@ class Explanation:
     said: tuple[Said, ...]
     line_of: Callable[[int], str]
     time_of: Callable[[int], str]
+    note_of: Callable[[int], str]
+    closing: Mapping[str, Sequence[str]]
+    glance: Overview | None = None
+    meeting: Planned | None = None  # the person's, whose own setting is the last step
+
+    @property
+    def whom(self) -> str:
+        """Whom or what the explanation is about, in words."""
+        if self.meeting is None:
+            return self.person.text
+        named = f"{self.meeting.label} ({self.meeting.id})" if self.meeting.label else self.meeting.id
+        return f"{named}, a {self.meeting.kind} meeting on {self.meeting.service}; organised by {self.person.text}"
+
+
+@record
+class WaysAnswer:
+    """Who has a value of a control, by (service, person); `line_of` turns a setting's row into FILE:LINE."""
+
+    snapshot: Snapshot
+    control: str
+    value: str
+    found: tuple[tuple[str, Ways], ...]
+    line_of: Callable[[int], str]

@@ -4,23 +4,28 @@ from __future__ import annotations
 
 from typing import Any, TextIO
 
+import numpy as np
+
+from ...core.settings.effective import Cause
 from ...core.settings.walk import StepSetting
 from ...core.verdicts.codes import VERDICTS
 from ...core.verdicts.explain import ExplainedValue, Said
-from ..json_text import leaf_object, text, write_form
+from ...core.words.compare import shown
+from ..json_text import leaf_object, shown_or_none, text, write_form
 from ..look import Look
-from .answer import Explanation
+from .answer import Explanation, WaysAnswer
 
 
 def _setting_object(setting: StepSetting, explanation: Explanation) -> dict[str, Any]:
     return {
         "scope": setting.scope,
-        "value": setting.value,
+        "value": shown(setting.value),
         "pinned": setting.pinned,
         "rank": setting.rank,
         "changed_at": None if setting.changed is None else explanation.time_of(setting.changed),
         "young": setting.young,
         "at": explanation.line_of(setting.row) or None,
+        "note": explanation.note_of(setting.row) or None,
         "state": setting.state,
     }
 
@@ -47,13 +52,13 @@ def _walk_object(explained: ExplainedValue, explanation: Explanation) -> dict[st
         "control": walk.control,
         "supported": walk.supported,
         "account": walk.account,
-        "value": walk.value,
+        "value": shown_or_none(walk.value),
         "scope": walk.scope,
         "pinned": walk.pinned,
         "changeable": walk.changeable,
         "young": walk.young,
         "licence": walk.licence or None,
-        "contested": [{"scope": scope, "value": value} for scope, value in walk.contested],
+        "contested": [{"scope": scope, "value": shown(value)} for scope, value in walk.contested],
         "seen": list(walk.seen),
         "steps": [
             {
@@ -71,6 +76,58 @@ def _walk_object(explained: ExplainedValue, explanation: Explanation) -> dict[st
     }
 
 
+def _glance(explanation: Explanation) -> list[tuple[str, list[str]]]:
+    """The lists of the overview; empty where a control or a rule was asked for."""
+    glance = explanation.glance
+    values = [
+        {"service": each.service, "control": each.control, **_cause_object(each.cause, explanation)}
+        for each in (glance.values if glance is not None else ())
+    ]
+    facts = [{"fact": name, "value": value} for name, value in (glance.facts if glance is not None else ())]
+    return [
+        ("values", [text(each) for each in values]),
+        ("facts", [text(each) for each in facts]),
+        ("locked_out", [text(name) for name in (glance.locked_out if glance is not None else ())]),
+        ("stranded", [text(name) for name in (glance.stranded if glance is not None else ())]),
+    ]
+
+
+def _cause_object(cause: Cause | None, explanation: Explanation) -> dict[str, Any]:
+    if cause is None:
+        return {"value": None, "scope": None, "pinned": False, "at": None}
+    line = explanation.line_of(cause.row) or None
+    return {"value": shown_or_none(cause.value), "scope": cause.scope, "pinned": cause.pinned, "at": line}
+
+
+def write_ways_json(answer: WaysAnswer, stream: TextIO, _look: Look) -> None:
+    """Writes who has a value as JSON (form ways/1)."""
+    people = answer.snapshot.people
+
+    def way(cause: Cause) -> dict[str, Any]:
+        return {"scope": cause.scope, "pinned": cause.pinned, "at": answer.line_of(cause.row) or None}
+
+    rows = np.array([ways.person for _, ways in answer.found], np.int64)
+    entries = [
+        text(
+            {
+                "id": name,
+                "login": login,
+                "service": service,
+                "has": ways.has,
+                "ways": [way(cause) for cause in ways.ways],
+                "counts": None
+                if ways.counts is None
+                else {"scope": ways.counts.scope, "value": shown_or_none(ways.counts.value)},
+            }
+        )
+        for (service, ways), name, login in zip(
+            answer.found, people.ids.take(rows), people.logins.take(rows), strict=True
+        )
+    ]
+    head = {"control": answer.control, "value": shown(answer.value)}
+    write_form(stream, "ways/1", answer.snapshot, [{}, head], [("people", entries)])
+
+
 def write_why_json(explanation: Explanation, stream: TextIO, _look: Look) -> None:
     """Writes the explanation as JSON (form why/1)."""
     person = explanation.person
@@ -82,7 +139,11 @@ def write_why_json(explanation: Explanation, stream: TextIO, _look: Look) -> Non
         "unit": person.unit,
     }
     lists = (
-        ("verdicts", [text(_said_object(said)) for said in explanation.said]),
+        ("verdicts", [text(_said_object(said)) for said in (explanation.glance or explanation).said]),
+        *_glance(explanation),
         ("walks", [text(_walk_object(explained, explanation)) for explained in explanation.walks]),
     )
-    write_form(stream, "why/1", explanation.snapshot, [{}, {"person": subject, "asked": explanation.asked}], lists)
+    head = {"person": subject, "asked": explanation.asked}
+    if explanation.meeting is not None:
+        head["meeting"] = explanation.meeting.id
+    write_form(stream, "why/1", explanation.snapshot, [{}, head], lists)

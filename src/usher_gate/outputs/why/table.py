@@ -9,14 +9,18 @@ from rich.text import Text
 
 from ...core.settings.walk import AFTER_PIN, BEATEN, OVERRIDDEN, STANDS, Step, StepSetting, Walk
 from ...core.verdicts.codes import MEETS, VERDICTS
+from ...core.verdicts.condition import Leaf
 from ...core.verdicts.explain import ExplainedValue, Said
-from ...core.verdicts.outcome import Tail
+from ...core.verdicts.outcome import Outcome, Tail
+from ...core.words.compare import shown
 from ...core.words.vocabulary import REASONS
+from ..check.digest import words_apart
 from ..drawing import STYLES, console, draw, say
 from ..look import Look
 from ..safe import for_terminal
 from ..section import DATE, WHOLE, WORD, Column, Section, place_text
 from .answer import Explanation
+from .glance import write_glance
 
 _STATES = {
     STANDS: "counts",
@@ -29,14 +33,16 @@ _STATES = {
 def write_why(explanation: Explanation, stream: TextIO, look: Look) -> None:
     """Writes the explanation for a person."""
     with console(stream, look) as out:
-        say(out, explanation.person.text, "bold")
+        say(out, explanation.whom, "bold")
         for said in explanation.said:
-            _said(out, said)
+            _said(out, said, explanation)
         for explained in explanation.walks:
             _walk(out, explained, explanation)
+        if explanation.glance is not None:
+            write_glance(out, explanation, explanation.glance, look)
 
 
-def _said(out: Console, said: Said) -> None:
+def _said(out: Console, said: Said, explanation: Explanation) -> None:
     out.print()
     where = f" on {said.service}" if said.service else ""
     verdict = VERDICTS[said.verdict]
@@ -49,8 +55,30 @@ def _said(out: Console, said: Said) -> None:
     )
     for line in _sentences(said):
         say(out, line, indent=2)
+    for line in _hole(said, explanation):
+        say(out, line, indent=2)
     if said.tail is not None and said.tail.leaves:
         draw(out, _compared(said.tail))
+
+
+def _hole(said: Said, explanation: Explanation) -> list[str]:
+    """The sign-in that slips through, and which observed rule would close it."""
+    hole = (
+        next((outcome.hole for _, outcome in said.tail.leaves if outcome.hole is not None), None) if said.tail else None
+    )
+    if hole is None:
+        return []
+    place = (
+        f"from {hole.network.text} ({hole.network.address})" if hole.network.address else f"from {hole.network.text}"
+    )
+    lines = [
+        f"The hole: to {hole.resource}, {place}, client {hole.client}, platform {hole.platform}, device {hole.device}, risk {hole.risk}."
+    ]
+    closing = explanation.closing.get(said.rule.id, ())
+    if closing:
+        verb = "is" if len(closing) == 1 else "are"
+        lines.append(f"{', '.join(closing)} would close it, but {verb} only observed.")
+    return lines
 
 
 def _sentences(said: Said) -> list[str]:
@@ -77,13 +105,21 @@ _COMPARED = (
 )
 
 
+def _actual(leaf: Leaf, outcome: Outcome) -> str:
+    if leaf.about == "proof":
+        return "asked for everywhere" if outcome.verdict == MEETS else "not asked for everywhere"
+    if leaf.about == "door" and outcome.actual is None:
+        return "nobody fares otherwise" if outcome.verdict == MEETS else "(not known)"
+    return ("(not known)" if outcome.actual is None else shown(outcome.actual)) + words_apart(leaf, outcome)
+
+
 def _compared(tail: Tail) -> Section:
     """What each leaf compared."""
     rows = tuple(
         (
             ">" if leaf.number == tail.decided else "",
-            f"{leaf.about} {leaf.name}",
-            "(not known)" if outcome.actual is None else outcome.actual or "(nothing)",
+            leaf.about if leaf.about == "door" else f"{leaf.about} {leaf.name}",
+            _actual(leaf, outcome),
             leaf.expected,
             VERDICTS[outcome.verdict],
             place_text(outcome.cause.scope) if outcome.cause and outcome.cause.scope else "",
@@ -96,7 +132,7 @@ def _compared(tail: Tail) -> Section:
 def _walk(out: Console, explained: ExplainedValue, explanation: Explanation) -> None:
     walk = explained.walk
     out.print()
-    value = "is not known" if walk.value is None else f"is {walk.value or '(nothing)'}"
+    value = "is not known" if walk.value is None else f"is {shown(walk.value)}"
     head = for_terminal(f"{walk.service.id}: {walk.control} {value}")
     out.print(Text.assemble((head, "bold"), for_terminal(f"  {_standing(walk)}")))
     for line in _remarks(walk):
@@ -113,6 +149,7 @@ def _walk(out: Console, explained: ExplainedValue, explanation: Explanation) -> 
                 Column("changed (UTC)", DATE),
                 Column("where", WHOLE),
                 Column("fate", WHOLE),
+                Column("note"),
             ),
             tuple(rows),
         ),
@@ -144,10 +181,8 @@ def _leaf_words(said: Said, control: str) -> str:
     """What a rule says of a control: what is, what is due, and the reason; or that its other conditions carry it."""
     if said.tail is None:
         return ""
-    mine = [(leaf, outcome) for leaf, outcome in said.tail.leaves if leaf.name == control]
-    words = [
-        f"{'not known' if outcome.actual is None else outcome.actual}; {leaf.expected} is due" for leaf, outcome in mine
-    ]
+    mine = [(leaf, outcome) for leaf, outcome in said.tail.leaves if leaf.name == control or leaf.about == "door"]
+    words = [f"{_actual(leaf, outcome)}; {leaf.expected} is due" for leaf, outcome in mine]
     if any(outcome.verdict < said.verdict for _, outcome in mine):
         words.append("the rule's other conditions make up for it")
     if said.tail.reason:
@@ -184,7 +219,7 @@ def _remarks(walk: Walk) -> list[str]:
     if walk.contested:
         found.append(
             "Contested: "
-            + "; ".join(f"{scope} says {value}" for scope, value in walk.contested)
+            + "; ".join(f"{scope} says {shown(value)}" for scope, value in walk.contested)
             + " with the same standing."
         )
     if walk.young:
@@ -202,10 +237,17 @@ def _remarks(walk: Walk) -> list[str]:
 
 def _step(step: Step, explanation: Explanation) -> list[tuple[str, ...]]:
     if step.gap:
-        return [("  " + step.name, "unknown", "ends the walk" if step.ends else "", "", "", step.gap)]
+        return [("  " + step.name, "unknown", "ends the walk" if step.ends else "", "", "", step.gap, "")]
     if not step.settings:
-        return [("  " + step.name, "–", "", "", "", "")]
+        return [("  " + step.name, "–", "", "", "", "", "")]
     return [_row(step, setting, number == 0, explanation) for number, setting in enumerate(step.settings)]
+
+
+def _fate(step: Step, setting: StepSetting) -> str:
+    """What becomes of a setting; one that loses to another of its own standing is not outranked."""
+    winner = step.settings[0]
+    alike = (setting.pinned, setting.rank) == (winner.pinned, winner.rank)
+    return "same standing, gives way" if setting.state == BEATEN and alike else _STATES[setting.state]
 
 
 def _row(step: Step, setting: StepSetting, first: bool, explanation: Explanation) -> tuple[str, ...]:
@@ -222,9 +264,10 @@ def _row(step: Step, setting: StepSetting, first: bool, explanation: Explanation
     changed = explanation.time_of(setting.changed).removesuffix(" UTC") if setting.changed is not None else ""
     return (
         ("> " if setting.state == STANDS else "  ") + (name if first or name != step.name else ""),
-        (setting.value or "(nothing)"),
+        shown(setting.value),
         ", ".join(marks),
         changed,
         explanation.line_of(setting.row),
-        _STATES[setting.state],
+        _fate(step, setting),
+        explanation.note_of(setting.row),
     )

@@ -1,0 +1,158 @@
+"""Finds the fewest changes of settings that end the drift and hurt nobody, and proves that there are no fewer.
+
+Reads what 'check' reads, and past sign-ins where there are any. Writes the plan with --write as a file of changes, to be tried with
+'usher-gate rehearse --changes' and made by you. Changes nothing in any service."""
+
+from __future__ import annotations
+
+import argparse
+import time
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from ..files.faults import UsherError
+from .common import (
+    add_narrowing,
+    add_output,
+    add_places,
+    add_rows,
+    narrowing,
+    need,
+    places,
+    read_inputs,
+    say_notes,
+    working,
+    write,
+)
+from .parser import above_nought, whole
+
+if TYPE_CHECKING:
+    from ..core.mend.mending import MadeEdit, Mending
+    from ..core.mend.sign_in_side import Suggestion
+    from ..core.mend.terms import Terms
+    from ..outputs.mended.answer import Suggested
+    from .common import Inputs
+
+EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
+  usher-gate mend
+  usher-gate mend --service quaychat --write changes/quaychat.yaml
+  usher-gate mend --rule DOOR-17 --format json"""
+LEFT = 1
+_MOST_REPLAYED = 12  # suggestions on the sign-in side that are tried on the log
+
+
+def add_arguments(parser: argparse.ArgumentParser) -> None:
+    """What the verb takes."""
+    group = parser.add_argument_group("the plan")
+    group.add_argument("--edits", type=whole(0), metavar="N", help="the best plan of at most N edits, and what is left")
+    group.add_argument("--hold", action="store_true", help="what is right but not held must be held as well")
+    group.add_argument("--weaken", action="store_true", help="values may get weaker for people with nothing to mend")
+    group.add_argument("--through-exceptions", action="store_true", help="what an exception covers may change too")
+    group.add_argument("--turn-away", action="store_true", help="people invited to planned meetings may be turned away")
+    group.add_argument(
+        "--seconds", type=above_nought, default=60.0, metavar="S", help="how long to look for a proof (60)"
+    )
+    group.add_argument(
+        "--write", type=Path, metavar="FILE", help="write the plan as a file of changes (form changes/1)"
+    )
+    add_rows(parser)
+    add_places(parser)
+    add_narrowing(parser)
+    add_output(parser, "mended")
+
+
+def run(arguments: argparse.Namespace) -> int:
+    """Finds the plan, writes it and says by the exit status whether something cannot be mended;
+    raises UsherError where SciPy is missing, or for what it cannot mend by."""
+    from importlib.util import find_spec
+
+    if find_spec("scipy") is None:
+        raise UsherError("mend needs SciPy's optimiser; install it with: pip install 'usher-gate[mend]'")
+    import numpy as np
+
+    from ..core.mend.mending import Asked, mend
+    from ..core.mend.terms import Terms
+    from ..outputs.mended.answer import MendAnswer
+
+    if arguments.verdict:
+        raise UsherError("--verdict narrows what is listed; a plan mends what drifts")
+    inputs = read_inputs(arguments, keep_tables=True)
+    chosen = narrowing(arguments, inputs.snapshot, inputs.baseline)
+    everybody = np.ones(len(inputs.snapshot.people), bool)
+    terms = Terms(
+        chosen.keeps,
+        everybody if chosen.people is None else chosen.people,
+        arguments.hold,
+        arguments.weaken,
+        arguments.through_exceptions,
+        arguments.turn_away,
+    )
+    asked = Asked(inputs.baseline, inputs.exceptions, terms, arguments.edits)
+    with working("finding the fewest changes") as progress:
+        mending = mend(inputs.snapshot, inputs.read.tables, asked, time.monotonic, arguments.seconds, progress)
+    suggested = _suggested(arguments, inputs, terms) if arguments.edits is None else ()
+    written = ""
+    if arguments.write is not None:
+        _write_plan(arguments.write, mending)
+        written = str(arguments.write)
+    notes = tuple(sorted({*mending.notes, *inputs.notes}))
+    write(arguments, "mended", MendAnswer(mending, suggested, written, notes), arguments.rows)
+    if arguments.format not in ("json", "markdown"):
+        say_notes(notes)
+    return LEFT if mending.left else 0
+
+
+def _write_plan(path: Path, mending: Mending) -> None:
+    from ..files.written.plan import write_plan
+    from ..outputs.mended.json_ import edit_object
+
+    title = mending.changes.title if mending.edits else "Nothing to mend"
+    if not mending.edits:
+        raise UsherError(
+            f"there is no edit to write to {path}: {'nothing drifts' if not mending.drifting else 'no setting mends'}"
+        )
+    write_plan(path, title, [(edit_object(edit), _why(edit)) for edit in mending.edits])
+
+
+def _why(edit: MadeEdit) -> str:
+    ends = f"ends {edit.ended:,} {'drift' if edit.ended == 1 else 'drifts'}"
+    need = f", {edit.without:,} of them with nothing to mend there" if edit.without else ""
+    return f"{ends}; changes {edit.touched:,} {'value' if edit.touched == 1 else 'values'}{need}"
+
+
+def _suggested(arguments: argparse.Namespace, inputs: Inputs, terms: Terms) -> tuple[Suggested, ...]:
+    """What closes the holes, each with what it would have done to the sign-ins of the log."""
+    from ..core.mend.sign_in_side import suggestions
+    from ..core.verdicts.checker import Checker
+    from ..outputs.mended.answer import Suggested
+
+    checker = Checker(inputs.snapshot, inputs.baseline, inputs.exceptions)
+    made: list[Suggested] = []
+    known: dict[tuple[object, ...], tuple[int, int] | None] = {}
+    for one in suggestions(checker, terms):
+        key = one.what, one.edited.id
+        if key not in known:
+            known[key] = _stopped(arguments, inputs, one) if len(known) < _MOST_REPLAYED else None
+        because = "it locks out a break-glass account" if one.locks_break_glass else ""
+        if not because and one.locked_out:
+            because = f"it locks out {len({person for _, _, person in one.locked_out})} privileged people"
+        made.append(Suggested(one, known[key], not because, because))
+    return tuple(made)
+
+
+def _stopped(arguments: argparse.Namespace, inputs: Inputs, one: Suggestion) -> tuple[int, int] | None:
+    """How many sign-ins of the log that got in would be denied or stuck, and of how many people."""
+    from ..core.sign_in.gatekeeper import Gatekeeper
+    from ..core.sign_in.replay import Replay
+    from ..files.sign_ins import sign_in_files
+    from ..files.sign_ins.workers import tally_all
+
+    folder = need(places(arguments).snapshot, "snapshot")
+    tables = [path for ending in (".csv", ".jsonl", ".parquet") if (path := folder / f"sign_ins{ending}").exists()]
+    if not tables:
+        return None
+    present = Gatekeeper(inputs.snapshot)
+    tally, _ = tally_all(sign_in_files(tables[0]), Replay(present, present.with_rules(one.rules)), lambda _: None)
+    done = tally.done()
+    people = [each for each in done.people if each.sign_ins[1] + each.sign_ins[2]]
+    return done.hurt[1] + done.hurt[2], len(people)

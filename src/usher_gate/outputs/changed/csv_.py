@@ -1,0 +1,45 @@
+"""What a file of changes would do, as CSV: each verdict that is other, each invitee and each lock-out that is new, a row."""
+
+from __future__ import annotations
+
+import csv
+from collections.abc import Iterator
+from typing import TextIO
+
+from ...core.changes.compare import WORDS
+from ..look import Look
+from ..safe import for_spreadsheet
+from .answer import ChangedAnswer
+
+COLUMNS = ("what", "rule", "service", "subject_type", "subject", "login", "from", "to")
+
+
+def write_changed_csv(answer: ChangedAnswer, stream: TextIO, _look: Look) -> None:
+    """Writes a row for everything that is other."""
+    writer = csv.writer(stream, lineterminator="\n")
+    writer.writerow(COLUMNS)
+    for row in _rows(answer):
+        writer.writerow([for_spreadsheet(cell) for cell in row])
+
+
+def _rows(answer: ChangedAnswer) -> Iterator[tuple[str, ...]]:
+    made = answer.comparison
+    for what, moves in (("begun", made.begun), ("ended", made.ended), ("worse", made.worse)):
+        for each in moves:
+            yield what, each.rule, each.service or "", *each.subject, WORDS[each.before], WORDS[each.after]
+    for new in made.meetings:
+        lists = (
+            ("turned-away", new.turned_away),
+            ("waiting", new.waiting),
+            ("walking-in", new.walking_in),
+            ("need-account", new.need_account),
+        )
+        for what, addresses in lists:
+            for address in addresses:
+                yield what, "", new.meeting.service, "meeting", new.meeting.id, address, "", ""
+    for what, locked in (("locked-out", made.locked_begun), ("no-longer-locked-out", made.locked_ended)):
+        for out in locked:
+            yield what, "", "", "person", out.person, "", "", out.resource
+    for resource, people in made.stranded:
+        for person in people:
+            yield "register-first", "", "", "person", person, "", "", resource

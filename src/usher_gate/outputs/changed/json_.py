@@ -1,0 +1,90 @@
+"""What a file of changes would do, as JSON (form rehearsal/2)."""
+
+from __future__ import annotations
+
+from typing import Any, TextIO
+
+import numpy as np
+
+from ...core.changes.compare import WORDS, LockedOut, Moved, NewlyMet
+from ...core.organisation.columns import MISSING
+from ...core.words.times import rfc3339
+from ..json_text import counts, text, write_form
+from ..look import Look
+from ..rehearsal.json_ import body
+from .answer import ChangedAnswer
+
+
+def _subject(moved: Moved) -> dict[str, str]:
+    kind, name, login = moved.subject
+    return {"type": kind, "id": name, **({"login": login} if kind == "person" else {})}
+
+
+def _moved(moved: Moved, both: bool = False) -> dict[str, Any]:
+    made: dict[str, Any] = {"rule": moved.rule, "service": moved.service, "subject": _subject(moved)}
+    return {**made, "from": WORDS[moved.before], "to": WORDS[moved.after]} if both else made
+
+
+def _meeting(new: NewlyMet) -> dict[str, Any]:
+    lists = {
+        "turned_away": new.turned_away,
+        "waiting": new.waiting,
+        "walking_in": new.walking_in,
+        "need_account": new.need_account,
+    }
+    return {"id": new.meeting.id, "label": new.meeting.label, **{name: list(some) for name, some in lists.items()}}
+
+
+def _locked(each: LockedOut) -> dict[str, str]:
+    return {"resource": each.resource, "of": each.of, "person": each.person}
+
+
+def write_changed_json(answer: ChangedAnswer, stream: TextIO, _look: Look) -> None:
+    """Writes everything that is other."""
+    made = answer.comparison
+    start = made.changes.start
+    verdicts = {
+        "before": counts(made.counts[0]),
+        "after": counts(made.counts[1]),
+        "moves": [
+            {"from": WORDS[before], "to": WORDS[after], "count": count} for (before, after), count in made.moves.items()
+        ],
+        "drifting_people": {"before": made.drifting[0], "after": made.drifting[1]},
+        "begun": [_moved(each) for each in made.begun],
+        "ended": [_moved(each) for each in made.ended],
+        "worse": [_moved(each, True) for each in made.worse],
+        "rules": [{"id": rule, "begun": begun, "ended": ended} for rule, (begun, ended) in made.rules.items()],
+    }
+    doors = None if made.open_doors is None else {"open": {"before": made.open_doors[0], "after": made.open_doors[1]}}
+    fields: list[dict[str, Any]] = [
+        {"title": made.changes.title, "from": None if start is None or start == MISSING else rfc3339(start)},
+        {"verdicts": verdicts},
+        {"doors": doors},
+        {"sign_ins": None if answer.sign_ins is None else body(answer.sign_ins)},
+        {
+            "lockouts": {
+                "begun": [_locked(each) for each in made.locked_begun],
+                "ended": [_locked(each) for each in made.locked_ended],
+            }
+        },
+    ]
+    stranded = [
+        {"resource": resource, "id": person, "helps": answer.helps.get(person) or None}
+        for resource, people in made.stranded
+        for person in people
+    ]
+    reach = [{"change": each.change, "people": each.people, "without_need": each.without_need} for each in made.reach]
+    lists = (
+        ("meetings", [text(_meeting(each)) for each in made.meetings]),
+        ("stranded", [text(each) for each in stranded]),
+        ("reach", [text(each) for each in reach]),
+        ("notes", [text(note) for note in answer.notes]),
+    )
+    write_form(stream, "rehearsal/2", made.before, fields, lists)
+
+
+def logins_of(answer: ChangedAnswer, ids: tuple[str, ...]) -> list[str]:
+    """The logins of some people of the snapshot after."""
+    people = answer.comparison.after.people
+    every = dict(zip(people.ids.take(np.arange(len(people))), people.logins.take(np.arange(len(people))), strict=True))
+    return [every.get(one, one) for one in ids]

@@ -1,0 +1,99 @@
+"""A check as SARIF 2.1.0: rules with their help and the controls that they map to, a result for each root with its file and line.
+
+Source: OASIS SARIF 2.1.0; `partialFingerprints` name the root and the rule alone, so that they stay the same from day to day.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Iterator
+from typing import Any, TextIO
+
+from ... import __version__
+from ...core.verdicts.outcome import Root
+from ...core.verdicts.result import CheckResult, RootRow
+from ...core.verdicts.rules import Rule
+from ...core.words.compare import shown
+from ...core.words.vocabulary import SEVERITIES
+from ..look import Look
+from ..section import count
+
+_LEVELS = {"critical": "error", "high": "error", "medium": "warning", "low": "note"}
+_SECURITY = {"critical": "9.5", "high": "8.0", "medium": "5.0", "low": "2.0"}
+_URI = "https://json.schemastore.org/sarif-2.1.0.json"
+
+
+def _rule(rule: Rule) -> dict[str, Any]:
+    tags = [f"{framework}/{name}" for framework, names in sorted(rule.maps.items()) for name in names]
+    text = " ".join(part for part in (rule.because, rule.mend) if part)
+    made: dict[str, Any] = {
+        "id": rule.id,
+        "shortDescription": {"text": rule.title},
+        "defaultConfiguration": {"level": _LEVELS[rule.severity]},
+        "properties": {
+            "tags": ["security", *tags],
+            "security-severity": _SECURITY[rule.severity],
+            "severity": rule.severity,
+        },
+    }
+    return {**made, "help": {"text": text}} if text else made
+
+
+def what_of(root: Root) -> str:
+    """A root in a few words."""
+    value = "" if root.value is None else f" = {shown(root.value)}"
+    where = "" if root.scope is None else f" at {root.scope}"
+    service = f"{root.service}: " if root.service else ""
+    return f"{service}{root.control}{value}{where}"
+
+
+def _results(result: CheckResult) -> Iterator[dict[str, Any]]:
+    order = {rule.id: place for place, rule in enumerate(result.rules)}
+    rules = {rule.id: rule for rule in result.rules}
+    for row in result.roots:
+        worst = min(row.rules, key=lambda name: (SEVERITIES.index(rules[name].severity), order[name]))
+        yield _result(result, row, rules[worst], order[worst])
+
+
+def _result(result: CheckResult, row: RootRow, rule: Rule, place: int) -> dict[str, Any]:
+    root = row.root
+    also = [name for name in row.rules if name != rule.id]
+    text = f"{what_of(root)} makes {count(row.verdicts, 'verdict')} of {count(row.people, 'person', 'people')} drift"
+    text += f" (also from {', '.join(also)})" if also else ""
+    if row.remedy is not None and row.remedy.mended_value is not None:
+        text += f"; {shown(row.remedy.mended_value)} would free {count(row.remedy.freed, 'person', 'people')}"
+    name = hashlib.sha256("\t".join((rule.id, root.service or "", root.control, root.scope or "")).encode()).hexdigest()
+    made: dict[str, Any] = {
+        "ruleId": rule.id,
+        "ruleIndex": place,
+        "level": _LEVELS[rule.severity],
+        "message": {"text": f"{text}."},
+        "partialFingerprints": {"usherGateRoot/v1": name},
+    }
+    file, _, line = result.where(root).rpartition(":")
+    location: dict[str, Any] = {"logicalLocations": [{"fullyQualifiedName": what_of(root), "kind": "resource"}]}
+    if file and line.isdigit():
+        region = {"startLine": int(line)}
+        location["physicalLocation"] = {"artifactLocation": {"uri": file, "uriBaseId": "SNAPSHOT"}, "region": region}
+    return {**made, "locations": [location]}
+
+
+def write_sarif(result: CheckResult, stream: TextIO, _look: Look) -> None:
+    """Writes one run."""
+    run = {
+        "tool": {
+            "driver": {
+                "name": "usher-gate",
+                "semanticVersion": __version__,
+                "rules": [_rule(rule) for rule in result.rules],
+            }
+        },
+        "originalUriBaseIds": {"SNAPSHOT": {"description": {"text": "The snapshot folder."}}},
+        "columnKind": "unicodeCodePoints",
+        "automationDetails": {"id": f"{result.baseline.name}/{result.baseline.version}"},
+        "properties": {"organisation": result.snapshot.name, "taken_at": result.snapshot.taken_text},
+        "results": list(_results(result)),
+    }
+    json.dump({"$schema": _URI, "version": "2.1.0", "runs": [run]}, stream, indent=1, ensure_ascii=False)
+    stream.write("\n")

@@ -1,0 +1,1 @@
+"""What door prints: one file for each form."""

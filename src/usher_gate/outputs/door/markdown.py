@@ -1,0 +1,30 @@
+"""Who could get into a meeting, as Markdown."""
+
+from __future__ import annotations
+
+from typing import TextIO
+
+from ..look import Look
+from ..page import page_markdown
+from .answer import DoorAnswer, HostAnswer, MeetingAnswer
+from .pages import door_page, host_page, meeting_page, meetings_page
+
+
+def write_door_markdown(answer: DoorAnswer, stream: TextIO, look: Look) -> None:
+    """The whole organisation."""
+    page_markdown(door_page(answer, look.rows), answer.notes, stream)
+
+
+def write_meetings_markdown(answer: DoorAnswer, stream: TextIO, look: Look) -> None:
+    """Planned meetings alone."""
+    page_markdown(meetings_page(answer, look.rows), answer.notes, stream)
+
+
+def write_meeting_markdown(answer: MeetingAnswer, stream: TextIO, look: Look) -> None:
+    """One planned meeting."""
+    page_markdown(meeting_page(answer, look.rows), answer.notes, stream)
+
+
+def write_host_markdown(answer: HostAnswer, stream: TextIO, look: Look) -> None:
+    """One host."""
+    page_markdown(host_page(answer, look.rows), (), stream)

@@ -1,0 +1,1 @@
+"""What guests prints of who is there and who has to be asked: one file for each form."""

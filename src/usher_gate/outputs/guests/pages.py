@@ -1,0 +1,114 @@
+"""Guests and who has to be asked, for people: a first line, lines of detail and sections."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterator
+
+from ...core.guests.states import ADVICE, FINE, STATES, in_state
+from ...core.organisation.columns import MISSING
+from ..page import Page
+from ..section import COUNT, WHOLE, WORD, Cell, Column, Section, count, cut
+from .answer import GuestsAnswer
+
+_SHOW_ALL = "--rows 0, or --format json"
+_MEANS = {
+    "ended": "the account has ended and is still active",
+    "refused": "guests from there are not let in",
+    "unsponsored": "nobody active answers for the account",
+    "never": "never signed in",
+    "silent": "has not signed in for long",
+    "due": "the review is overdue",
+    "endless": "the account has no end",
+    "ends-soon": "the account ends soon",
+    "unknown": "something needed is not known",
+    "fine": "nothing to ask",
+}
+
+
+def guests_page(answer: GuestsAnswer, most: int) -> Page:
+    """How many have to be asked about, by whom, and each guest."""
+    return Page(_first(answer), tuple(_details(answer)), tuple(_sections(answer, most)))
+
+
+def _first(answer: GuestsAnswer) -> str:
+    whole = len(answer.guests)
+    if not whole:
+        return "There is no guest."
+    asked = sum(guest.states[0] != FINE for guest in answer.guests)
+    have = "has" if asked == 1 else "have"
+    return (
+        f"{asked:,} of {count(whole, 'guest')} {have} to be asked about."
+        if asked
+        else f"All {count(whole, 'guest')} are fine."
+    )
+
+
+def _details(answer: GuestsAnswer) -> Iterator[str]:
+    ends = sum(guest.advice == "end" for guest in answer.guests)
+    if ends:
+        yield f"{count(ends, 'of them should end', 'of them should end')} by what is known."
+    missing = Counter(name for guest in answer.guests for name in guest.missing)
+    if missing:
+        told = ", ".join(
+            f"{name} ({many:,})" for name, many in sorted(missing.items(), key=lambda one: (-one[1], one[0]))
+        )
+        yield f"Not known, so nobody of these is fine: {told}."
+    nobody = answer.ids(answer.nobody)
+    if nobody:
+        about = ", ".join(nobody[:5]) + (f" and {len(nobody) - 5} more" if len(nobody) > 5 else "")
+        yield f"Nobody can be asked about {about}: name somebody as fallback under [guests] in usher-gate.toml."
+    sent = answer.sent
+    if sent is not None:
+        yield f"{count(len(sent.sheets), 'worksheet')} written for the review {sent.id}, to be answered by {sent.due}. Nothing was sent."
+
+
+def _sections(answer: GuestsAnswer, most: int) -> Iterator[Section]:
+    if not answer.guests:
+        return
+    rows: list[tuple[Cell, ...]] = [
+        (state, in_state(answer.guests, state), _MEANS[state], ADVICE[state])
+        for state in STATES
+        if in_state(answer.guests, state)
+    ]
+    columns = (Column("state", WORD), Column("guests", COUNT), Column("what it means"), Column("then", WORD))
+    yield Section("By state (a guest may be in several)", columns, tuple(rows))
+    every = answer.asked()
+    people = [one for one in every if one != MISSING]
+    if people:
+        made = [
+            (login, len({question.guest for question in every[one]}), len(every[one]))
+            for one, login in zip(people, answer.logins(people), strict=True)
+        ]
+        cut_rows, more = cut(made, most, _SHOW_ALL)
+        yield Section(
+            "Who has to be asked",
+            (Column("who", WHOLE), Column("about guests", COUNT), Column("rows", COUNT)),
+            cut_rows,
+            more,
+        )
+    domains = Counter(answer.domain(guest.person) or "not known" for guest in answer.guests)
+    asked = Counter(answer.domain(guest.person) or "not known" for guest in answer.guests if guest.states[0] != FINE)
+    ranked = sorted(domains.items(), key=lambda one: (-asked[one[0]], one[0]))
+    by_domain = [(domain, many, asked[domain] or None) for domain, many in ranked]
+    cut_rows, more = cut(by_domain, most, _SHOW_ALL)
+    yield Section(
+        "By home domain",
+        (Column("domain", WHOLE), Column("guests", COUNT), Column("to be asked about", COUNT)),
+        cut_rows,
+        more,
+    )
+    logins = answer.logins([guest.person for guest in answer.guests])
+    told = [
+        (login, guest.advice, guest.reason, ", ".join(guest.states[1:]))
+        for login, guest in zip(logins, answer.guests, strict=True)
+        if guest.states[0] != FINE
+    ]
+    if told:
+        cut_rows, more = cut(told, most, _SHOW_ALL)
+        yield Section(
+            "Guests, the worst first",
+            (Column("guest", WHOLE), Column("then", WORD), Column("because"), Column("and besides", spare=1)),
+            cut_rows,
+            more,
+        )

@@ -1,0 +1,1 @@
+"""What history prints: one file for each form."""

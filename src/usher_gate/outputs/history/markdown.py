@@ -1,0 +1,15 @@
+"""The history, as Markdown."""
+
+from __future__ import annotations
+
+from typing import TextIO
+
+from ..look import Look
+from ..page import page_markdown
+from .answer import HistoryAnswer
+from .pages import history_page
+
+
+def write_history_markdown(answer: HistoryAnswer, stream: TextIO, look: Look) -> None:
+    """The whole answer."""
+    page_markdown(history_page(answer, look.rows), answer.notes, stream)

@@ -1,0 +1,1 @@
+"""What mend prints: one file for each form."""

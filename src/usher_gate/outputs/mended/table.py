@@ -1,0 +1,15 @@
+"""The fewest changes that mend, for a person at a terminal."""
+
+from __future__ import annotations
+
+from typing import TextIO
+
+from ..look import Look
+from ..page import page_table
+from .answer import MendAnswer
+from .pages import mended_page
+
+
+def write_mended(answer: MendAnswer, stream: TextIO, look: Look) -> None:
+    """The whole answer."""
+    page_table(mended_page(answer, look.rows), stream, look)

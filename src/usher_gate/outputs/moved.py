@@ -1,0 +1,17 @@
+"""What became of drifts between two checks, in a few words."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from ..core.history.spells import BACK, GONE, LEFT, NEW, NEW_RULE, NO_RULE
+
+_ALWAYS = (NEW, GONE, BACK)
+_SELDOM = {NEW_RULE: "by a new rule", LEFT: "left", NO_RULE: "of a dropped rule"}
+
+
+def moved_text(counted: Mapping[str, str | int | None]) -> str:
+    """How many drifts are new, gone and back; the rest where there are any."""
+    told = [f"{int(counted.get(word) or 0):,} {word}" for word in _ALWAYS]
+    told += [f"{int(counted.get(word) or 0):,} {said}" for word, said in _SELDOM.items() if counted.get(word)]
+    return ", ".join(told)

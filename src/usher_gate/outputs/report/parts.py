@@ -1,0 +1,345 @@
+"""The report in words and tables: what is wrong in three sentences, what to do first, and a part for each thing worth knowing."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+from dataclasses import replace
+
+import numpy as np
+
+from ...core.guests.states import FINE
+from ...core.verdicts.areas import AreaShares, area_shares
+from ...core.verdicts.codes import DRIFTS
+from ...core.verdicts.result import ENDS_SOON_DAYS, CheckResult, RootRow
+from ...core.verdicts.rules import Rule
+from ...core.words.compare import shown
+from ...core.words.record import record
+from ...core.words.vocabulary import SEVERITIES
+from ..check.digest import agreed, answer_of, locked_out, root_text
+from ..door.pages import door_details, doors_section, first_of_all, meetings_section
+from ..guests.pages import guests_page
+from ..history.pages import history_page
+from ..holes.answer import describe
+from ..moved import moved_text
+from ..section import COUNT, DATE, WHOLE, WORD, Column, Section, count, cut, few_logins, joined, left, some
+from .answer import ReportAnswer
+
+# The areas in the order in which a visitor meets them, and what they are called on the page.
+AREAS = {
+    "door": "Doors", "room": "Rooms", "line": "Lines", "broadcast": "Broadcasts", "call": "Calls", "contact": "Contact outside",
+    "app": "Apps", "file": "Files", "team": "Teams", "guest": "Guests", "sign-in": "Sign-in", "account": "Accounts",
+}  # fmt: skip
+_ROOTS, _ROWS, _UNITS = 15, 12, 30
+
+
+@record
+class Part:
+    """A part of the page: its place in the address (`id`), heading, sentences and tables."""
+
+    id: str
+    heading: str
+    sentences: tuple[str, ...]
+    sections: tuple[Section, ...]
+
+
+@record
+class HeatRow:
+    """A unit beside the areas: how many people, and of each area how many drift, as a share in percent and as a step from 0 to 5."""
+
+    unit: str
+    people: int
+    cells: tuple[tuple[int, int, int], ...]
+
+
+@record
+class Heat:
+    """Units by areas, those with most drifting first as far as they are shown; `more` says how many are left out."""
+
+    areas: tuple[str, ...]
+    rows: tuple[HeatRow, ...]
+    more: str
+
+
+@record
+class RuleTold:
+    """A rule with its drifts, why it matters, and the numbers of frameworks that it maps to."""
+
+    rule: Rule
+    drifts: int
+    maps: str
+
+
+def in_short(answer: ReportAnswer) -> list[str]:
+    """What is wrong, in three sentences at most."""
+    result = answer.result
+    found = [answer_of(result)]
+    locked = locked_out(result)
+    if locked:
+        found.append(locked[0])
+    if answer.doors is not None and any(door.open for door in answer.doors.doors):
+        found.append(first_of_all(answer.doors.doors))
+    if len(found) < 3 and result.roots:
+        top = result.roots[0]
+        found.append(f"Most of it has one cause: {root_text(top.root)} ({count(top.people, 'person', 'people')}).")
+    return found[:3]
+
+
+def what_first(answer: ReportAnswer) -> list[str]:
+    """What to do first, in the order in which it helps."""
+    result = answer.result
+    found = []
+    shut = {each.of for each in result.lockouts if each.all}
+    if shut:
+        found.append(f"Make sure that {' and '.join(sorted(shut))} accounts can sign in: today none of them can.")
+    elif result.lockouts:
+        worst = sorted({name for each in result.lockouts for name in each.people})
+        people = result.snapshot.people
+        rows = np.array([row for name in worst for row in people.ids.find(name)], np.int32)
+        where = joined(sorted({each.resource for each in result.lockouts}))
+        found.append(f"See to it that {some(people.logins.take(rows), 4)} can sign in to {where} again.")
+    if answer.plan is not None:
+        found.append(f"Make the changes of the plan below. {answer.plan.first}")
+    else:
+        found += [_mend(row, result) for row in result.roots if _mendable(row)][:3]
+    found += [_with_people(row, result) for row in _facts(result)[:2]]
+    if answer.guests is not None:
+        due = sum(guest.states[0] != FINE for guest in answer.guests.guests)
+        if due:
+            found.append(
+                f"Ask about {count(due, 'guest')}: nobody has looked at them for too long, or nobody answers for them."
+            )
+    ended = [row.id for row in agreed(result) if row.state == "expired"]
+    if ended:
+        found.append(f"Decide on {count(len(ended), 'exception')} that ended: {some(ended, 4)}.")
+    return found
+
+
+def _facts(result: CheckResult) -> list[RootRow]:
+    """The roots that are facts of people, from which somebody drifts badly; the worst first."""
+    grave = {rule.id: SEVERITIES.index(rule.severity) for rule in result.rules}
+    bad = [(min(grave[rule] for rule in row.rules), row) for row in result.roots if row.root.scope == "person"]
+    bad = [each for each in bad if each[1].root.value is None and each[0] <= SEVERITIES.index("high")]
+    return [row for _, row in sorted(bad, key=lambda each: (each[0], -each[1].people))]
+
+
+def _with_people(row: RootRow, result: CheckResult) -> str:
+    mine = [rule for rule in result.rules if rule.id in row.rules]
+    rule = max(mine, key=lambda rule: int(result.rule_counts[rule.id][DRIFTS]))  # what most of them drift from
+    return (
+        f"Put {row.root.control} right with {count(row.people, 'person', 'people')}: no setting does it for them. "
+        f"What is asked: {rule.title[0].lower()}{rule.title[1:]}."
+    )
+
+
+def _mendable(row: RootRow) -> bool:
+    return row.remedy is not None and row.remedy.mended_value is not None
+
+
+def _mend(row: RootRow, result: CheckResult) -> str:
+    assert row.remedy is not None
+    root = row.root
+    titles = {service.id: service.title for service in result.snapshot.services or ()}
+    rule = next(rule for rule in result.rules if rule.id == row.rules[0])
+    where = f" at {root.scope}" if root.scope not in (None, "factory") else ""
+    return (
+        f"{titles.get(root.service or '') or root.service}: set {root.control}{where} to {shown(row.remedy.mended_value or '')} "
+        f"(it is {shown(root.value or '')}). {count(row.verdicts, 'drift')} of {count(row.people, 'person', 'people')} "
+        f"{'comes' if row.verdicts == 1 else 'come'} from there. What is asked: {rule.title[0].lower()}{rule.title[1:]}."
+    )
+
+
+def parts(answer: ReportAnswer) -> list[Part]:
+    """Every part that has something to say, in order."""
+    made = [
+        _roots(answer),
+        _plan(answer),
+        _trend(answer),
+        _doors(answer),
+        *_sign_in(answer),
+        _guests(answer),
+        _exceptions(answer),
+    ]
+    return [part for part in made if part is not None]
+
+
+def _how(section: Section, verb: str) -> Section:
+    """A table whose last line says where the rest is to be had."""
+    return replace(section, more=re.sub(r"^(and [\d,]+ more).*", rf"\1: usher-gate {verb} --rows 0", section.more))
+
+
+def _roots(answer: ReportAnswer) -> Part | None:
+    result = answer.result
+    if not result.roots:
+        return None
+    where = result.where
+    made = [
+        (
+            row.people,
+            row.verdicts,
+            root_text(row.root),
+            where(row.root),
+            shown(row.remedy.mended_value) if row.remedy is not None and row.remedy.mended_value is not None else "",
+            ", ".join(row.rules),
+        )
+        for row in result.roots
+    ]
+    rows, more = cut(made, _ROOTS, "usher-gate check --rows 0")
+    columns = (
+        Column("people", COUNT), Column("drifts", COUNT), Column("what causes them"), Column("stands in", WHOLE),
+        Column("set it to"), Column("rules"),
+    )  # fmt: skip
+    drifting = sum(row.verdicts for row in result.roots)
+    said = f"{count(drifting, 'drift comes', 'drifts come')} from {count(len(result.roots), 'place')}. Mend the first ones first."
+    return Part("causes", "Where it comes from", (said,), (Section("Causes, the widest first", columns, rows, more),))
+
+
+def _plan(answer: ReportAnswer) -> Part | None:
+    plan = answer.plan
+    if plan is None:
+        return None
+    rows, more = cut([(number, line) for number, line in enumerate(plan.changes, 1)], 40, "the plan's own file")
+    section = Section("The changes, in the order of making them", (Column("", COUNT), Column("change")), rows, more)
+    return Part("plan", "The plan", (plan.first,), (section,))
+
+
+def _trend(answer: ReportAnswer) -> Part | None:
+    history = answer.history
+    if history is None:
+        return None
+    page = history_page(history, _ROWS)
+    sections = [_how(section, "history") for section in page.sections]
+    sentences = [line for line in page.details if not line.startswith("People drifting,")]
+    if answer.result.since is not None:
+        since = answer.result.since
+        sentences.insert(0, f"Since {str(since['from'])[:10]}: {moved_text(since)}.")
+    steps = history.steps
+    people = [step.counts.get(("drifting", ""), 0) for step in (steps[0], steps[-1])]
+    first = f"From {people[0]:,} people who drift on {steps[0].check.time[:10]} to {people[1]:,} on {steps[-1].check.time[:10]}."
+    return Part("trend", "How it has gone", (first, *sentences), tuple(sections))
+
+
+def _doors(answer: ReportAnswer) -> Part | None:
+    doors = answer.doors
+    if doors is None or not doors.doors:
+        return None
+    sections = [doors_section([door for door in doors.doors if door.hosts])]
+    if doors.meetings:
+        sections.append(_how(meetings_section("Planned meetings to look at", doors, _ROWS), "door --meetings"))
+    return Part("doors", "Open doors", (first_of_all(doors.doors), *door_details(doors)), tuple(sections))
+
+
+def _sign_in(answer: ReportAnswer) -> Iterator[Part]:
+    result = answer.result
+    holes = answer.holes
+    sentences = list(locked_out(result))
+    if result.snapshot.access_rules is None:
+        sentences.append("Nothing is known about what a sign-in has to show: the snapshot has no access rules.")
+    sections = []
+    if holes is not None:
+        every = [(rule, hole) for rule in holes.rules for hole in rule.holes]
+        people = {person for _, hole in every for person in hole.people}
+        lets = "lets" if len(every) == 1 else "let"
+        sentences.append(
+            f"{count(len(every), 'way')} past a requirement {lets} {count(len(people), 'person', 'people')} in without the proof asked for."
+            if every
+            else "Every proof that is asked for is required everywhere."
+        )
+        made = [
+            (
+                len(hole.people),
+                describe(hole),
+                "; ".join(hole.because),
+                rule.rule,
+                few_logins(holes.snapshot, hole.people, 3),
+            )
+            for rule, hole in sorted(every, key=lambda one: (-len(one[1].people), one[0].rule))
+        ]
+        rows, more = cut(made, _ROWS, "usher-gate holes --rows 0")
+        columns = (
+            Column("people", COUNT),
+            Column("who comes so"),
+            Column("because"),
+            Column("rule", WHOLE),
+            Column("who"),
+        )
+        if rows:
+            sections.append(Section("Ways past a requirement", columns, rows, more))
+    stuck = tuple(
+        (each.resource, len(each.people), few_logins(result.snapshot, each.people.tolist(), 3))
+        for each in result.stranded
+    )
+    if stuck:
+        three = (Column("resource", WHOLE), Column("people", COUNT), Column("who"))
+        sections.append(Section("No way in until they register something", three, stuck))
+    if sentences or sections:
+        yield Part("sign-in", "Signing in", tuple(sentences), tuple(sections))
+
+
+def _guests(answer: ReportAnswer) -> Part | None:
+    guests = answer.guests
+    if guests is None or not guests.guests:
+        return None
+    page = guests_page(guests, _ROWS)
+    told = [section for section in page.sections if not section.title.startswith("By home domain")]
+    return Part("guests", "Guests", (page.first, *page.details), tuple(_how(section, "guests") for section in told))
+
+
+def _exceptions(answer: ReportAnswer) -> Part | None:
+    rows = agreed(answer.result)
+    if not rows:
+        return None
+    why = {each.id: (each.reason, each.approved_by) for each in answer.exceptions}
+    made = tuple(
+        (row.id, row.state, row.covers, row.until, left(row.days_left), *why.get(row.id, ("", "")))
+        for row in sorted(rows, key=lambda row: (row.days_left, row.id))
+    )
+    columns = (
+        Column("exception", WHOLE), Column("state", WORD), Column("covers", COUNT), Column("until", DATE), Column("that is"),
+        Column("why"), Column("approved by"),
+    )  # fmt: skip
+    soon = sum(0 <= row.days_left <= ENDS_SOON_DAYS for row in rows)
+    ended = sum(row.state == "expired" for row in rows)
+    said = f"{count(len(rows), 'exception')}: {ended:,} ended, {soon:,} {'ends' if soon == 1 else 'end'} within {ENDS_SOON_DAYS} days."
+    return Part("exceptions", "Exceptions", (said,), (Section("Exceptions, the next to end first", columns, made),))
+
+
+def heat_map(answer: ReportAnswer) -> Heat | None:
+    """Units by areas; None where nobody is known to be in a unit, or no rule is about people."""
+    shares = area_shares(answer.result, tuple(AREAS))
+    if shares is None or not shares.areas or not shares.units:
+        return None
+    worst = sorted(range(len(shares.units)), key=lambda row: -int(shares.drifting[row].max()))[:_UNITS]
+    hidden = len(shares.units) - len(worst)
+    more = f"and {hidden:,} more units, in which fewer people drift" if hidden else ""
+    return Heat(
+        tuple(AREAS.get(area, area) for area in shares.areas),
+        tuple(_heat_row(shares, row) for row in sorted(worst)),
+        more,
+    )
+
+
+def _heat_row(shares: AreaShares, row: int) -> HeatRow:
+    people = int(shares.people[row])
+    cells = []
+    for number in shares.drifting[row].tolist():
+        share = (200 * number + people) // (
+            2 * people
+        )  # to the nearest; yet one of a thousand is not none, nor all but one all
+        share = min(max(share, 1), 99) if 0 < number < people else share
+        cells.append((number, share, 0 if not number else min(1 + share // 20, 5)))
+    return HeatRow(shares.units[row] or "in no unit", people, tuple(cells))
+
+
+def rules_told(answer: ReportAnswer) -> Sequence[RuleTold]:
+    """Every rule, the worst that drift first."""
+    result = answer.result
+    told = [
+        RuleTold(
+            rule,
+            result.rule_counts[rule.id][DRIFTS],
+            "; ".join(f"{framework}: {', '.join(names)}" for framework, names in rule.maps.items()),
+        )
+        for rule in result.rules
+    ]
+    return sorted(told, key=lambda one: (not one.drifts, SEVERITIES.index(one.rule.severity), -one.drifts, one.rule.id))

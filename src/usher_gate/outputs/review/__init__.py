@@ -1,0 +1,1 @@
+"""What guests --read prints of the answers: one file for each form."""

@@ -1,0 +1,143 @@
+"""One person at a glance, and who has a value: for a person at a terminal."""
+
+from __future__ import annotations
+
+from typing import TextIO
+
+import numpy as np
+from rich.console import Console
+
+from ...core.organisation.columns import HOUR, MISSING
+from ...core.organisation.credentials import PassTold
+from ...core.settings.effective import Cause
+from ...core.verdicts.codes import DRIFTS, VERDICTS
+from ...core.verdicts.explain import Overview, Said
+from ...core.words.compare import shown
+from ..check.digest import cause_text
+from ..drawing import console, draw, say
+from ..look import Look
+from ..section import WHOLE, WORD, Column, Section, count, cut, joined, place_text
+from .answer import Explanation, WaysAnswer
+
+
+def write_glance(out: Console, explanation: Explanation, glance: Overview, look: Look) -> None:
+    """What drifts, what shuts the person out, what they get, their facts, and what to ask next."""
+    drifting = sum(said.verdict == DRIFTS for said in glance.said)
+    verdicts = f"{count(glance.met, 'verdict')} met"
+    say(out, f"{count(drifting, 'verdict')} drift{'s' if drifting == 1 else ''}; {verdicts}.", indent=2)
+    if glance.locked_out:
+        say(out, f"Locked out of {joined(glance.locked_out)}.", "bold red", 2)
+    if glance.stranded:
+        say(out, f"No way in to {joined(glance.stranded)} until something is registered.", "bold red", 2)
+    for told in glance.passes:
+        say(out, pass_text(told, explanation), indent=2)
+    rows, more = cut([_row(said) for said in glance.said], look.rows, "--rows 0, or --format json")
+    columns = (
+        Column("rule", WHOLE),
+        Column("severity", WORD),
+        Column("verdict", WORD),
+        Column("what is"),
+        Column("what it asks"),
+    )
+    values, others = cut([_value(explanation, each.service, each.control, each.cause) for each in glance.values],
+                         look.rows, "--rows 0, or --format json")  # fmt: skip
+    value_columns = (
+        Column("service"),
+        Column("control", WHOLE),
+        Column("value"),
+        Column("where it is set"),
+        Column("", WHOLE),
+    )
+    facts = tuple((name, value) for name, value in glance.facts if value not in (None, "0", "-"))
+    missing = [name for name, value in glance.facts if value is None]
+    for section in (
+        Section("What is not met", columns, rows, more),
+        Section("What they get, where some rule asks", value_columns, values, others),
+        Section(
+            "What is known of them",
+            (Column("fact", WHOLE), Column("")),
+            facts,
+            f"not known: {', '.join(missing)}" if missing else "",
+        ),
+    ):
+        if section.rows:
+            draw(out, section)
+    worst = next((said for said in glance.said if said.verdict == DRIFTS), None)
+    say(out, "")
+    who = explanation.person.login
+    if worst is not None:
+        say(out, f"Next: usher-gate why {who} --rule {worst.rule.id}")
+    elif glance.values:
+        say(out, f"Next: usher-gate why {who} {glance.values[0].control}")
+
+
+def _row(said: Said) -> tuple[str, ...]:
+    on = f"{said.service}: " if said.service else ""
+    what = on + cause_text(said.tail) if said.tail is not None else ""
+    return said.rule.id, said.rule.severity, VERDICTS[said.verdict], what, said.rule.title
+
+
+def _value(explanation: Explanation, service: str, control: str, cause: Cause | None) -> tuple[str, ...]:
+    if cause is None or cause.value is None:
+        return service, control, "(not known)", "", ""
+    where = place_text(cause.scope or "") + (", pinned" if cause.pinned else "")
+    return service, control, shown(cause.value), where, explanation.line_of(cause.row)
+
+
+def pass_text(told: PassTold, explanation: Explanation) -> str:
+    """A bootstrap pass in words: its life in days and hours, start, end and issuer."""
+    life = _span(told.expires - told.starts)
+    taken = explanation.snapshot.taken_at
+    when = f"live for another {_span(told.expires - taken)}" if told.live else f"starts in {_span(told.starts - taken)}"
+    by = "nobody says by whom" if told.issuer is None else "by somebody who is not there"
+    if told.issuer is not None and told.issuer != MISSING:
+        by = f"by {explanation.snapshot.people.logins.take(np.array([told.issuer]))[0]}"
+    once = {True: "works once", False: "works more than once", None: "not said whether it works only once"}[
+        told.single_use
+    ]
+    start, end = explanation.time_of(told.starts), explanation.time_of(told.expires)
+    return f"A bootstrap pass of {life}, {when}: from {start} to {end}, issued {by}, {once}."
+
+
+def _span(micros: int) -> str:
+    """A length of time in days and hours, or in minutes where it is shorter."""
+    days, rest = divmod(micros, 24 * HOUR)
+    hours, rest = divmod(rest, HOUR)
+    parts = [count(number, word) for number, word in ((days, "day"), (hours, "hour")) if number]
+    minutes = -(-rest * 60 // HOUR)
+    if minutes and not days:
+        parts.append(count(minutes, "minute"))
+    return joined(parts) if parts else "no time"
+
+
+def write_ways(answer: WaysAnswer, stream: TextIO, look: Look) -> None:
+    """Who has a value, and by which ways."""
+    has = sum(ways.has for _, ways in answer.found)
+    people = {ways.person for _, ways in answer.found if ways.has}
+    value = f"{answer.control} = {shown(answer.value)}"
+    with console(stream, look) as out:
+        who = count(len(people), "person has", "people have")
+        say(
+            out,
+            f"{who} {value}; for {len(answer.found) - has:,} more something gives it and something else hides it.",
+            "bold",
+        )
+        made = []
+        for service, ways in answer.found:
+            login = answer.snapshot.people.logins.take(np.array([ways.person]))[0]
+            by = "; ".join(f"{cause.scope}{_at(answer, cause)}" for cause in ways.ways)
+            hidden = ""
+            if not ways.has:
+                hidden = (
+                    "not known" if ways.counts is None else f"{shown(ways.counts.value or '')} at {ways.counts.scope}"
+                )
+            made.append((login, service, "yes" if ways.has else "no", by, hidden))
+        rows, more = cut(made, look.rows, "--rows 0, or --format json")
+        columns = (Column("login", WHOLE), Column("service"), Column("has it"), Column("by"), Column("hidden by"))
+        if rows:
+            draw(out, Section("By which ways, widest first", columns, rows, more))
+
+
+def _at(answer: WaysAnswer, cause: Cause) -> str:
+    line = answer.line_of(cause.row)
+    return f" ({line})" if line else ""
