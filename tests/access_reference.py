@@ -108,15 +108,11 @@ class Gatekeeper:
 
     def includes(self, rule: Row, person: Row) -> bool | None:
         """None where it cannot be told."""
-        try:
-            inside = self.reference.select(rule["people"]["include"], person)
-            return (
-                inside & (not self.reference.select(rule["people"]["exclude"], person))
-                if "exclude" in rule["people"]
-                else inside
-            )
-        except Unanswerable:
-            return None
+        inside = self.reference.chosen(rule["people"]["include"], person, False)
+        outside = self.reference.chosen(rule["people"].get("exclude"), person, False)
+        if outside is True or inside is False:
+            return False
+        return None if "unanswerable" in (inside, outside) else True
 
     def must_show(self, person: Row) -> bool:
         return self.gate.default or ("mfa" in self.org.columns and person.get("mfa") == "required")
@@ -254,7 +250,10 @@ class Gatekeeper:
         start: Any = row.get("starts_at", row["issued_at"])
         spent: Any = row.get("used_at")
         used = row.get("single_use") == "true" and spent is not None and spent <= self.org.taken_at
-        return bool(start <= self.org.taken_at < row["expires_at"]) and not used
+        issued: Any = row["issued_at"]
+        return (
+            bool(max(issued, start) <= self.org.taken_at < row["expires_at"]) and not used and row["expires_at"] > start
+        )
 
     def locked_out(self, person: Row, resource: str) -> bool:
         for partner in self.hypotheses(person):
@@ -266,6 +265,72 @@ class Gatekeeper:
                 if needs is not None and all(satisfied(need, shown) for need in needs):
                     return False
         return True
+
+    def against(self, people: list[Row], resource: str) -> list[str]:
+        """The enforced rules that deny one of these people a sign-in, or ask for what they cannot show; legacy clients left out."""
+        found = set()
+        for person in people:
+            most = self.best(person, self.hypotheses(person)[0])  # of what is not known, what lets them show most
+            for partner in self.hypotheses(person):
+                for place in self.possible({"on": [resource]}, partner) if partner["in"] else ():
+                    shown = device_set(place[4]) | most
+                    for rule in self.gate.rules or ():
+                        matches = (
+                            rule["mode"] == "enforce"
+                            and self.includes(rule, person)
+                            and on_resource(rule, resource)
+                            and holds(rule.get("when", {}), *place[1:])
+                        )
+                        need = rule["outcome"].get("require")
+                        if (
+                            matches
+                            and place[2] != "legacy"
+                            and ("deny" in rule["outcome"] or (need and not satisfied(need, shown)))
+                        ):
+                            found.add(rule["id"])
+        return sorted(found)
+
+    def stuck_somewhere(self, person: Row, resource: str) -> bool:
+        """Whether one sign-in is stuck and not denied, whatever missing data might hold."""
+        hypotheses = self.hypotheses(person)
+        if len(hypotheses) > 1 or not hypotheses[0]["in"]:
+            return False
+        for place in self.possible({"on": [resource]}, hypotheses[0]):
+            matching = [
+                rule
+                for rule in self.gate.rules or ()
+                if rule["mode"] == "enforce"
+                and self.includes(rule, person) is not False
+                and on_resource(rule, resource)
+                and holds(rule.get("when", {}), *place[1:])
+            ]
+            needs = [rule["outcome"]["require"] for rule in matching if "require" in rule["outcome"]]
+            needs += [{"all-of": ["mfa"]}] if self.must_show(person) else []
+            devices = frozenset(("managed-device", "healthy-device"))
+            if any("deny" in rule["outcome"] for rule in matching):
+                continue
+            if place[2] == "legacy" and not all(satisfied(need, devices) for need in needs):
+                continue
+            return True
+        return False
+
+    def stranded(self) -> list[tuple[str, int]]:
+        """How many members and guests have no way in to a resource although not all is denied; the locked out of it apart."""
+        if self.gate.rules is None:
+            return []
+        told = {(resource, person) for resource, people, _, _ in self.lockouts() for person in people}
+        found = []
+        for resource in sorted(self.gate.resources):
+            lost = [
+                person
+                for person in self.reference.active
+                if person["kind"] in ("member", "guest")
+                and (resource, person["id"]) not in told
+                and self.locked_out(person, resource)
+                and self.stuck_somewhere(person, resource)
+            ]
+            found += [(resource, len(lost))] if lost else []
+        return found
 
     def lockouts(self) -> list[tuple[str, tuple[str, ...], str, bool]]:
         if self.gate.rules is None:

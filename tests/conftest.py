@@ -9,6 +9,7 @@ from pathlib import Path
 import pytest
 from hypothesis import Phase, settings
 
+from usher_gate.cli.demo import keep_weeks
 from usher_gate.demo.write import write_demo
 
 # Whoever runs us in the background ignores SIGINT, and every process that we start would inherit that.
@@ -27,6 +28,15 @@ def demo_made(tmp_path_factory: pytest.TempPathFactory) -> Path:
     folder = tmp_path_factory.mktemp("demo") / "northmere"
     write_demo(folder)
     return folder
+
+
+@pytest.fixture(scope="session")
+def demo_history(demo_made: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The history that the demo has, made once for whoever asks for it."""
+    folder = tmp_path_factory.mktemp("history") / "northmere"
+    shutil.copytree(demo_made, folder)
+    assert keep_weeks(folder) == ""
+    return folder / "history.db"
 
 
 @pytest.fixture

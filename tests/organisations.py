@@ -23,7 +23,7 @@ CONTROLS: dict[str, Row] = {
     "u.set": {"kind": "set"},
 }
 UNITS = ("/", "/a", "/a/b", "/a/b/c", "/a/d", "/e", "/ab")
-SET_VALUES = ("x", "x;y", "y;z", "z")
+SET_VALUES = ("x", "x;y", "y;z", "z", "")  # the empty one is written "-"
 CSV_ONLY_TEXT = ("value",)
 
 
@@ -72,7 +72,7 @@ def _people(rnd: Random, count: int) -> tuple[list[Row], set[str]]:
             "active": rnd.choice((None, "true", "true", "false")),
             "break_glass": rnd.choice((None, "true", "false")),
             "home_domain": rnd.choice((None, "Partner.example")) if kind == "guest" else None,
-            "sponsor": rnd.choice((None, "P00")),
+            "sponsor": rnd.choice((None, "P00", "P01", "p1@NORTHMERE.example", "nobody")),
             "mfa": rnd.choice((None, "absent", "offered", "required")),
             "protection": rnd.choice((None, "standard", "heightened")),
             "attr.site": rnd.choice((None, "north", "south")),
@@ -92,7 +92,7 @@ def _service(name: str, rnd: Random, columns: set[str]) -> Row:
     rest = ["unit", "group", "person"]
     rnd.shuffle(rest)
     needs: Row = {}
-    for pattern in {_pattern(rnd) for _ in range(rnd.choice((0, 0, 1, 2)))}:
+    for pattern in sorted({_pattern(rnd) for _ in range(rnd.choice((0, 0, 1, 2)))}):
         needs[pattern] = {"licences": rnd.choice((["plus"], ["basic", "plus"]))}
         if pattern in CONTROLS and rnd.random() < 0.5:
             needs[pattern]["without"] = value_of(pattern, rnd)
@@ -151,7 +151,7 @@ def _leaf(rnd: Random, often: str) -> Row:
     kind = CONTROLS[control]["kind"]
     if kind == "set":
         operator = rnd.choice(("is", "one-of", "within", "includes", "none-of"))
-        sets = [value.split(";") for value in SET_VALUES]
+        sets = [value.split(";") if value else [] for value in SET_VALUES]
         return {
             "control": control,
             "operator": operator,
@@ -243,9 +243,9 @@ def _settings(rnd: Random, services: list[Row], count: int, often: str) -> list[
     return rows
 
 
-def random_org(rnd: Random) -> Org:
-    """One random organisation with all features at once."""
-    people, columns = _people(rnd, rnd.choice((1, 4, 9)))
+def random_org(rnd: Random, size: int | None = None) -> Org:
+    """One random organisation with all features at once, of so many people (a few, where it is not said)."""
+    people, columns = _people(rnd, rnd.choice((1, 4, 9)) if size is None else size)
     services = (
         [_service(name, rnd, columns) for name in ("s1", "s2")[: rnd.choice((1, 2, 2))]]
         if rnd.random() < 0.95
@@ -255,7 +255,7 @@ def random_org(rnd: Random) -> Org:
     groups = [{"id": f"g{number}", "name": f"Group {number}"} for number in range(5)]
     members = [
         {"group": f"g{rnd.randrange(5)}", "member": rnd.choice((*ids, "nobody")), "type": "person"}
-        for _ in range(rnd.choice((0, 6, 14, 30)))
+        for _ in range(rnd.choice((0, 6, 14, 30)) if size is None else size)
     ]
     members += [
         {"group": f"g{rnd.randrange(5)}", "member": f"g{rnd.randrange(5)}", "type": "group"}
@@ -399,6 +399,7 @@ def _cell(value: Any) -> str:
 
 
 def _table(folder: Path, name: str, rows: list[Row], columns: set[str], rnd: Random, formats: tuple[str, ...]) -> None:
+    rows = [{**row, "value": "-"} if row.get("value") == "" else row for row in rows]
     form, ordered, rows = rnd.choice(formats), sorted(columns), _shuffled(rows, rnd)
     if form == "jsonl" and rows and all(any(column in row for row in rows) for column in ordered):
         text = "".join(json.dumps({key: _json(key, cell) for key, cell in row.items()}) + "\n" for row in rows)

@@ -25,10 +25,10 @@ class Done:
     err: str
 
 
-def call(*arguments: object) -> Done:
+def call(*arguments: object, cwd: Path | None = None) -> Done:
     """Calls the program inside this process."""
     out, err = io.StringIO(), io.StringIO()
-    with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+    with contextlib.chdir(cwd or "."), contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
         try:
             status = run([str(argument) for argument in arguments])
         except SystemExit as ended:

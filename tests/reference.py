@@ -6,7 +6,7 @@ It shares nothing with the program but the names of the words. It is slow and me
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import date, datetime, timedelta
 from fractions import Fraction
 from typing import Any
@@ -55,6 +55,9 @@ class Leaf:
     cause: tuple[str, str, bool] | None = None
     root: tuple[str | None, str, str | None, str | None] | None = None
     number: int = -1
+    distance: int = 0
+    narrow: tuple[int, ...] | None = None  # of the first drifting leaf at or below
+    way: tuple[Row, ...] = ()  # the leaves of the nearest way
 
 
 class Unanswerable(Exception):
@@ -166,10 +169,30 @@ class Reference:
                 found.append((level, {"organisation"} if level == "organisation" else {f"person:{person['id']}"}))
         return found
 
+    def cause(self, person: Row, service: Row, control: str) -> Any:
+        """The setting (or factory, or licence) that causes the effective value."""
+        if self.licence(person, service, control):
+            return "licence"
+        return self.effective(person, service, control)[0].cause
+
     def effective(self, person: Row, service: Row, control: str) -> list[Value]:
         """The effective value first; where a set is contested, one for each distinct value."""
+        current, rivals = self.walk(person, service, control)
+        if self.org.controls[control]["kind"] != "set" or not rivals:
+            return [current]
+        first: dict[str, Row] = {}
+        for row in rivals:
+            first.setdefault(row["value"], row)
+        return [Value(row["value"], row, self.pinned(row)) for row in first.values()]
+
+    def rivals(self, person: Row, service: Row, control: str) -> list[Row]:
+        """The settings of the winner's standing, itself first."""
+        return self.walk(person, service, control)[1]
+
+    def walk(self, person: Row, service: Row, control: str) -> tuple[Value, list[Row]]:
+        """The effective value, and the settings of its standing."""
         if self.org.settings is None:
-            return [Value(UNKNOWN)]
+            return Value(UNKNOWN), []
         rows = self.settings_of(service["id"], control)
         factory = service["factory"].get(control)
         current, rivals = Value(factory, "factory" if factory is not None else None), list[Row]()
@@ -192,20 +215,19 @@ class Reference:
                 ]
                 if self.pinned(winner):
                     break
-        if self.org.controls[control]["kind"] != "set" or not rivals:
-            return [current]
-        first: dict[str, Row] = {}
-        for row in rivals:
-            first.setdefault(row["value"], row)
-        return [Value(row["value"], row, self.pinned(row)) for row in first.values()]
+        return current, rivals
+
+    def need(self, service: Row, control: str) -> Any:
+        """What a control needs on a service: the key that is the id itself counts, else the longest star."""
+        needs = service["needs"]
+        fitting = [key for key in needs if key == control or (key.endswith("*") and control.startswith(key[:-1]))]
+        return needs[control if control in fitting else max(fitting, key=len)] if fitting else None
 
     def licence(self, person: Row, service: Row, control: str) -> Any:
         """ "" where none is needed or one is held; "no-fact"; or the need that is not met."""
-        needs = service["needs"]
-        fitting = [key for key in needs if key == control or (key.endswith("*") and control.startswith(key[:-1]))]
-        if not fitting:
+        need = self.need(service, control)
+        if need is None:
             return ""
-        need = needs[control if control in fitting else max(fitting, key=len)]
         if "licences" not in self.org.columns:
             return "no-fact"
         return "" if set((person.get("licences") or "").split(";")) & set(need["licences"]) else need
@@ -265,6 +287,9 @@ class Reference:
         if failing:
             if self.young(value.cause, service):
                 return Leaf("settling", "young", failing[0], cause)
+            assert latest is not None
+            if changed is not None and latest - changed < timedelta(hours=service["settle-hours"]):
+                return Leaf("settling", "not-seen-since", failing[0], cause)
             return Leaf("drifts", "not-applied", failing[0], cause, root)
         if not counts and self.young(value.cause, service):
             return Leaf("settling", "young", value.value, cause)
@@ -286,6 +311,11 @@ class Reference:
             "days-since-created": "created_at",
             "days-since-review": "reviewed_at",
         }
+        if name == "sponsor" and "sponsor" in self.org.columns:
+            named = (person.get("sponsor") or "").lower()
+            return (
+                "present" if any(named in (each["id"].lower(), each["login"].lower()) for each in self.active) else ""
+            )
         column = days.get(name, name)
         if column not in self.org.columns:
             return None
@@ -336,20 +366,64 @@ class Reference:
                 return None
             leaf: Leaf = judge(tree)
             judged.append((tree, leaf))
-            return leaf
+            if leaf.verdict == "drifts":
+                leaf = replace(leaf, distance=1, narrow=self.narrow(tree, leaf))
+            return replace(leaf, way=(tree,))
         branches = tree["some-of"]["of"] if operator == "some-of" else tree[operator]
-        mine: list[tuple[Row, Leaf]] = []
-        parts = [part for part in (self.tree(each, service, judge, mine) for each in branches) if part is not None]
+        parts = [part for part in (self.tree(each, service, judge, judged) for each in branches) if part is not None]
         if not parts:
             return None
         if operator == "some-of" and len(parts) < tree["some-of"]["at-least"]:
             assert service is not None
             dropped = next(name for name in controls_of(tree) if not self.supported(service, name))
-            return Leaf("drifts", "not-supported", None, None, (service["id"], dropped, None, None))
-        judged += mine
-        goodness = sorted(GOODNESS.index(part.verdict) for part in parts)
-        place = {"all-of": len(parts) - 1, "any-of": 0}.get(operator, tree.get("some-of", {}).get("at-least", 1) - 1)
-        return next(part for part in parts if GOODNESS.index(part.verdict) == goodness[place])
+            return Leaf("drifts", "not-supported", None, None, (service["id"], dropped, None, None), distance=10**6)
+        needed = {"all-of": len(parts), "any-of": 1}.get(operator, tree.get("some-of", {}).get("at-least", 1))
+        worst = sorted(GOODNESS.index(part.verdict) for part in parts)[needed - 1]
+        alike = [part for part in parts if GOODNESS.index(part.verdict) == worst]
+        decides = alike[0]
+        if GOODNESS[worst] == "drifts" and operator != "all-of":
+            decides = min(alike, key=lambda part: (part.distance, part.narrow or (99,)))
+        ranked = sorted(
+            parts,
+            key=lambda part: (
+                (GOODNESS.index(part.verdict), part.distance, part.narrow or (99,))
+                if part.verdict == "drifts"
+                else (GOODNESS.index(part.verdict),)
+            ),
+        )
+        taken = parts if operator == "all-of" else ranked[:needed]
+        return replace(
+            decides,
+            way=tuple(leaf for part in parts if any(part is each for each in taken) for leaf in part.way),
+            distance=min(sum(sorted(part.distance for part in parts)[:needed]), 10**6),
+            narrow=next((part.narrow for part in parts if part.narrow), None),
+        )
+
+    def narrow(self, leaf: Row, judged: Leaf) -> tuple[int, ...]:
+        """How narrow the cause of a leaf is: smaller is narrower."""
+        if "person" in leaf:
+            return (0,)
+        scope = judged.cause[0] if judged.cause else ""
+        kind, _, name = scope.partition(":")
+        if kind == "unit":
+            return 4, -len([part for part in name.split("/") if part])
+        return ({"person": 2, "group": 3, "organisation": 5, "factory": 6, "licence": 7}.get(kind, 8),)
+
+    def contested(self) -> dict[tuple[Any, ...], list[str]]:
+        """The people under each contested value: by service, control, value, and the settings of one standing."""
+        found: dict[tuple[Any, ...], list[str]] = defaultdict(list)
+        for service in self.org.services or ():
+            for control in self.org.controls:
+                for person in sorted(self.active, key=lambda each: str(each["id"])):
+                    licence = self.licence(person, service, control)
+                    account = self.chosen(service["accounts"], person, True)
+                    if licence or account is False or not self.supported(service, control):
+                        continue
+                    rivals = self.rivals(person, service, control)
+                    if len({row["value"] for row in rivals}) > 1:
+                        settings = frozenset((row["scope"], row["value"]) for row in rivals)
+                        found[service["id"], control, rivals[0]["value"], settings].append(person["id"])
+        return dict(found)
 
     # section 6: selectors
 
@@ -487,53 +561,216 @@ class Answer:
     covers: Counter[str] = field(default_factory=Counter)
 
 
+Key = tuple[str, "str | None", str]
+
+
+def judged(reference: Reference) -> dict[Key, tuple[str, str, list[str], Leaf | None, list[tuple[Row, Leaf]]]]:
+    """Of each (rule, service, person): the verdict, what it would be without exceptions, those that cover, the deciding leaf, all leaves."""
+    found = {}
+    for rule in reference.org.rules:
+        if rule.get("subject", "people") != "people":
+            continue
+        for service in reference.pairs(rule):
+            for person in reference.active:
+                verdict, decided, leaves = reference.judge(rule, person, service)
+                covering = reference.covering(rule, service, verdict, person)
+                key = rule["id"], service["id"] if service else None, person["id"]
+                found[key] = "excepted" if covering else verdict, verdict, covering, decided, leaves
+    return found
+
+
 def check(org: Org) -> Answer:
     """Everything that `check --format json` says of people."""
     reference, answer = Reference(org), Answer()
-    drifts_by_person: dict[str, list[Any]] = defaultdict(list)
-    for rule in org.rules:
-        if rule.get("subject", "people") != "people":
+    found = judged(reference)
+    own: dict[str, set[Any]] = defaultdict(set)
+    for (rule, service, person), (final, would_be, covering, decided, leaves) in found.items():
+        answer.covers.update(covering)
+        answer.counts.setdefault(rule, Counter())[final] += 1
+        if final in ("meets", "exempt"):
             continue
-        counts = answer.counts.setdefault(rule["id"], Counter())
-        judged_people, drifting_people, own = set(), set(), set()
-        for service in reference.pairs(rule):
-            for person in reference.active:
-                verdict, decided, judged = reference.judge(rule, person, service)
-                covering = reference.covering(rule, service, verdict, person)
-                answer.covers.update(covering)
-                final = "excepted" if covering else verdict
-                counts[final] += 1
-                if final not in ("exempt", "excepted"):
-                    judged_people.add(person["id"])
-                if final in ("meets", "exempt"):
-                    continue
-                assert decided is not None
-                answer.findings[rule["id"], service["id"] if service else None, person["id"]] = {
-                    "verdict": final,
-                    "reason": decided.reason,
-                    "exception": covering[0] if covering else None,
-                    "would_be": verdict if covering else None,
-                    "leaves": [
-                        (leaf.get("control", leaf.get("person")), each.verdict, each.actual, each.cause)
-                        for leaf, each in judged
-                    ],
-                }
-                if final == "drifts":
-                    assert decided.root is not None
-                    drifting_people.add(person["id"])
-                    own.add(decided.root[2])
-                    root = answer.roots.setdefault(
-                        decided.root, {"rules": set(), "people": set(), "verdicts": 0, "freed": 0}
-                    )
-                    root["rules"].add(rule["id"])
-                    root["people"].add(person["id"])
-                    root["verdicts"] += 1
-                    drifts_by_person[person["id"]].append(decided.root)
-        _share(reference, rule["id"], judged_people, drifting_people, own, answer)
-    for found in drifts_by_person.values():
-        if len(set(found)) == 1:
-            answer.roots[found[0]]["freed"] += 1
+        assert decided is not None
+        answer.findings[rule, service, person] = {
+            "verdict": final,
+            "reason": decided.reason,
+            "exception": covering[0] if covering else None,
+            "would_be": would_be if covering else None,
+            "leaves": [
+                (leaf.get("control", leaf.get("person")), each.verdict, each.actual, each.cause)
+                for leaf, each in leaves
+            ],
+        }
+        if final == "drifts":
+            assert decided.root is not None
+            own[rule].add(decided.root[2])
+            root = answer.roots.setdefault(decided.root, {"rules": set(), "people": set(), "verdicts": 0})
+            root["rules"].add(rule)
+            root["people"].add(person)
+            root["verdicts"] += 1
+    for each in org.rules:
+        if each.get("subject", "people") == "people":
+            answer.counts.setdefault(each["id"], Counter())
+            mine = {(key[2], final) for key, (final, *_) in found.items() if key[0] == each["id"]}
+            asked = {person for person, final in mine if final not in ("exempt", "excepted")}
+            drifting = {person for person, final in mine if final == "drifts"}
+            _share(reference, each["id"], asked, drifting, own[each["id"]], answer)
     return answer
+
+
+# Roots: mending one, by judging the whole organisation again
+
+
+def weakest(reference: Reference, root: tuple[Any, ...], wanted: list[Row]) -> str | None:
+    """The weakest value that passes all leaves, by trying every value that could be it."""
+    _, control, _, standing = root
+    kind = reference.org.controls[control]
+    listed = [
+        each
+        for leaf in wanted
+        for each in (leaf["operands"] if isinstance(leaf["operands"], list) else [leaf["operands"]])
+    ]
+    if kind["kind"] == "set":
+        words = set(standing.split(";")) - {""}
+        for operator in ("within", "none-of", "includes"):
+            for leaf in wanted:
+                if leaf["operator"] == operator:
+                    operands = set(leaf["operands"])
+                    words = {"within": words & operands, "none-of": words - operands, "includes": words | operands}[
+                        operator
+                    ]
+        named = [leaf["operands"] for leaf in wanted if leaf["operator"] == "is"]
+        named += [each for leaf in wanted if leaf["operator"] == "one-of" for each in leaf["operands"]]
+        tried = [";".join(sorted(words)), *sorted(";".join(sorted(set(each))) for each in named)]
+    elif kind["kind"] == "number":
+        tried = sorted(set(listed), key=lambda value: reference.strictness(control, value))
+    else:
+        tried = sorted(kind.get("values", ["on", "off"]), key=lambda value: reference.strictness(control, value))
+
+    def passes(value: str) -> bool:
+        return all(
+            reference.passes(
+                lambda text: reference.strictness(control, text), leaf["operator"], leaf["operands"], value
+            )
+            for leaf in wanted
+        )
+
+    return next((value for value in tried if passes(value)), None)
+
+
+def remedy(org: Org, root: tuple[Any, ...]) -> dict[str, Any]:
+    """What a root's `mended_value`, `freed`, `if_removed` and `harms` are."""
+    reference = Reference(org)
+    before = judged(reference)
+    mine = {
+        key: each
+        for key, each in before.items()
+        if each[0] == "drifts" and each[3] is not None and each[3].root == root
+    }
+    service, control, scope, value = root
+    people = {key[2] for key in mine}
+    nothing = {"mended_value": None, "freed": 0, "if_removed": None, "harms": 0}
+    if scope == "person":
+        freed, harms = _compared(before, judged(_Met(org, control, people)))
+        return {**nothing, "freed": freed, "harms": harms}
+    if value is None or scope is None:
+        return nothing
+    if scope == "licence":
+        freed, harms = _compared(before, judged(_Licensed(org, service, control, people)))
+        return {**nothing, "freed": freed, "harms": harms}
+    wanted = [
+        leaf
+        for key, (_, _, _, decided, _) in mine.items()
+        if decided is not None and decided.reason == "fails"
+        for leaf in decided.way
+        if leaf.get("control") == control
+    ]
+    mended = weakest(reference, root, wanted) if wanted else None
+    freed, harms = (0, 0) if mended is None else _compared(before, judged(Reference(_edited(org, root, mended))))
+    removed = None if scope == "factory" else _compared(before, judged(Reference(_edited(org, root, None))))[0]
+    return {"mended_value": mended, "freed": freed, "if_removed": removed, "harms": harms}
+
+
+def _compared(before: dict[Key, Any], after: dict[Key, Any]) -> tuple[int, int]:
+    freed, harmed = set(), set()
+    order = {**{name: number for number, name in enumerate(GOODNESS)}, "exempt": 0}
+    for person in {key[2] for key in before}:
+        keys = [key for key in before if key[2] == person]
+        asked = [key for key in keys if after[key][0] in ("unknown", "unavailable") and after[key][0] != before[key][0]]
+        drifted = any(before[key][0] == "drifts" for key in keys)
+        if drifted and not asked and all(after[key][0] != "drifts" for key in keys):
+            freed.add(person)
+        if any(order[after[key][1]] > order[before[key][1]] for key in keys):
+            harmed.add(person)
+    return len(freed), len(harmed)
+
+
+def _edited(org: Org, root: tuple[Any, ...], value: str | None) -> Org:
+    """The organisation with one setting changed, or taken away; what was seen of whom it concerns is forgotten."""
+    service_id, control, scope, _ = root
+    assert org.services is not None and org.settings is not None
+
+    def is_it(row: Row) -> bool:
+        return (row["service"], row["control"], row["scope"]) == (service_id, control, scope) and row.get(
+            "active"
+        ) != "false"
+
+    if scope == "factory":
+        services = [
+            {**each, "factory": {**each["factory"], control: value}} if each["id"] == service_id else each
+            for each in org.services
+        ]
+        edited = replace(org, services=services)
+    else:
+        kept = [row for row in org.settings if not is_it(row)]
+        changed = [
+            {**{key: cell for key, cell in row.items() if key != "changed_at"}, "value": value}
+            for row in org.settings
+            if is_it(row) and value is not None
+        ]
+        edited = replace(org, settings=kept + changed)
+    moved = set()
+    for each in (org, edited):
+        reference = Reference(each)
+        service = next(one for one in each.services or () if one["id"] == service_id)
+        for person in reference.active:
+            cause = reference.cause(person, service, control)
+            if cause == "factory" if scope == "factory" else isinstance(cause, dict) and is_it(cause):
+                moved.add(person["id"])
+    seen = [
+        row
+        for row in org.observations or ()
+        if not (
+            row["person"] in moved
+            and (row["service"], row["control"]) == (service_id, control)
+            and row["seen_at"] < org.taken_at
+        )
+    ]
+    return replace(edited, observations=seen)
+
+
+class _Met(Reference):
+    """As if a fact were met for some people."""
+
+    def __init__(self, org: Org, name: str, people: set[str]) -> None:
+        super().__init__(org)
+        self._name, self._people = name, people
+
+    def person_leaf(self, leaf: Row, person: Row) -> Leaf:
+        met = leaf["person"] == self._name and person["id"] in self._people
+        return Leaf("meets") if met else super().person_leaf(leaf, person)
+
+
+class _Licensed(Reference):
+    """As if some people had what one key of `needs` names."""
+
+    def __init__(self, org: Org, service: str, control: str, people: set[str]) -> None:
+        super().__init__(org)
+        self._service, self._people = service, people
+        self._need = self.need(next(each for each in org.services or () if each["id"] == service), control)
+
+    def licence(self, person: Row, service: Row, control: str) -> Any:
+        mine = service["id"] == self._service and self.need(service, control) is self._need
+        return "" if mine and person["id"] in self._people else super().licence(person, service, control)
 
 
 def _share(

@@ -11,7 +11,7 @@ from typing import Any
 from tests.compared import compare_many
 from tests.organisations import write_org
 from tests.program import call
-from tests.reference import Org, Reference, check, state
+from tests.reference import Org, Reference, check, remedy, state
 
 
 def compare(org: Org, rnd: Random) -> int:
@@ -33,6 +33,11 @@ def compare(org: Org, rnd: Random) -> int:
     assert done.status in (0, 1, 3), done.err
     result, expected = json.loads(done.out), check(org)
     found = {(each["rule"], each["service"], each["subject"]["id"]): _finding(each) for each in result["findings"]}
+    for each in expected.findings.values():
+        each["leaves"] = [
+            (name, verdict, _shown(actual), cause and (cause[0], _shown(cause[1]), cause[2]))
+            for name, verdict, actual, cause in each["leaves"]
+        ]
     assert found == expected.findings
     assert {
         rule["id"]: {key: count for key, count in rule["verdicts"].items() if count} for rule in result["rules"]
@@ -47,23 +52,47 @@ def compare(org: Org, rnd: Random) -> int:
     }
     assert shares == expected.shares
     roots = {
-        (each["service"], each["control"], each["scope"], each["value"]): {
+        _root(each): {
             "rules": set(each["rules"]),
             "people": each["people"],
             "verdicts": each["verdicts"],
-            "freed": each["freed"],
         }
         for each in result["roots"]
     }
     assert roots == {root: {**sums, "people": len(sums["people"])} for root, sums in expected.roots.items()}
+    for each in rnd.sample(result["roots"], min(len(result["roots"]), 4)):
+        mending = {key: each[key] for key in ("mended_value", "freed", "if_removed", "harms")}
+        assert mending == {key: _shown(value) for key, value in remedy(org, _root(each)).items()}, each
     reference = Reference(org)
     assert {each["id"]: (each["state"], each["covers"]) for each in result["exceptions"]} == {
         each["id"]: (state(reference, each, expected.covers[each["id"]]), expected.covers[each["id"]])
         for each in org.exceptions
     }
     verdicts = [word for counts in expected.counts.values() for word, count in counts.items() if count]
-    assert done.status == (1 if "drifts" in verdicts else 3 if {"unknown", "unavailable"} & set(verdicts) else 0)
+    nobody = {rule for rule, counts in expected.counts.items() if set(+counts) <= {"exempt"}}
+    assert set(result["summary"]["rules_judging_nobody"]) == nobody
+    gaps = {"unknown", "unavailable"} & set(verdicts) or nobody or not reference.active
+    assert done.status == (1 if "drifts" in verdicts else 3 if gaps else 0)
+    contested = {
+        (
+            each["service"],
+            each["control"],
+            each["value"],
+            frozenset((one["scope"], one["value"]) for one in each["settings"]),
+        ): each["people"]
+        for each in result["contested"]
+    }
+    assert contested == {(*key[:2], _shown(key[2]), frozenset((scope, _shown(value)) for scope, value in key[3])): people
+                         for key, people in reference.contested().items()}  # fmt: skip
     return sum(sum(counts.values()) for counts in expected.counts.values())
+
+
+def _root(each: dict[str, Any]) -> tuple[Any, ...]:
+    return (each["service"], each["control"], each["scope"], "" if each["value"] == "-" else each["value"])
+
+
+def _shown(value: Any) -> Any:
+    return "-" if value == "" else value
 
 
 def _finding(each: dict[str, Any]) -> dict[str, Any]:

@@ -40,14 +40,31 @@ def _leaf(number: int, control: str = "a.b") -> Leaf:
 def test_the_first_branch_with_the_tree_s_verdict_decides_all_the_way_down() -> None:
     tree: Tree = Branch("all-of", (_leaf(0), Branch("any-of", (_leaf(1), _leaf(2))), _leaf(3)))
     verdicts = {0: MEETS, 1: DRIFTS, 2: UNKNOWN, 3: UNKNOWN}
-    verdict, decided = deciding(tree, {number: np.array([each], np.uint8) for number, each in verdicts.items()}, 1)
-    assert (verdict[0], decided[0]) == (UNKNOWN, 2)
+    assert _decided(tree, verdicts) == (UNKNOWN, 2)
+
+
+def _decided(tree: Tree, verdicts: dict[int, int], narrow: dict[int, int] | None = None) -> tuple[int, int]:
+    """The verdict of one subject, and the leaf that decides."""
+    codes = {number: np.array([each], np.uint8) for number, each in verdicts.items()}
+    places = {number: np.array([(narrow or {}).get(number, 9)], np.int64) for number in verdicts}
+    decision = deciding(tree, codes, places, 1)
+    return int(decision.verdict[0]), int(decision.leaf[0])
+
+
+def test_of_the_ways_that_drift_the_nearest_decides_then_the_narrowest() -> None:
+    both = Branch("all-of", (_leaf(1), _leaf(2)))
+    tree: Tree = Branch("any-of", (Branch("all-of", (_leaf(0), both)), _leaf(3), _leaf(4)))
+    assert _decided(tree, dict.fromkeys(range(5), DRIFTS)) == (DRIFTS, 3)  # one step against three
+    assert _decided(tree, dict.fromkeys(range(5), DRIFTS), {4: 2}) == (DRIFTS, 4)  # a person's setting before any other
+    assert _decided(tree, {**dict.fromkeys(range(5), DRIFTS), 0: MEETS, 1: MEETS}, {2: 1}) == (DRIFTS, 2)
+    two: Tree = Branch("some-of", (TooFew("x", 0), _leaf(1), _leaf(2)), 2)
+    assert _decided(two, {1: MEETS, 2: DRIFTS}) == (DRIFTS, 2)  # too few is farther than anything
 
 
 def test_unsupported_leaves_are_dropped_and_too_few_branches_drift() -> None:
     some = Branch("some-of", (_leaf(0, "x"), _leaf(1, "y"), _leaf(2, "z")), 2)
-    assert restrict(some, frozenset()) is None
-    left = restrict(some, frozenset(("y",)))
+    assert restrict(some, lambda _: False) is None
+    left = restrict(some, lambda leaf: leaf.name == "y")
     assert isinstance(left, TooFew)
     assert (left.control, left.number) == ("x", 0)
-    assert isinstance(restrict(some, frozenset(("y", "z"))), Branch)
+    assert isinstance(restrict(some, lambda leaf: leaf.name in "yz"), Branch)

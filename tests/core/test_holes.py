@@ -78,7 +78,7 @@ def compare_holes(org: Org, rnd: Random) -> int:
         assert isinstance(leaf, Leaf)
         assert leaf.asked is not None
         found = holes(real, leaf.asked, np.ones(len(active), bool))
-        every = {"resource": list(leaf.asked.on) or sorted(gate.resources), "network": [each.text for each in real.networks.classes],
+        every = {"resource": leaf.asked.resources(snapshot.resources), "network": [each.text for each in real.networks.classes],
                  "client": CLIENTS, "platform": PLATFORMS, "device": DEVICES, "risk": RISKS}  # fmt: skip
         for number, person in enumerate(active):
             partner = keeper.hypotheses(person)

@@ -100,9 +100,7 @@ def compare(org: Org, rnd: Random) -> int:
             _yaml(folder / "draft.yaml", {"usher-gate": "access-rules/1", "rules": draft.rules})
             call_for += ["--draft", folder / "draft.yaml"]
         done = call(*call_for)
-    if done.status == 2 and "can never match" in done.err:
-        return 0
-    assert done.status == 0, done.err
+    assert done.status in (0, 3), done.err
     return check(keeper, then, modes, events, json.loads(done.out))
 
 
@@ -163,5 +161,7 @@ def test_neither_the_order_of_access_rules_nor_their_names_change_a_finding(made
         if done.status == 2:
             return
         result = json.loads(done.out)
+        for each in result["lockouts"]:  # named by rules, which were given other names
+            del each["rules"]
         answers.append((done.status, result["findings"], result["lockouts"], result["groups"], result["roots"]))
     assert answers[0] == answers[1]

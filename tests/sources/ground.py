@@ -66,6 +66,16 @@ def settings(*sources: str, keep: int = 7) -> str:
     return f'snapshot = "snapshot"\nbaseline = "baseline.yaml"\n\n[gather]\nkeep = {keep}\n\n' + "\n".join(sources)
 
 
+def says_nothing(folder: Path) -> str:
+    """A source that was asked for the settings of tidecall, and has none."""
+    controls = "{door.close: {from: close, may-be-absent: true}}"
+    into = f"  - settings: tidecall\n    scope: {{level: organisation}}\n    controls: {controls}\n"
+    write(
+        folder, {"nothing.json": '{"x": "1"}', "nothing-map.yaml": f"usher-gate: mapping/1\nignore: [x]\ninto:\n{into}"}
+    )
+    return source(name="nothing", kind="table", path="nothing.json", mapping="nothing-map.yaml")
+
+
 def by_hand() -> str:
     """The files that people write."""
     return source(name="by hand", kind="files", paths=HAND)

@@ -13,7 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.program import call
-from tests.sources.ground import settings, source, write
+from tests.sources.ground import says_nothing, settings, source, write
 from usher_gate.sources.dn import normal_dn, unit_of
 from usher_gate.sources.interface import Gathered, SourceFailed
 from usher_gate.sources.join import join
@@ -32,7 +32,8 @@ def folder(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
 
 def gather(folder: Path, *sources: str) -> tuple[int, str]:
     hand = source(name="hand", kind="files", paths=["organisation.yaml", "services.yaml"])
-    (folder / "usher-gate.toml").write_text(settings(hand, *sources))
+    more = [] if "mapping" in "".join(sources) else [says_nothing(folder)]
+    (folder / "usher-gate.toml").write_text(settings(hand, *more, *sources))
     done = call("gather")
     return done.status, done.out + done.err
 
@@ -158,8 +159,8 @@ into:
     scope: {level: person, from: account}
     controls:
       door.waiting-room: {from: room.wait, values: {"true": members, "false": everyone}, missing: guests}
-      door.passcode-length: pin_length
-    pinned: {from: locked}
+      door.passcode-length: {from: pin_length, may-be-absent: true}
+    pinned: {from: locked, may-be-absent: true}
 ignore: [colour]
 """
 ACCOUNTS = [
@@ -212,7 +213,18 @@ def test_a_value_that_the_mapping_does_not_speak_of_is_refused_and_shown_by_try(
     ("name", "text", "message"),
     [
         ("r.csv", "account,mail\nP1\n", "r.csv:2: has 1 cells where the first line has 2"),
-        ("r.json", '{"data": {}}', "r.json: has no data.accounts"),
+        ("r.json", '{"data": {}}', "r.json: has no rows at data.accounts"),
+        (
+            "r.csv",
+            "account;mail\nP1;a\n",
+            "r.csv:1: its cells are separated by semicolons; write delimiter: ';' in the mapping",
+        ),
+        (
+            "r.csv",
+            "account\tmail\nP1\ta\n",
+            "r.csv:1: its cells are separated by tabs; write delimiter: '\\t' in the mapping",
+        ),
+        ("r.csv", "account,mail,type\nP1,a,E\n", "r.csv: no row has 'room.wait', of which map.yaml speaks"),
         ("r.jsonl", '{"account": ', "r.jsonl: is not JSON"),
         ("r.xlsx", "", "is of no known kind"),
     ],
@@ -240,6 +252,57 @@ def test_what_is_wrong_in_a_mapping(folder: Path, old: str, new: str, message: s
 def calendar(*events: str) -> str:
     body = "".join(f"BEGIN:VEVENT\n{event}\nEND:VEVENT\n" for event in events)
     return f"BEGIN:VCALENDAR\nVERSION:2.0\nPRODID:-//northmere//EN\n{body}END:VCALENDAR\n".replace("\n", "\r\n")
+
+
+def test_an_export_of_its_own_encoding_delimiter_units_and_time(folder: Path) -> None:
+    mapping = """\
+usher-gate: mapping/1
+delimiter: ";"
+encoding: latin-1
+taken_at: {from: as of}
+into:
+  - table: people
+    columns: {id: id, login: login, kind: {value: member}, unit: {from: place, separator: ">"}}
+ignore: [as of]
+"""
+    rows = "id;login;place;as of\nP1;åsa@northmere.example;Fleet > Deck;2026-01-02T03:04:05Z\n"
+    write(folder, {"map.yaml": mapping})
+    (folder / "r.csv").write_bytes(rows.encode("latin-1"))
+    nothing = says_nothing(folder)
+    status, said = gather(folder, nothing, source(name="roster", kind="table", path="r.csv", mapping="map.yaml"))
+    assert status == 0, said
+    assert table(folder, "people") == [
+        {"id": "P1", "login": "åsa@northmere.example", "kind": "member", "unit": "/Fleet/Deck"}
+    ]
+    assert "taken_at: 2026-01-02T03:04:05Z" in (folder / "snapshot/organisation.yaml").read_text()
+    (folder / "map.yaml").write_text(mapping.replace("encoding: latin-1\n", ""))
+    status, said = gather(folder, nothing, source(name="roster", kind="table", path="r.csv", mapping="map.yaml"))
+    assert (status, "r.csv:2: is not utf-8 text; write its encoding in the mapping" in said) == (4, True)
+
+
+def test_trying_a_source_finds_what_gather_would_refuse(folder: Path) -> None:
+    write(folder, {"map.yaml": MAPPING.replace("mfa: {value", "mfs: {value").replace('"true": members', '"true": member'),
+                   "roster.json": json.dumps({"data": {"accounts": ACCOUNTS}})})  # fmt: skip
+    gather(folder, source(name="roster", kind="table", path="roster.json", mapping="map.yaml"))
+    done = call("gather", "--try", "roster")
+    assert done.status == 4
+    assert "people has no column 'mfs'; did you mean 'mfa'?" in done.err
+    assert "'member' is no value of door.waiting-room; write one of everyone" in done.err
+
+
+def test_one_object_holds_for_the_whole_organisation(folder: Path) -> None:
+    mapping = "usher-gate: mapping/1\nrows: policy\ninto:\n  - settings: tidecall\n    scope: {level: organisation}\n    controls: {door.waiting-room: hall}\n"
+    write(
+        folder,
+        {
+            "map.yaml": mapping,
+            "house.json": '{"policy": {"hall": "guests"}}',
+            "people.csv": "id,login,kind\nP1,a@x.example,member\n",
+        },
+    )
+    people = source(name="people", kind="files", paths=["people.csv"])
+    assert gather(folder, people, source(name="house", kind="table", path="house.json", mapping="map.yaml"))[0] == 0
+    assert [(row["scope"], row["value"]) for row in table(folder, "settings")] == [("organisation", "guests")]
 
 
 def test_planned_meetings_with_recurrence_and_settings_of_their_own(folder: Path) -> None:

@@ -15,7 +15,7 @@ from typing import Any
 import pytest
 
 from tests.program import call
-from tests.sources.ground import settings, source, write
+from tests.sources.ground import says_nothing, settings, source, write
 from tests.sources.test_files import ORGANISATION, SERVICES, table
 from usher_gate.files.snapshot.folder import read_snapshot
 
@@ -126,7 +126,7 @@ def folder(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
 
 def gather_from(folder: Path, **keys: Any) -> tuple[int, str]:
     hand = source(name="hand", kind="files", paths=["organisation.yaml", "services.yaml"])
-    (folder / "usher-gate.toml").write_text(settings(hand, source(name="directory", **keys)))
+    (folder / "usher-gate.toml").write_text(settings(hand, says_nothing(folder), source(name="directory", **keys)))
     done = call("gather")
     return done.status, done.out + done.err
 

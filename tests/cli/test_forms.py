@@ -1,0 +1,161 @@
+"""What other programs take of a check, each form held against an independent program of its own kind."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+from collections import Counter
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from tests.program import call
+
+SARIF = Path(sys.prefix) / "share" / "sarif"  # what tools/from-npm.sh brought
+
+
+def written(name: str, demo: Path, *options: object) -> str:
+    done = call("check", "--format", name, *options, cwd=demo)
+    assert done.status == 1, done.err
+    return done.out
+
+
+@pytest.fixture
+def checked(demo: Path) -> dict[str, Any]:
+    found: dict[str, Any] = json.loads(call("check", "--format", "json", cwd=demo).out)
+    return found
+
+
+def test_junit_is_read_by_another_program(demo: Path, checked: dict[str, Any]) -> None:
+    from junitparser import Failure, JUnitXml
+
+    whole = JUnitXml.fromstring(written("junit", demo).encode())
+    names = [suite.name for suite in whole]
+    assert names == sorted(names) and "tidecall" in names
+    failing: dict[str, set[str]] = {}
+    for suite in whole:
+        for case in suite:
+            if any(isinstance(said, Failure) for said in case.result):
+                failing.setdefault(suite.name, set()).add(case.name.split()[0])
+    expected: dict[str, set[str]] = {}
+    for finding in checked["findings"]:
+        if finding["verdict"] == "drifts":
+            expected.setdefault(finding["service"] or "without a service", set()).add(finding["rule"])
+    assert failing == expected
+    assert whole.failures == sum(map(len, expected.values()))
+
+
+def test_openmetrics_is_read_by_another_program(demo: Path, checked: dict[str, Any]) -> None:
+    from prometheus_client.openmetrics.parser import text_string_to_metric_families
+
+    parse: Any = text_string_to_metric_families
+    families = {family.name: family for family in parse(written("openmetrics", demo))}
+    told = {sample.labels.get("verdict"): sample.value for sample in families["usher_gate_verdicts"].samples}
+    assert told == checked["summary"]["verdicts"]
+    drifting = sum(sample.value for sample in families["usher_gate_people_drifting"].samples)
+    assert drifting == checked["summary"]["drifting_people"]
+    doors = json.loads(call("door", "--format", "json", cwd=demo).out)
+    (open_doors,) = families["usher_gate_doors_open"].samples
+    assert open_doors.value == sum(each["open"] for each in doors["doors"])
+
+
+def test_sarif_fits_its_schema_and_another_program_finds_no_fault(
+    demo: Path, checked: dict[str, Any], tmp_path: Path
+) -> None:
+    path = tmp_path / "drift.sarif"
+    path.write_text(written("sarif", demo))
+    schema = ["--schemafile", str(SARIF / "package" / "sarif-2.1.0.json")]
+    done = subprocess.run(
+        [sys.executable, "-m", "check_jsonschema", *schema, str(path)], capture_output=True, text=True, check=False
+    )
+    assert done.returncode == 0, done.stdout
+    report = tmp_path / "report.sarif"
+    program = [
+        str(SARIF / "package" / "Sarif.Multitool"),
+        "validate",
+        str(path),
+        "--output",
+        str(report),
+        "--log",
+        "ForceOverwrite",
+    ]
+    subprocess.run(
+        program,
+        env={"DOTNET_SYSTEM_GLOBALIZATION_INVARIANT": "1", "HOME": str(tmp_path)},
+        capture_output=True,
+        check=True,
+        timeout=120,
+    )
+    faults = Counter(result["ruleId"] for result in json.loads(report.read_text())["runs"][0]["results"])
+    assert set(faults) <= {"SARIF2005"}, faults  # it would like an address of ours to point at, and we make none up
+    results = json.loads(path.read_text())["runs"][0]["results"]
+    assert len(results) == len(checked["roots"])
+    settings = (demo / "snapshot" / "settings.csv").read_text().splitlines()
+    for result, root in zip(results, checked["roots"], strict=True):
+        place = result["locations"][0].get("physicalLocation")
+        if place is not None:
+            row = settings[place["region"]["startLine"] - 1]
+            assert row.startswith(f"{root['service']},{root['control']},{root['scope']},"), row
+
+
+def test_fingerprints_stay_the_same_when_people_come_and_go(demo: Path) -> None:
+    def prints() -> set[str]:
+        runs = json.loads(written("sarif", demo))["runs"]
+        return {result["partialFingerprints"]["usherGateRoot/v1"] for result in runs[0]["results"]}
+
+    before = prints()
+    people = demo / "snapshot" / "people.csv"
+    people.write_text(
+        "".join(row for row in people.read_text().splitlines(keepends=True) if not row.startswith("N1002,"))
+    )
+    assert len(before) > 20 and prints() == before
+
+
+def test_oscal_is_read_by_another_program(demo: Path, checked: dict[str, Any]) -> None:
+    from trestle.oscal.assessment_results import Model
+
+    text = written("oscal", demo)
+    assert text == written("oscal", demo)  # the same identifiers each time
+    whole = Model.model_validate_json(text)
+    (result,) = whole.assessment_results.results
+    assert len(result.observations or ()) == len(checked["roots"])
+    states = Counter(finding.target.status.state.value for finding in result.findings or () if finding.target.status)
+    assert states["not-satisfied"] > 10 and states["satisfied"] > 0
+    drifting = {finding["rule"] for finding in checked["findings"] if finding["verdict"] == "drifts"}
+    for finding in json.loads(text)["assessment-results"]["results"][0]["findings"]:
+        rules = finding["title"].partition(" by ")[2].split(", ")
+        if finding["target"]["status"]["state"] == "satisfied":
+            assert not set(rules) & drifting
+
+
+def test_ocsf_fits_its_schema(demo: Path, checked: dict[str, Any]) -> None:
+    import jsonschema
+    from ocsf_json_schema import OcsfJsonSchemaEmbedded, get_ocsf_schema
+
+    schema = OcsfJsonSchemaEmbedded(get_ocsf_schema(version="1.4.0")).get_class_schema(
+        "compliance_finding", profiles=[]
+    )
+    validator = jsonschema.Draft202012Validator(schema)
+    lines = [json.loads(line) for line in written("ocsf", demo).splitlines()]
+    assert len(lines) == sum(finding["verdict"] == "drifts" for finding in checked["findings"])
+    uids = {line["finding_info"]["uid"] for line in lines}
+    assert len(uids) == len(lines)
+    for line in lines[:: max(len(lines) // 40, 1)]:
+        validator.validate(line)
+
+
+def test_hostile_names_are_text(demo: Path) -> None:
+    people = demo / "snapshot" / "people.csv"
+    rows = people.read_text().splitlines(keepends=True)
+    people.write_text("".join(rows).replace("asta.brandt@northmere.example", '"asta<b>""\u202e&@northmere.example"'))
+    for name in ("junit", "sarif", "oscal", "ocsf", "openmetrics"):
+        assert written(name, demo)
+
+
+@pytest.mark.parametrize("name", ["sarif", "junit", "oscal", "ocsf", "openmetrics"])
+def test_forms_can_be_narrowed_and_written_whole(demo: Path, name: str) -> None:
+    out = demo / f"drift.{name}"
+    done = call("check", "--rule", "DOOR-01", "--format", name, "--out", out, cwd=demo)
+    assert done.status == 1 and "DOOR-01" in out.read_text()

@@ -1,0 +1,297 @@
+"""The fewest changes from outside: small organisations counted by hand, what may be asked of a plan, and the demo's."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import pytest
+import yaml
+
+from tests.program import call
+
+ORGANISATION = "usher-gate: snapshot/1\nname: Northmere Ferries\ntaken_at: 2026-11-20T06:00:00Z\n"
+SERVICES = """usher-gate: services/1
+services:
+  - id: tidecall
+    supports: [door.waiting-room, room.chat, line.encryption, line.dial-in, door.host-first, door.identity]
+    self-service: []
+    batch: 2
+"""
+PEOPLE = "id,login,name,unit,kind\n" + "".join(
+    f"P{number},p{number}@northmere.example,Person {number},{unit},member\n"
+    for number, unit in enumerate(("/Fleet", "/Fleet", "/Fleet/Deck", "/Fleet/Deck", "/Shore", "/Shore"), 1)
+)
+SETTINGS = """service,control,scope,value,pinned,changed_at
+tidecall,door.waiting-room,organisation,guests,,2026-01-02T08:00:00Z
+tidecall,door.waiting-room,unit:/Fleet/Deck,everyone,,2026-01-02T08:00:00Z
+tidecall,door.waiting-room,person:P1,everyone,,2026-01-02T08:00:00Z
+"""
+RULE = """usher-gate: baseline/1
+name: Doors
+version: "1"
+rules:
+  - {id: D-1, title: Strangers wait, severity: high, expect: {control: door.waiting-room, no-weaker-than: guests}}
+"""
+
+
+def folder(tmp_path: Path, **files: str) -> Path:
+    """Writes an organisation of six people; a file given replaces that of its name."""
+    snapshot = tmp_path / "snapshot"
+    snapshot.mkdir()
+    texts = {
+        "organisation.yaml": ORGANISATION,
+        "services.yaml": SERVICES,
+        "people.csv": PEOPLE,
+        "settings.csv": SETTINGS,
+    }
+    texts |= {name.replace("__", "."): text for name, text in files.items() if name not in ("baseline", "exceptions")}
+    for name, text in texts.items():
+        (snapshot / name).write_text(text)
+    (tmp_path / "baseline.yaml").write_text(files.get("baseline", RULE))
+    toml = 'snapshot = "snapshot"\nbaseline = "baseline.yaml"\n'
+    if "exceptions" in files:
+        (tmp_path / "exceptions.yaml").write_text(files["exceptions"])
+        toml += 'exceptions = "exceptions.yaml"\n'
+    (tmp_path / "usher-gate.toml").write_text(toml)
+    return tmp_path
+
+
+def told(where: Path, *options: object, status: int = 0) -> dict[str, Any]:
+    done = call("mend", *options, "--format", "json", cwd=where)
+    assert done.status == status, done.err
+    answer: dict[str, Any] = json.loads(done.out)
+    return answer
+
+
+def edits(answer: dict[str, Any]) -> list[str]:
+    """The edits in a few words."""
+    found = []
+    for each in answer["edits"]:
+        said = each.get("set") or each["unset"]
+        what = f"{said['value']}{' pinned' if said['pinned'] else ''}" if "set" in each else "unset"
+        found.append(f"{said['control']} {said['scope']} {what}")
+    return found
+
+
+def test_one_pin_is_fewer_than_two_edits(tmp_path: Path) -> None:
+    # a pin at the unit above all three ends them at once; nobody else's value changes, and it reaches fewer than the organisation
+    answer = told(folder(tmp_path))
+    assert edits(answer) == ["door.waiting-room unit:/Fleet guests pinned"]
+    plan = answer["plan"]
+    assert (plan["edits"], plan["ended"], plan["left"], plan["freed"]) == (1, 3, 0, 3)
+    assert (plan["touched"], plan["without_need"], plan["proof"]) == (3, 0, "proven fewest")
+    assert answer["edits"][0]["undone_by"] == "nobody"
+
+
+def test_a_stricter_person_is_not_weakened_unless_that_is_allowed(tmp_path: Path) -> None:
+    strict = (
+        SETTINGS + "tidecall,door.waiting-room,person:P6,everyone,,\ntidecall,door.waiting-room,person:P5,hosts,,\n"
+    )
+    where = folder(tmp_path, settings__csv=strict)
+    # one pin reaches P1, P3, P4 and P6, who drift: `guests` would weaken P5, `hosts` changes what P2 has
+    answer = told(where)
+    assert edits(answer) == ["door.waiting-room organisation hosts pinned"]
+    assert (answer["plan"]["touched"], answer["plan"]["without_need"]) == (5, 1)
+    # either changes five values, one without need; then the text decides
+    assert edits(told(where, "--weaken")) == ["door.waiting-room organisation guests pinned"]
+
+
+def test_a_service_that_cannot_pin_takes_two_edits(tmp_path: Path) -> None:
+    answer = told(folder(tmp_path, services__yaml=SERVICES + "    pins: false\n"))
+    assert sorted(edits(answer)) == ["door.waiting-room person:P1 unset", "door.waiting-room unit:/Fleet/Deck unset"]
+    assert [edit["ended"] for edit in answer["edits"]] == [2, 1]
+    assert {edit["undone_by"] for edit in answer["edits"]} == {"settings"}
+
+
+EXCEPTION = """usher-gate: exceptions/1
+exceptions:
+  - {id: E-1, rules: [D-1], who: {login: "p1@*"}, reason: open house, approved_by: the board, until: 2026-12-31}
+"""
+
+
+def test_what_an_exception_covers_stays_unless_it_may_change(tmp_path: Path) -> None:
+    where = folder(tmp_path, exceptions=EXCEPTION)
+    answer = told(where)
+    assert edits(answer) == ["door.waiting-room unit:/Fleet/Deck unset"]
+    assert edits(told(where, "--through-exceptions")) == ["door.waiting-room unit:/Fleet/Deck unset"]  # touches fewer
+
+
+def test_a_gate_against_an_exception_is_named(tmp_path: Path) -> None:
+    # nothing is set for single people here: only the organisation could mend P2, and that is P1's value as well
+    services = SERVICES + "    precedence: [organisation]\n"
+    settings = "service,control,scope,value,pinned,changed_at\ntidecall,door.waiting-room,organisation,everyone,,\n"
+    where = folder(tmp_path, services__yaml=services, settings__csv=settings, exceptions=EXCEPTION)
+    answer = told(where, status=1)
+    assert (answer["plan"]["edits"], answer["plan"]["left"], answer["plan"]["proof"]) == (0, 5, "proven fewest")
+    assert {(each["because"], each["against"]) for each in answer["left"]} == {
+        ("what mends it changes door.waiting-room behind an exception", "exception E-1")
+    }
+    done = call("mend", cwd=where)
+    assert "5 verdicts drift, and nothing that may be set ends any of it." in done.out
+    assert edits(told(where, "--through-exceptions")) == ["door.waiting-room organisation guests"]
+
+
+TWO = """usher-gate: baseline/1
+name: Doors
+version: "1"
+rules:
+  - {id: D-1, title: Strangers wait, severity: high, expect: {control: door.waiting-room, no-weaker-than: guests}}
+  - {id: D-2, title: Guests walk in, severity: low, expect: {control: door.waiting-room, one-of: [everyone, partners]}}
+"""
+
+
+def test_a_rule_against_a_rule_is_named(tmp_path: Path) -> None:
+    answer = told(folder(tmp_path, baseline=TWO), status=1)
+    # three drift from one and three from the other; ending either begins the other
+    assert (answer["plan"]["edits"], answer["plan"]["left"]) == (0, 6)
+    assert {(each["rule"], each["against"]) for each in answer["left"]} == {("D-1", "rule D-2"), ("D-2", "rule D-1")}
+
+
+HELD = RULE.replace("expect:", "pinned: strict, expect:")
+
+
+def test_holding_pins_what_is_right(tmp_path: Path) -> None:
+    where = folder(tmp_path, baseline=HELD)
+    assert edits(told(where)) == ["door.waiting-room unit:/Fleet guests pinned"]
+    other = folder_without_pin(tmp_path / "other")
+    assert edits(told(other)) == ["door.waiting-room unit:/Fleet/Deck unset"]
+    assert edits(told(other, "--hold")) == ["door.waiting-room organisation guests pinned"]
+
+
+def folder_without_pin(where: Path) -> Path:
+    """All hold nothing; one unit drifts."""
+    where.mkdir()
+    return folder(where, baseline=HELD, settings__csv="".join(SETTINGS.splitlines(keepends=True)[:3]))
+
+
+def test_contradictions_are_not_begun(tmp_path: Path) -> None:
+    baseline = RULE.replace("door.waiting-room, no-weaker-than: guests", "line.encryption, is: end-to-end")
+    settings = """service,control,scope,value,pinned,changed_at
+tidecall,line.encryption,organisation,transport,,
+tidecall,line.dial-in,organisation,on,,
+"""
+    answer = told(folder(tmp_path, baseline=baseline, settings__csv=settings), status=1)
+    # end-to-end excludes telephones, and no rule says that dial-in may be off: `off` is set nowhere
+    assert {each["against"] for each in answer["left"]} == {"line.encryption and line.dial-in"}
+    off = settings + "tidecall,line.dial-in,unit:/Shore,off,,\n"
+    other = tmp_path / "other"
+    other.mkdir()
+    assert sorted(edits(told(folder(other, baseline=baseline, settings__csv=off)))) == [
+        "line.dial-in unit:/Fleet off",
+        "line.encryption organisation end-to-end",
+    ]
+
+
+MEETINGS = """id,service,organiser,kind,starts_at,invitees
+m1,tidecall,P3,scheduled,2026-11-25T09:00:00Z,coast@partner.example
+"""
+
+
+def test_invitees_are_not_turned_away_unless_they_may_be(tmp_path: Path) -> None:
+    baseline = RULE.replace(
+        "door.waiting-room, no-weaker-than: guests", "door.identity, no-weaker-than: own-organisation"
+    )
+    settings = "service,control,scope,value,pinned,changed_at\ntidecall,door.identity,organisation,any-account,,\n"
+    where = folder(tmp_path, baseline=baseline, settings__csv=settings, meetings__csv=MEETINGS)
+    answer = told(where, status=1)
+    # everybody but the organiser P3 can be mended; for P3 it would shut the partner out
+    assert (answer["plan"]["ended"], answer["plan"]["left"], answer["plan"]["edits"]) == (5, 1, 2)
+    assert [each["against"] for each in answer["left"]] == ["meeting m1"]
+    assert told(where, "--turn-away")["plan"] | {} == told(where, "--turn-away")["plan"]
+    assert edits(told(where, "--turn-away")) == ["door.identity organisation own-organisation"]
+
+
+def test_the_best_of_at_most_so_many_edits(tmp_path: Path) -> None:
+    where = folder(tmp_path, services__yaml=SERVICES + "    pins: false\n")
+    answer = told(where, "--edits", "1", status=1)
+    assert edits(answer) == ["door.waiting-room unit:/Fleet/Deck unset"]
+    assert (answer["plan"]["ended"], answer["plan"]["left"]) == (2, 1)
+    none = told(where, "--edits", "0", status=1)
+    assert (none["plan"]["edits"], none["plan"]["left"]) == (0, 3)
+
+
+def test_narrowed_to_people_only_they_are_mended(tmp_path: Path) -> None:
+    answer = told(folder(tmp_path), "--person", "P1")
+    assert edits(answer) == ["door.waiting-room person:P1 unset"]
+    assert answer["plan"]["drifting"] == 1
+
+
+def test_edits_at_people_come_in_batches(tmp_path: Path) -> None:
+    settings = "".join(SETTINGS.splitlines(keepends=True)[:2]) + "".join(
+        f"tidecall,door.waiting-room,person:P{number},everyone,,\n" for number in (1, 3, 5)
+    )
+    services = SERVICES + "    pins: false\n"
+    done = call("mend", cwd=folder(tmp_path, settings__csv=settings, services__yaml=services))
+    assert "3 edits end 3 of 3 drifts: proven fewest." in done.out
+    row = next(line for line in done.out.splitlines() if line.strip().startswith("tidecall  door.waiting-room"))
+    assert row.split()[2:] == ["3", "2", "2"]
+    assert "person:P1 and 2 more that say the same" in " ".join(done.out.split())
+
+
+def test_the_written_plan_is_a_file_of_changes_that_hurts_nobody(tmp_path: Path) -> None:
+    where = folder(tmp_path)
+    answer = call("mend", "--write", "plan.yaml", cwd=where)
+    assert answer.status == 0
+    text = (where / "plan.yaml").read_text()
+    assert "# ends 3 drifts; changes 3 values\n" in text
+    made = yaml.safe_load(text)
+    assert made["usher-gate"] == "changes/1" and len(made["changes"]) == 1
+    tried = call("rehearse", "--changes", "plan.yaml", "--format", "json", cwd=where)
+    assert tried.status == 0
+    assert len(json.loads(tried.out)["verdicts"]["ended"]) == 3
+
+
+def test_nothing_to_mend(tmp_path: Path) -> None:
+    where = folder(tmp_path, settings__csv="".join(SETTINGS.splitlines(keepends=True)[:2]))
+    done = call("mend", cwd=where)
+    assert (done.status, done.out.splitlines()[0]) == (0, "Nothing drifts, so there is nothing to mend.")
+    wrong = call("mend", "--write", "plan.yaml", cwd=where)
+    assert wrong.status == 2 and "nothing drifts" in wrong.err and not (where / "plan.yaml").exists()
+
+
+def test_an_optimiser_without_time_leaves_the_plan_step_by_step(tmp_path: Path) -> None:
+    where = folder(tmp_path, services__yaml=SERVICES + "    pins: false\n")
+    done = call("mend", "--seconds", "0.001", "--format", "json", cwd=where)
+    answer = json.loads(done.out)
+    assert done.status == int(answer["plan"]["left"] > 0)
+    assert answer["plan"]["gap"] or answer["plan"]["proof"] == "proven fewest"
+
+
+@pytest.mark.parametrize(
+    ("options", "said"),
+    [
+        (("--edits", "-1"), "--edits"),
+        (("--seconds", "0"), "--seconds"),
+        (("--verdict", "drifts"), "a plan mends what drifts"),
+        (("--rule", "D-9"), "there is no rule 'D-9'"),
+    ],
+)
+def test_what_is_asked_wrongly(tmp_path: Path, options: tuple[str, ...], said: str) -> None:
+    done = call("mend", *options, cwd=folder(tmp_path))
+    assert done.status == 2 and said in done.err and done.err.startswith("usher-gate: error: ")
+
+
+def test_check_says_what_mending_would_do(tmp_path: Path) -> None:
+    where = folder(tmp_path)
+    assert call("check", cwd=where).out.rstrip().endswith("Mend: 1 edit ends 3 of 3 drifts: usher-gate mend")
+    narrowed = call("check", "--person", "P6", cwd=where)
+    assert "Mend:" not in narrowed.out
+
+
+def test_the_demo_can_be_mended(demo: Path) -> None:
+    answer = told(demo)
+    plan = answer["plan"]
+    assert (plan["edits"], plan["ended"], plan["left"], plan["proof"]) == (11, 361, 0, "proven fewest")
+    closing = [each for each in answer["sign_in_side"] if each["rule"] == "SIGN-11" and each["recommended"]]
+    assert "A-20: no longer exclude resource cargo-portal" in {each["what"] for each in closing}
+    best = next(each for each in closing if each["what"].startswith("A-20"))
+    assert best["drifting"]["after"] == 0 and best["sign_ins"]["people"] == 8
+    tasks = {task["rule"]: sum(len(unit["people"]) for unit in task["units"]) for task in answer["tasks"]}
+    checked = json.loads(call("check", "--rule", "SIGN-03", "--format", "json", cwd=demo).out)
+    assert tasks["SIGN-03"] == sum(each["verdict"] == "drifts" for each in checked["findings"])
+    assert not any(
+        each["recommended"] and any(one["of"] == "break-glass" for one in each["locked_out"])
+        for each in answer["sign_in_side"]
+    )

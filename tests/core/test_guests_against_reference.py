@@ -1,0 +1,197 @@
+"""Reviews of guests against the plain reference: states, who is asked, what answers of several come to, silence before and after."""
+
+from __future__ import annotations
+
+import csv
+import io
+import json
+import tempfile
+from datetime import UTC, date, datetime, timedelta
+from pathlib import Path
+from random import Random
+from typing import Any
+
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from tests.guests_reference import ADVICE, Row, fate, member_of, reviewer, states, strictest
+from tests.program import call
+
+TAKEN = datetime(2026, 11, 20, 6, tzinfo=UTC)
+ODD = ("Ylva Østby", "=1+1", "+47 55", "-x", "@home", "'quoted", "007", 'a "b"; c', "two\nlines", "1e5", "TRUE", "")
+
+
+def _time(rnd: Random, days: tuple[int, ...]) -> datetime | None:
+    return None if rnd.random() < 0.25 else TAKEN - timedelta(days=rnd.choice(days), hours=rnd.choice((0, 0, 1)))
+
+
+def random_review(rnd: Random, folder: Path) -> dict[str, Any]:
+    """Writes an organisation with guests; gives its raw rows."""
+    columns = {"sponsor", "created_at", "last_sign_in_at", "expires_at", "reviewed_at", "active", "home_domain", "name"}
+    columns = {name for name in columns if rnd.random() < 0.88}
+    ids = [f"P{number}" for number in range(rnd.choice((4, 8, 14)))]
+    people: list[Row] = []
+    for number, one in enumerate(ids):
+        login = f"{one.lower()}@{rnd.choice(('northmere.example', 'Yard.example.com', 'coast.example.org'))}"
+        row: Row = {
+            "id": one,
+            "login": login,
+            "kind": "member" if number < 2 else rnd.choice(("guest", "guest", "member")),
+        }
+        row |= {
+            "sponsor": rnd.choice((None, *ids, ids[0].lower() + "@NORTHMERE.example", "gone", one)),
+            "created_at": _time(rnd, (10, 91, 200, 400)),
+            "last_sign_in_at": _time(rnd, (1, 89, 90, 91, 300)),
+            "expires_at": _time(rnd, (-400, -31, -30, -1, 0, 3)),
+            "reviewed_at": _time(rnd, (5, 179, 180, 181, 900)),
+            "active": rnd.choice(("true", "true", "true", "true", "false")) if number else "true",
+            "home_domain": rnd.choice((None, None, "yard.example.com", "elsewhere.example.net")),
+            "name": rnd.choice(ODD),
+        }
+        people.append(
+            {name: cell for name, cell in row.items() if name in {"id", "login", "kind", *columns} and cell is not None}
+        )
+    groups: list[Row] = [
+        {"id": f"g{number}", "name": rnd.choice(ODD) or "G", "owner": rnd.choice(("", *ids))} for number in range(3)
+    ]
+    members = [{"group": f"g{rnd.randrange(3)}", "member": rnd.choice(ids), "type": "person"} for _ in range(len(ids))]
+    members += [
+        {"group": f"g{rnd.randrange(3)}", "member": f"g{rnd.randrange(3)}", "type": "group"}
+        for _ in range(rnd.randrange(3))
+    ]
+    members = [row for number, row in enumerate(members) if row not in members[:number]]
+    partners: list[Row] | None = None
+    if rnd.random() < 0.85:
+        partners = [
+            {"domain": domain, "guests_in": rnd.choice(("true", "false"))}
+            for domain in ("*", "YARD.example.com", "coast.example.org")
+            if rnd.random() < 0.7
+        ]
+    policy: Row = {
+        "review-every-days": rnd.choice((180, 90)),
+        "silent-days": 90,
+        "ends-soon-days": 30,
+        "answer-within-days": rnd.choice((0, 14)),
+        "on-silence": rnd.choice(("end", "keep")),
+        "keep-for-days": 100,
+    }
+    fallback = [ids[0]] if rnd.random() < 0.7 else []
+    snapshot = folder / "snapshot"
+    snapshot.mkdir()
+    (snapshot / "organisation.yaml").write_text(
+        "usher-gate: snapshot/1\nname: Random\ntaken_at: 2026-11-20T06:00:00Z\n"
+    )
+    _table(snapshot / "people.csv", ["id", "login", "kind", *sorted(columns)], people)
+    _table(snapshot / "groups.csv", ["id", "name", "owner"], groups)
+    _table(snapshot / "members.csv", ["group", "member", "type"], members)
+    if partners is not None:
+        _table(snapshot / "partners.csv", ["domain", "guests_in"], partners)
+    said = "".join(f"{key} = {json.dumps(value)}\n" for key, value in {**policy, "fallback": fallback}.items())
+    (folder / "usher-gate.toml").write_text(f'snapshot = "snapshot"\n\n[guests]\n{said}')
+    return {"people": people, "columns": columns, "groups": groups, "members": members, "partners": partners,
+            "policy": policy, "fallback": fallback}  # fmt: skip
+
+
+def _table(path: Path, columns: list[str], rows: list[Row]) -> None:
+    with path.open("w", newline="") as stream:
+        writer = csv.writer(stream)
+        writer.writerow(columns)
+        for row in rows:
+            cells = [row.get(name) for name in columns]
+            writer.writerow(
+                ["" if cell is None else cell.isoformat() if isinstance(cell, datetime) else cell for cell in cells]
+            )
+
+
+def compare(rnd: Random) -> int:
+    """Compares one review; returns how many rows were asked."""
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        org = random_review(rnd, folder)
+        people, policy = org["people"], org["policy"]
+        told = json.loads(call("guests", "--format", "json", cwd=folder).out)
+        guests = [person for person in people if person["kind"] == "guest" and person.get("active") != "false"]
+        expected = {
+            guest["id"]: states(guest, people, org["columns"], org["partners"], TAKEN, policy) for guest in guests
+        }
+        assert {each["id"]: each["states"] for each in told["guests"]} == expected
+        assert all(each["recommendation"] == ADVICE.get(each["states"][0], "ask") for each in told["guests"])
+        asked: dict[tuple[str, str], str | None] = {}
+        direct: dict[str, set[str]] = {}
+        for guest in guests:
+            if expected[guest["id"]] == ["fine"]:
+                continue
+            asked[guest["id"], "account"] = reviewer(guest, None, people, org["fallback"])
+            direct[guest["id"]], every = member_of(guest["id"], org["members"])
+            for group in every:
+                row = next(each for each in org["groups"] if each["id"] == group)
+                asked[guest["id"], f"group:{group}"] = reviewer(guest, row, people, org["fallback"])
+        if not asked:
+            assert call("guests", "--ask", "asked", cwd=folder).status == 2
+            return 0
+        on = date(2026, 11, 20)
+        assert call("guests", "--ask", "asked", "--on", on, cwd=folder).status == 0
+        found: dict[tuple[str, str], str] = {}
+        for sheet in json.loads((folder / "asked" / "review.json").read_text())["reviewers"]:
+            for row in sheet["rows"]:
+                assert (row["guest"], row["place"]) not in found  # exactly once a place
+                found[row["guest"], row["place"]] = sheet["id"]
+        assert found == {key: one for key, one in asked.items() if one is not None}
+        assert set(told["nobody_to_ask"]) == {key[0] for key, one in asked.items() if one is None}
+        if found:
+            _answers(rnd, folder, found, direct, policy, on)
+        return len(asked)
+
+
+def _answers(
+    rnd: Random, folder: Path, asked: dict[tuple[str, str], str], direct: dict[str, set[str]], policy: Row, on: date
+) -> None:
+    due = on + timedelta(days=policy["answer-within-days"])
+    read_on = due + timedelta(days=rnd.choice((0, 1)))
+    given: dict[tuple[str, str], list[str]] = {key: [] for key in asked}
+    for path in sorted((folder / "asked").glob("*.csv")):
+        head, *rows = csv.reader(io.StringIO(path.read_text("utf-8-sig"), newline=""))
+        for copy in range(rnd.choice((1, 1, 2))):
+            filled = []
+            for row in rows:
+                decision = rnd.choice(("keep", "end", "pass-on", "", ""))
+                given[row[1], row[5]].append(decision)
+                filled.append([*row[:-3], rnd.choice((decision, decision.upper())), "", "why"])
+            rnd.shuffle(filled)
+            target = path if not copy else path.with_name(f"copy-{path.name}")
+            with target.open("w", newline="", encoding=rnd.choice(("utf-8", "utf-8-sig", "utf-16"))) as stream:
+                csv.writer(stream, delimiter=rnd.choice((",", ";", "\t"))).writerows([head, *filled])
+    done = call("guests", "--read", "asked", "--on", read_on, "--format", "json", cwd=folder)
+    assert done.status in (0, 1), done.err
+    told = json.loads(done.out)
+    fates = {key: strictest([fate(one, read_on, due, policy["on-silence"]) for one in given[key]]) for key in asked}
+    assert {(row["guest"], row["place"]): row["decision"] for row in told["rows"]} == fates
+    assert done.status == int(any(one in ("pending", "pass-on") for one in fates.values()))
+    ended = {guest for (guest, place), one in fates.items() if place == "account" and one in ("end", "silence-ends")}
+    assert set(told["ended"]) == ended
+    kept = {guest for (guest, place), one in fates.items() if place == "account" and one in ("keep", "silence-keeps")}
+    assert {guest for each in told["kept"] for guest in each["guests"]} == kept
+    gone = {
+        (guest, place.partition(":")[2])
+        for (guest, place), one in fates.items()
+        if place != "account" and one in ("end", "silence-ends") and guest not in ended
+    }
+    assert {(guest, each["group"]) for each in told["removed"] for guest in each["guests"]} == {
+        pair for pair in gone if pair[1] in direct[pair[0]]
+    }
+    assert {(each["guest"], each["group"]) for each in told["nested"]} == {
+        pair for pair in gone if pair[1] not in direct[pair[0]]
+    }
+
+
+def test_reviews_are_what_the_text_says() -> None:
+    counts: list[int] = []
+
+    @settings(max_examples=120, suppress_health_check=[HealthCheck.too_slow])
+    @given(st.integers(0, 2**32 - 1))
+    def one(seed: int) -> None:
+        counts.append(compare(Random(seed)))
+
+    one()
+    assert sum(counts) > 300
+    assert sum(not count for count in counts) < 0.35 * len(counts)

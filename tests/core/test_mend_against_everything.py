@@ -1,0 +1,269 @@
+"""Mending against trying everything: on small organisations no plan is better than the one that is told."""
+
+from __future__ import annotations
+
+import json
+import tempfile
+from datetime import timedelta
+from pathlib import Path
+from random import Random
+from typing import Any
+
+from hypothesis import HealthCheck, given, settings
+from hypothesis import strategies as st
+
+from tests.core.test_changes_against_reference import applied
+from tests.mend_reference import Mending, Plan
+from tests.organisations import CONTROLS, TAKEN, random_org, value_of, write_org
+from tests.program import call
+from tests.reference import Org, Row
+
+BUDGET = 2500  # plans that are tried for one organisation
+
+
+def _leaf(control: str, rnd: Random) -> Row:
+    kind = CONTROLS[control]["kind"]
+    if kind == "set":
+        operator = rnd.choice(("is", "one-of", "within", "includes", "none-of"))
+        sets = [[word for word in value_of(control, rnd).split(";") if word] for _ in range(2)]
+        return {"control": control, "operator": operator, "operands": sets if operator == "one-of" else sets[0]}
+    operators = ["is", "one-of", "no-weaker-than", "no-weaker-than", *(["between"] if kind == "number" else [])]
+    operator = rnd.choice(operators)
+    if operator == "one-of":
+        return {
+            "control": control,
+            "operator": operator,
+            "operands": sorted({value_of(control, rnd) for _ in range(2)}),
+        }
+    if operator == "between":
+        return {
+            "control": control,
+            "operator": operator,
+            "operands": rnd.choice((["5", "10"], ["10", "60"], ["10", "10.5"])),
+        }
+    return {"control": control, "operator": operator, "operands": value_of(control, rnd)}
+
+
+def _tree(controls: list[str], rnd: Random, depth: int = 0) -> Row:
+    if depth < 2 and rnd.random() < (0.35 if depth == 0 else 0.2):
+        parts = [_tree(controls, rnd, depth + 1) for _ in range(rnd.choice((2, 2, 3)))]
+        if rnd.random() < 0.25:
+            return {"some-of": {"at-least": 2, "of": parts}}
+        return {rnd.choice(("all-of", "any-of", "any-of")): parts}
+    if rnd.random() < 0.12:
+        return {"person": "mfa", "operator": "is", "operands": rnd.choice(("required", "offered"))}
+    return _leaf(rnd.choice(controls), rnd)
+
+
+def _with_control(controls: list[str], rnd: Random) -> Row:
+    while True:
+        tree = _tree(controls, rnd)
+        if "'control'" in repr(tree):
+            return tree
+
+
+def small_org(rnd: Random) -> Org:
+    """Up to six people and four places, one service, one control or two, rules that meet."""
+    controls = rnd.sample(sorted(CONTROLS), rnd.choice((1, 1, 2)))
+    shape = rnd.choice(("unit", "group", "person", "both"))
+    people = []
+    for number in range(rnd.choice((2, 3)) if shape == "person" else rnd.choice((3, 4, 6))):
+        person: Row = {
+            "id": f"P{number:02}",
+            "login": f"p{number}@northmere.example",
+            "name": "x",
+            "kind": rnd.choice(("member", "member", "guest")),
+        }
+        if shape in ("unit", "both"):
+            person["unit"] = rnd.choice(("/", "/a", "/b") if shape == "unit" else ("/", "/a"))
+        if rnd.random() < 0.8:
+            person["mfa"] = rnd.choice(("required", "offered"))
+        if rnd.random() < 0.7:
+            person["licences"] = "plus"
+        people.append(person)
+    groups = ["g0", "g1"] if shape == "group" else ["g0"] if shape == "both" else []
+    members = [
+        {"group": group, "member": person["id"], "type": "person"}
+        for group in groups
+        for person in people
+        if rnd.random() < 0.6
+    ]
+    levels = {
+        "unit": ["unit"],
+        "group": ["group"],
+        "person": ["person"],
+        "both": rnd.choice((["unit", "group"], ["group", "unit"])),
+    }
+    service: Row = {
+        "id": "s1",
+        "accounts": rnd.choice((None, None, {"kind": "member"})),
+        "precedence": ["organisation", *levels[shape]],
+        "settle-hours": 24,
+        "supports": None,
+        "factory": {control: value_of(control, rnd) for control in controls if rnd.random() < 0.7},
+        "self-service": rnd.choice((None, [], [controls[0]])),
+        "needs": {
+            controls[0]: {
+                "licences": ["plus"],
+                **({"without": value_of(controls[0], rnd)} if rnd.random() < 0.5 else {}),
+            }
+        }
+        if rnd.random() < 0.2
+        else {},
+    }
+    scopes = ["organisation", *(f"group:{group}" for group in groups)]
+    if shape in ("unit", "both"):
+        scopes += sorted({f"unit:{person['unit']}" for person in people})
+    if shape == "person":
+        scopes += [f"person:{person['id']}" for person in people]
+    rows = []
+    for control in controls:
+        for scope in scopes:
+            if rnd.random() < (0.9 if scope.startswith("group") else 0.6):
+                row: Row = {"service": "s1", "control": control, "scope": scope, "value": value_of(control, rnd)}
+                if rnd.random() < 0.25:
+                    row["pinned"] = "true"
+                if rnd.random() < 0.5:
+                    row["rank"] = rnd.choice((1, 2))
+                if rnd.random() < 0.3:
+                    row["changed_at"] = TAKEN - timedelta(hours=rnd.choice((1, 100)))
+                rows.append(row)
+    observations = None
+    if rnd.random() < 0.3:
+        observations = [
+            {"person": rnd.choice(people)["id"], "service": "s1", "control": control, "value": value_of(control, rnd),
+             "seen_at": TAKEN - timedelta(hours=rnd.choice((0, 2, 50, 200)))}
+            for control in (rnd.choice(controls) for _ in range(2))
+        ]  # fmt: skip
+    columns = {"id", "login", "name", "kind", "mfa", "licences", *(["unit"] if shape in ("unit", "both") else [])}
+    org = Org(
+        TAKEN,
+        CONTROLS,
+        people,
+        columns,
+        [{"id": group, "name": group} for group in groups],
+        members,
+        [service],
+        rows,
+        {"service", "control", "scope", "value", "pinned", "rank", "changed_at"},
+        observations,
+        None,
+        None,
+    )
+    for number in range(rnd.choice((1, 2, 3))):
+        rule: Row = {"id": f"R{number}", "expect": _with_control(controls, rnd), "severity": "high"}
+        if rnd.random() < 0.4:
+            rule["audience"] = {"kind": rnd.choice(("member", "guest"))}
+        if rnd.random() < 0.3:
+            rule["pinned"] = rnd.choice(("true", "strict"))
+        org.rules.append(rule)
+    if rnd.random() < 0.25:
+        org.exceptions.append(
+            {"id": "X1", "rules": [rnd.choice(org.rules)["id"]], "who": {"kind": rnd.choice(("member", "guest"))},
+             "reason": "because", "approved_by": "somebody", "until": (TAKEN + timedelta(days=9)).date()}
+        )  # fmt: skip
+    return org
+
+
+def mended(org: Org, rnd: Random, *options: str) -> dict[str, Any]:
+    """What mend says of an organisation."""
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        write_org(org, folder, rnd)
+        done = call(
+            "mend",
+            *options,
+            "--snapshot", folder / "snapshot",
+            "--baseline", folder / "baseline.yaml",
+            "--exceptions", folder / "exceptions.yaml",
+            "--format", "json",
+        )  # fmt: skip
+        assert done.status in (0, 1), done.err
+        told: dict[str, Any] = json.loads(done.out)
+        assert done.status == int(told["plan"]["left"] > 0)
+        return told
+
+
+def _made(told: dict[str, Any]) -> Plan:
+    """The edits of a plan."""
+    made: Plan = {}
+    for edit in told["edits"]:
+        said = edit.get("set") or edit["unset"]
+        place = said["service"], said["control"], said["scope"]
+        made[place] = (said["value"], said["pinned"]) if "set" in edit else (None, False)
+    return made
+
+
+def compare(org: Org, rnd: Random) -> int:
+    """Compares with every plan of as many edits; returns how many edits the plan has."""
+    hold = rnd.random() < 0.2
+    told = mended(org, rnd, *(["--hold"] if hold else []))
+    plan = told["plan"]
+    assert plan["proof"] == "proven fewest"
+    tried = Mending(org, applied, hold)
+    weight = tried.weigh(_made(told))
+    assert weight.wrong is None, weight.wrong
+    assert (plan["left"], plan["edits"]) == (weight.left, weight.edits)
+    best = tried.best(plan["edits"], BUDGET)
+    if best is None:
+        return 0
+    assert weight.order == best.order, (weight, best)
+    assert (plan["without_need"], plan["touched"]) == (best.without, best.touched)
+    return weight.edits
+
+
+def test_no_plan_is_better() -> None:
+    counts: list[int] = []
+
+    @settings(max_examples=60, suppress_health_check=[HealthCheck.too_slow])
+    @given(st.integers(0, 2**32 - 1))
+    def one(seed: int) -> None:
+        rnd = Random(seed)
+        counts.append(compare(small_org(rnd), rnd))
+
+    one()
+    assert sum(counts) >= 22
+    assert sum(not count for count in counts) <= 0.75 * len(counts)
+
+
+def keeps_its_promise(org: Org, rnd: Random) -> int:
+    """Writes the plan, applies it to the files and checks them anew: what was promised is so. Returns how many drifts end."""
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        write_org(org, folder, rnd)
+        rules = ("--baseline", folder / "baseline.yaml", "--exceptions", folder / "exceptions.yaml", "--format", "json")
+        plan, after = folder / "plan.yaml", folder / "after"
+        done = call("mend", "--snapshot", folder / "snapshot", *rules, "--seconds", "10")
+        assert done.status in (0, 1), done.err
+        told = json.loads(done.out)
+        if not told["edits"]:
+            return 0
+        call("mend", "--snapshot", folder / "snapshot", *rules, "--seconds", "10", "--write", plan)
+        tried = call(
+            "rehearse", "--changes", plan, "--snapshot", folder / "snapshot", "--write-snapshot", after, *rules
+        )
+        assert tried.status == 0, tried.err + tried.out[:2000]
+        made = json.loads(tried.out)
+        checked = json.loads(call("check", "--snapshot", after, *rules).out)
+        before = json.loads(call("check", "--snapshot", folder / "snapshot", *rules).out)
+    assert not made["verdicts"]["begun"] and not made["verdicts"]["worse"] and not made["lockouts"]["begun"]
+    now, then = ({_key(each) for each in one["findings"] if each["verdict"] == "drifts"} for one in (before, checked))
+    assert not then - now
+    assert told["plan"]["ended"] == len(now - then) == len(made["verdicts"]["ended"])
+    assert told["plan"]["freed"] == len({key[2] for key in now} - {key[2] for key in then})
+    weight = Mending(org, applied).weigh(_made(told))
+    assert (weight.wrong, weight.left) == (None, told["plan"]["left"])
+    assert (weight.without, weight.touched) == (told["plan"]["without_need"], told["plan"]["touched"])
+    return int(told["plan"]["ended"])
+
+
+def _key(each: Row) -> tuple[str, str | None, str]:
+    return each["rule"], each["service"], each["subject"]["id"]
+
+
+def test_a_written_plan_does_what_was_promised() -> None:
+    ended = 0
+    for seed in range(14):
+        rnd = Random(seed)
+        ended += keeps_its_promise(random_org(rnd, 200 if seed % 4 == 0 else None), rnd)
+    assert ended > 100
