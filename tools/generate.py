@@ -73,6 +73,55 @@ def commands_page() -> str:
     return "".join(parts)
 
 
+def _whole_parser() -> argparse.ArgumentParser:
+    """One parser with every verb, for completion and the man page."""
+    import importlib
+
+    import shtab
+
+    from usher_gate.cli.main import VERBS
+
+    os.environ["COLUMNS"] = "100"
+    whole = argparse.ArgumentParser(
+        prog="usher-gate",
+        description="Checks meeting restrictions and sign-in requirements against a security baseline.",
+    )
+    verbs = whole.add_subparsers(dest="verb", metavar="VERB")
+    for verb, wanted in VERBS.items():
+        module = importlib.import_module(f"usher_gate.cli.{verb.replace('-', '_')}")
+        parser = verbs.add_parser(verb, help=wanted, description=module.__doc__, epilog=module.EXAMPLES,
+                                  formatter_class=argparse.RawDescriptionHelpFormatter)  # fmt: skip
+        module.add_arguments(parser)
+        for action in parser._actions:
+            if action.type is Path:
+                action.complete = shtab.DIR if action.metavar == "DIR" else shtab.FILE  # type: ignore[attr-defined]
+    return whole
+
+
+def completions() -> dict[str, str]:
+    """The completion script of each shell."""
+    import shtab
+
+    from usher_gate.cli.completion import SHELLS
+
+    return {shell: shtab.complete(_whole_parser(), shell).rstrip() + "\n" for shell in SHELLS}
+
+
+def man_page() -> str:
+    """The man page, from the parsers."""
+    from argparse_manpage.manpage import Manpage
+
+    whole = _whole_parser()
+    whole.man_short_description = "checks collaboration settings against a security baseline"  # type: ignore[attr-defined]
+    page = re.sub(r"(?m)^'", r"\\&'", str(Manpage(whole, format="pretty")))  # a line may not begin as a macro does
+    return (
+        re.sub(
+            r"^\.TH .*$", '.TH "usher\\-gate" "1" "" "usher\\-gate" "User commands"', page, count=1, flags=re.MULTILINE
+        ).rstrip()
+        + "\n"
+    )
+
+
 def methods_page() -> str:
     """docs/methods.md from the tables of authenticator types and of what logs call them."""
     from usher_gate.core.organisation.proofs import TYPES
@@ -105,14 +154,14 @@ def lowest_versions() -> str:
     project = tomllib.loads((ROOT / "pyproject.toml").read_text("utf-8"))["project"]
     extras = [extra for name, extra in project["optional-dependencies"].items() if name != "dev"]
     wanted = [*project["dependencies"], *(each for extra in extras for each in extra)]
-    made = []
+    made = set()
     for each in wanted:
         found = re.fullmatch(r"([A-Za-z0-9_.-]+)(?:\[[^]]*\])?>=([0-9.]+)", each)
         if found is None:
             raise SystemExit(
                 f"pyproject.toml: {each} is not of the form name>=version, so its lowest version is not known"
             )
-        made.append(f"{found[1]}=={found[2]}\n")
+        made.add(f"{found[1]}=={found[2]}\n")
     return "# Generated from pyproject.toml by `make docs`: the lowest versions that it allows.\n" + "".join(
         sorted(made, key=str.lower)
     )
@@ -128,11 +177,17 @@ def main() -> int:
     made |= {ROOT / "docs" / "controls.md": controls_page(), ROOT / "docs" / "commands.md": commands_page()}
     made[ROOT / "docs" / "methods.md"] = methods_page()
     made[ROOT / "constraints-lowest.txt"] = lowest_versions()
+    made |= {
+        ROOT / "src" / "usher_gate" / "completion" / f"usher-gate.{shell}": text
+        for shell, text in completions().items()
+    }
+    made[ROOT / "src" / "usher_gate" / "completion" / "usher-gate.1"] = man_page()
     stale = [path for path, text in made.items() if not path.exists() or path.read_text("utf-8") != text]
     for path in stale:
         if check:
             print(f"{path.relative_to(ROOT)} is out of date; run make docs")
         else:
+            path.parent.mkdir(exist_ok=True)
             path.write_text(made[path], "utf-8")
             print(f"wrote {path.relative_to(ROOT)}")
     return 1 if check and stale else 0

@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Makes docs/screenshots anew from the demo: each a picture of a real terminal window (xterm under Xvfb, 1280x800).
-# Needs Debian's xvfb xterm imagemagick fonts-jetbrains-mono fonts-dejavu-core. Ends only what it started.
+# Needs Debian's xvfb xterm imagemagick fonts-jetbrains-mono fonts-dejavu-core, and chromium for the page. Ends only what it started.
 set -euo pipefail
 top=$(cd "$(dirname "$0")/.." && pwd)
 for program in Xvfb xterm; do
@@ -18,14 +18,17 @@ cd northmere
 
 # shot NAME COMMAND...: runs a command in a fresh terminal and saves its picture
 shot() {
-  local name=$1 display xpid tpid
+  local name=$1 display xpid tpid run
   shift
+  run=$*
+  # TOP=N shows the first N lines, as a terminal has them before it scrolls
+  [ -z "${TOP:-}" ] || run="script -qc $(printf %q "$*") /dev/null | head -$TOP"
   rm -f "$work/display" "$work/done"
   Xvfb -displayfd 3 -screen 0 1280x800x24 -dpi 96 -nolisten tcp 3>"$work/display" 2>/dev/null & xpid=$!
   pids+=("$xpid")
   for _ in $(seq 100); do [ -s "$work/display" ] && break; sleep 0.1; done
   display=":$(cat "$work/display")"
-  printf '%s\n' "printf '\\033[?25l\\033[1;32m\$\\033[0m %s\\n' '$*'" "$*" "touch '$work/done'" 'sleep 60' > "$work/session"
+  printf '%s\n' "printf '\\033[?25l\\033[1;32m\$\\033[0m %s\\n' '$*'" "$run" "touch '$work/done'" 'sleep 60' > "$work/session"
   DISPLAY=$display LANG=C.UTF-8 LC_ALL=C.UTF-8 xterm -u8 -tn xterm-256color -fa 'JetBrains Mono' -fs "${FONT:-11}" -geometry "${CELLS:-141x39}+0+0" \
     -bg '#101418' -fg '#e6e6e6' +sb -bw 0 -b 5 -xrm '*boldMode: true' -xrm '*color1: #ff5f5f' -xrm '*color4: #5c9cff' \
     -xrm '*color5: #d787ff' -e env COLORTERM=truecolor bash "$work/session" 2>/dev/null & tpid=$!
@@ -38,14 +41,25 @@ shot() {
   echo "docs/screenshots/$name.png"
 }
 
-FONT=8 CELLS=212x53 shot check 'usher-gate check --severity critical --severity high --rows 3'
-FONT=10 CELLS=156x43 shot check-narrowed usher-gate check --rows 4 --unit /Fleet/Catering --severity critical --severity high
+TOP=51 FONT=8 CELLS=212x53 shot check 'usher-gate check --severity critical --severity high --rows 3'
 shot why usher-gate why asta.brandt@northmere.example door.waiting-room --service tidecall
+TOP=37 shot why-person usher-gate why dagny.nerheim@northmere.example --rows 6
 shot why-rule usher-gate why N1001 --rule DOOR-01 --service tidecall
 shot exceptions usher-gate exceptions
 shot baseline usher-gate baseline --rule DOOR-01
 FONT=9 CELLS=181x46 shot sign-in usher-gate sign-in asta.brandt@northmere.example --resource cargo-portal
-FONT=8 CELLS=212x53 shot holes usher-gate holes
+TOP=51 FONT=8 CELLS=212x53 shot holes usher-gate holes
+TOP=44 FONT=9 CELLS=181x46 shot door usher-gate door --rows 12
+TOP=44 FONT=9 CELLS=181x46 shot door-host usher-gate door asta.brandt@northmere.example --service tidecall
+TOP=44 FONT=9 CELLS=181x46 shot door-meeting usher-gate door --meeting dock-plans
+TOP=44 FONT=9 CELLS=181x46 shot rehearse-changes usher-gate rehearse --changes changes/own-organisation-only.yaml --rows 6
+TOP=44 FONT=9 CELLS=181x46 shot history usher-gate history --since 3 --rows 2
+usher-gate mend --format json --out plan.json >/dev/null 2>&1 || :
+usher-gate report --plan plan.json 2>/dev/null
+/usr/bin/chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,800 --screenshot="$top/docs/screenshots/report.png" "file://$PWD/report.html" >/dev/null 2>&1
+echo docs/screenshots/report.png
+FONT=10 CELLS=156x43 shot guests-read usher-gate guests --read review --on 2026-12-05 --rows 18
+TOP=44 FONT=9 CELLS=181x46 shot mend usher-gate mend --rows 11
 FONT=10 CELLS=156x43 shot rehearse usher-gate rehearse --draft drafts/cargo-portal.yaml --rows 3
 
 # Gathering: a practice ground beside a folder that gathers from it.

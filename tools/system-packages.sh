@@ -1,11 +1,18 @@
 #!/usr/bin/env bash
-# What the tests need of the system: a real LDAP server to gather from, and what python-ldap is built with. Installs it on Debian as
+# What the tests need of the system: a real LDAP server to gather from, what python-ldap is built with, a real
+# spreadsheet program, a real PostgreSQL server, a browser, and the shells whose completion is tried. Installs it on Debian as
 # root; elsewhere says in one line what to install.
 set -euo pipefail
 missing=()
 [ -x /usr/sbin/slapd ] || missing+=(slapd)
 [ -e /usr/include/ldap.h ] || missing+=(libldap2-dev)
 [ -e /usr/include/sasl/sasl.h ] || missing+=(libsasl2-dev)
+ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || missing+=(postgresql)
+[ -x /usr/bin/zsh ] || missing+=(zsh)
+[ -x /usr/bin/fish ] || missing+=(fish)
+[ -x /usr/bin/soffice ] || missing+=(libreoffice-calc)
+[ -x /usr/bin/chromium ] || missing+=(chromium)
+[ -x /usr/bin/chromedriver ] || missing+=(chromium-driver)
 command -v gcc >/dev/null || missing+=(gcc libc6-dev)
 [ ${#missing[@]} -eq 0 ] && exit 0
 python_header=$("${PYTHON:-python3}" -c 'import sysconfig; print(sysconfig.get_path("include") + "/Python.h")')
