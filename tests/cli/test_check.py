@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import json
+import os
 import re
 import signal
 import subprocess
@@ -152,6 +153,25 @@ def test_an_interrupted_check_leaves_nothing_behind(demo: Path) -> None:
         assert not list(demo.glob(".o.json*"))
         if (demo / "o.json").exists():
             json.loads((demo / "o.json").read_text())
+
+
+def test_an_interrupt_that_becomes_something_else_on_its_way_is_one_all_the_same(demo: Path, tmp_path: Path) -> None:
+    """A module in C that is just being loaded lets Ctrl-C through as an error of its own."""
+    (tmp_path / "numpy.py").write_text(
+        "import os, signal, time\n"
+        "try:\n    os.kill(os.getpid(), signal.SIGINT)\n    time.sleep(9)\n"
+        "except KeyboardInterrupt:\n    raise ImportError('half loaded') from None\n"
+    )
+    done = subprocess.run(
+        [PROGRAM, "check"],
+        cwd=demo,
+        env={**os.environ, "PYTHONPATH": str(tmp_path)},
+        capture_output=True,
+        text=True,
+        check=False,
+        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.default_int_handler),
+    )
+    assert (done.returncode, done.stderr) == (130, "usher-gate: interrupted\n")
 
 
 def test_a_closed_pipe_is_no_error(demo: Path) -> None:
