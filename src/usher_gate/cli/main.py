@@ -113,7 +113,7 @@ def run(arguments: Sequence[str]) -> int:
         return _failed(error)
 
 
-def _interrupt(number: int, frame: object) -> None:
+def _interrupt(number: int, _frame: object) -> None:
     """Ctrl-C, which is remembered: not everything that it can meet lets it through as what it is."""
     _interrupts.append(number)
     raise KeyboardInterrupt

@@ -69,6 +69,23 @@ class Ragged:
         counted: Longs = sums[self.starts[1:]] - sums[self.starts[:-1]]
         return counted
 
+    def items_between(self, first: int, last: int) -> Ragged:
+        """Of every owner the items from `first` to before `last`, numbered from 0."""
+        mask = between(self.items, first, last)
+        kept = np.concatenate(([0], np.cumsum(mask, dtype=np.int64)))
+        return Ragged(kept[self.starts], self.items[mask] - np.int32(first))
+
+    def owners_between(self, first: int, last: int) -> Ragged:
+        """The runs of the owners from `first` to before `last`."""
+        starts = self.starts[first : last + 1]
+        return Ragged(starts - starts[0], self.items[int(starts[0]) : int(starts[-1])])
+
+
+def between(numbers: Ints, first: int, last: int) -> Bools:
+    """Which numbers are at least `first` and less than `last`."""
+    mask: Bools = (numbers >= first) & (numbers < last)
+    return mask
+
 
 def sorted_unique(numbers: Longs) -> Longs:
     """The sorted_unique numbers, ascending; sorts the array that it is given.

@@ -7,6 +7,7 @@ groups of a loop.
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 import numpy as np
 
@@ -60,6 +61,15 @@ class Groups:
         """For each group, how many of these people are its members; for few people much faster than `count`."""
         counted: Longs = np.bincount(self._knots_of.gather(people), minlength=len(self._groups.starts) - 1)[self.knot]
         return counted
+
+    def part(self, first: int, last: int) -> Groups:
+        """The same groups with the people from `first` to before `last` alone, numbered from 0."""
+        return replace(
+            self,
+            direct=self.direct.items_between(first, last),
+            _people=self._people.items_between(first, last),
+            _knots_of=self._knots_of.owners_between(first, last),
+        )
 
     @property
     def nested(self) -> tuple[Longs, Ints]:

@@ -26,6 +26,7 @@ class People:
     times: Mapping[str, Longs]
     attributes: Mapping[str, Coded]
     sponsors: Ints | None = None  # who each sponsor is (a number of an active person, MISSING for nobody who is)
+    others_owned: Ints | None = None  # of a part of the people: see facts.others_owned, counted over everybody
 
     def __len__(self) -> int:
         return len(self.ids)
