@@ -53,12 +53,12 @@ $(RUN): pyproject.toml | $(VENV)/bin/python
 
 $(DEV): pyproject.toml tools/system-packages.sh | $(VENV)/bin/python
 	@tools/system-packages.sh
-	@echo "setting up .venv for development (once)" && $(BIN)/python -m pip install --quiet --disable-pip-version-check -e '.[dev,test,gather,ldap,mend,history,report]' && tools/from-npm.sh $(VENV) && touch $@ $(RUN)
+	@echo "setting up .venv for development (once)" && $(BIN)/python -m pip install --quiet --disable-pip-version-check -e '.[dev,test,gather,ldap,mend,history,report,cluster]' && tools/from-npm.sh $(VENV) && touch $@ $(RUN)
 
 $(LOWEST): pyproject.toml constraints-lowest.txt tools/system-packages.sh | $(VENV)/bin/python
 	@tools/system-packages.sh
 	@echo "setting up .venv-lowest (once)" && $(PYTHON) -m venv $(VENV_LOWEST)
-	@$(VENV_LOWEST)/bin/python -m pip install --quiet --disable-pip-version-check -c constraints-lowest.txt -e '.[test,gather,ldap,mend,history,report]' && tools/from-npm.sh $(VENV_LOWEST) && touch $@
+	@$(VENV_LOWEST)/bin/python -m pip install --quiet --disable-pip-version-check -c constraints-lowest.txt -e '.[test,gather,ldap,mend,history,report,cluster]' && tools/from-npm.sh $(VENV_LOWEST) && touch $@
 
 clean:
 	rm -rf $(VENV) .venv-* $(DEMO) build dist .mypy_cache .ruff_cache .pytest_cache .hypothesis

@@ -73,7 +73,7 @@ MUTANTS = (
     Mutant(
         "thirty days are long", f"{_SIGN_IN}/health.py", "// DAY) > OBSERVED_LONG_DAYS", "// DAY) >= OBSERVED_LONG_DAYS"
     ),
-    Mutant("no exception is idle", "core/verdicts/run.py", '"in-force" if covers else "idle"', '"in-force"'),
+    Mutant("no exception is idle", "core/verdicts/check.py", '"in-force" if covers else "idle"', '"in-force"'),
     Mutant(
         "a rule is never idle",
         f"{_SIGN_IN}/health.py",
@@ -185,9 +185,9 @@ MUTANTS = (
     ),
     Mutant(
         "merged runs count twice",
-        "core/verdicts/run.py",
-        "self.total += other.total",
-        "self.total += 2 * other.total",
+        "core/verdicts/found.py",
+        "whole.counts.get(rule, 0) + counted",
+        "whole.counts.get(rule, 0) + 2 * counted",
         "tests/core/test_runs.py",
     ),
     Mutant(

@@ -19,10 +19,11 @@ MAY_USE = {
     "files": {"core"},
     "sources": {"files", "core"},
     "stand_in": {"files", "core"},
+    "engine": {"files", "core"},
     "outputs": {"files", "core"},
     "demo": {"files", "core", "baselines"},
     "baselines": set(),  # data
-    "cli": {"outputs", "sources", "stand_in", "files", "demo", "baselines", "core"},
+    "cli": {"outputs", "sources", "stand_in", "engine", "files", "demo", "baselines", "core"},
 }
 
 Graph = Mapping[str, frozenset[str]]

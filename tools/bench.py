@@ -168,7 +168,7 @@ _JUDGE = """
 import gc, sys, time
 gc.disable()
 from pathlib import Path
-from usher_gate.core.verdicts.run import check
+from usher_gate.core.verdicts.check import check
 from usher_gate.files.written.baseline import read_baseline
 from usher_gate.files.snapshot.folder import read_snapshot
 folder = Path(sys.argv[1])

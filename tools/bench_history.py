@@ -18,7 +18,8 @@ from random import Random
 import numpy as np
 import sqlalchemy as sa
 from usher_gate.cli.keeping import to_keep
-from usher_gate.core.verdicts.run import Narrowing, check
+from usher_gate.core.verdicts.check import check
+from usher_gate.core.verdicts.run import Narrowing
 from usher_gate.files.history.store import Store
 from usher_gate.files.snapshot.folder import read_snapshot
 from usher_gate.files.written.baseline import read_baseline

@@ -189,7 +189,7 @@ def test_a_bug_is_told_in_one_line_with_the_place_of_its_traceback(
     def broken(*_: object) -> None:
         raise ZeroDivisionError("made up")
 
-    monkeypatch.setattr("usher_gate.core.verdicts.run.Run.result", broken)
+    monkeypatch.setattr("usher_gate.core.verdicts.check._conclude", broken)
     done = check()
     assert done.status == 2
     place = Path(done.err.rpartition(" ")[2].strip())

@@ -239,7 +239,7 @@ def test_a_crash_file_is_its_owners_and_holds_no_row_of_data(folder: Path, monke
     def broken(*_: object) -> None:
         raise ValueError("ada@northmere.example has the secret sesame")
 
-    monkeypatch.setattr("usher_gate.core.verdicts.run.Run.result", broken)
+    monkeypatch.setattr("usher_gate.core.verdicts.check._conclude", broken)
     done = check("--person", "ada@northmere.example")
     path = Path(done.err.strip().rpartition(" ")[2])
     text = path.read_text()

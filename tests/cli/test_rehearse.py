@@ -392,7 +392,7 @@ def test_the_answer_is_the_same_with_any_number_of_processes(
         (logs / f"a.{ending}").write_text("\n".join(rows) + "\n")
     (logs / "b.csv").write_text((demo / "snapshot/sign_ins.csv").read_text())
     alone = process("rehearse", "--sign-ins", "more", "--format", "json").out
-    monkeypatch.setattr("usher_gate.files.sign_ins.workers.SMALL", 0)
+    monkeypatch.setattr("usher_gate.engine.replaying.SMALL", 0)
     monkeypatch.setattr("os.sched_getaffinity", lambda _: set(range(3)))
     together = call("rehearse", "--sign-ins", "more", "--format", "json").out
     assert alone == together
@@ -400,7 +400,7 @@ def test_the_answer_is_the_same_with_any_number_of_processes(
 
 
 def test_a_damaged_file_stops_all_processes(tiny: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr("usher_gate.files.sign_ins.workers.SMALL", 0)
+    monkeypatch.setattr("usher_gate.engine.replaying.SMALL", 0)
     monkeypatch.setattr("os.sched_getaffinity", lambda _: {0, 1})
     logs = tiny / "logs"
     logs.mkdir()

@@ -1,11 +1,15 @@
-"""A check may be judged in parts, by rules or by people, and merged: the whole is the same byte for byte. Judging changes nothing."""
+"""A check may be judged in ranges of people and put together: the whole is the same byte for byte. Judging changes nothing."""
 
 from __future__ import annotations
 
 import io
 import tempfile
+from collections.abc import Callable, Sequence
+from functools import partial
+from itertools import pairwise
 from pathlib import Path
 from random import Random
+from typing import Any
 
 import numpy as np
 from hypothesis import HealthCheck, given, settings
@@ -14,10 +18,13 @@ from hypothesis import strategies as st
 from tests.organisations import organisations, write_org
 from tests.reference import Org
 from usher_gate.core.organisation.snapshot import Snapshot
+from usher_gate.core.verdicts.check import Workers, check
 from usher_gate.core.verdicts.checker import Checker
+from usher_gate.core.verdicts.found import Found
+from usher_gate.core.verdicts.parts import Part
 from usher_gate.core.verdicts.result import CheckResult
 from usher_gate.core.verdicts.rules import AgreedException, Baseline
-from usher_gate.core.verdicts.run import Narrowing, Run, Task, check
+from usher_gate.core.verdicts.run import Narrowing, Pair
 from usher_gate.core.verdicts.scope import pairs
 from usher_gate.files.snapshot.folder import read_snapshot
 from usher_gate.files.written.baseline import read_baseline
@@ -44,26 +51,38 @@ def written(result: CheckResult) -> str:
     return stream.getvalue()
 
 
-@settings(max_examples=60, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
-@given(organisations(), st.booleans(), st.integers(2, 4), st.randoms(use_true_random=False))
-def test_runs_of_rules_or_of_people_make_the_whole(
-    made: tuple[Org, Random], by_rule: bool, parts: int, rnd: Random
-) -> None:
+class InParts(Workers):
+    """Ranges of people, each judged apart, one after another."""
+
+    def __init__(self, checker: Checker, narrowing: Narrowing, cuts: list[int]) -> None:
+        whole = checker.snapshot, checker.baseline, checker.exceptions
+        self._parts = [Part(*whole, narrowing.part(first, last), first, last) for first, last in pairwise(cuts)]
+
+    def judge(self, _: Sequence[Pair], __: Callable[[int, int], None] | None) -> list[Found]:
+        return [part.judge() for part in self._parts]
+
+    def somewhere(self, method: str, asked: Any) -> list[Any]:
+        return [part.ask(method, asked) for part in self._parts]
+
+
+@settings(max_examples=100, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
+@given(organisations(), st.randoms(use_true_random=False), st.booleans())
+def test_ranges_of_people_make_the_whole(made: tuple[Org, Random], rnd: Random, narrowed: bool) -> None:
     snapshot, baseline, exceptions = read(made)
-    notes: set[str] = set()
-    every = tuple(pairs(baseline, snapshot, Narrowing().keeps, notes))
     size = len(snapshot.people)
-    if by_rule:
-        part_of = {rule.id: rnd.randrange(parts) for rule, _ in every}
-        tasks = [Task(tuple(pair for pair in every if part_of[pair[0].id] == number)) for number in range(parts)]
-    else:
-        where = np.array([rnd.randrange(parts) for _ in range(size)], np.int32)
-        tasks = [Task(every, where == number, number == 0) for number in range(parts)]
-    first, *others = [Run(Checker(snapshot, baseline, exceptions), Narrowing(), task).judge() for task in tasks]
-    for other in others:
-        first.merge(other)
-    first.notes |= notes
-    assert written(first.result()) == written(check(snapshot, baseline, exceptions))
+    cuts = sorted({0, size, *(rnd.randrange(size + 1) for _ in range(rnd.randrange(1, 5)))})
+    cuts = cuts if size else [0, 0]
+    narrowing = Narrowing()
+    if narrowed:
+        narrowing = Narrowing(
+            services=frozenset(service.id for service in snapshot.services or () if rnd.random() < 0.7) or None,
+            severities=frozenset({"high", "medium"}) if rnd.random() < 0.3 else None,
+            verdicts=frozenset({"drifts", "unknown"}) if rnd.random() < 0.3 else None,
+            people=np.array([rnd.random() < 0.6 for _ in range(size)], bool) if rnd.random() < 0.6 else None,
+        )
+    whole = written(check(snapshot, baseline, exceptions, narrowing))
+    parts = written(check(snapshot, baseline, exceptions, narrowing, None, partial(InParts, cuts=cuts)))
+    assert parts == whole
 
 
 @settings(max_examples=30, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])

@@ -16,7 +16,8 @@ from hypothesis import given, settings
 from tests.organisations import organisations, write_org
 from tests.program import process
 from tests.reference import Org
-from usher_gate.core.verdicts.run import Narrowing, check
+from usher_gate.core.verdicts.check import check
+from usher_gate.core.verdicts.run import Narrowing
 from usher_gate.files.faults import BadInput
 from usher_gate.files.snapshot import parsed
 from usher_gate.files.snapshot.folder import READ_FILES, Read, read_snapshot

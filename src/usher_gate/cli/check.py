@@ -19,12 +19,12 @@ from .common import (
     add_output,
     add_places,
     add_rows,
+    judged,
     narrowing,
     need,
     places,
     read_inputs,
     say_notes,
-    working,
     write,
 )
 from .parser import above_nought
@@ -153,13 +153,10 @@ def _hint(inputs: Inputs, chosen: Narrowing, result: CheckResult) -> str:
 
 def run(arguments: argparse.Namespace) -> int:
     """Checks, writes, and says by the exit status what was found."""
-    from ..core.verdicts.run import check
-
     store = _to_keep_in(arguments)
     inputs = read_inputs(arguments)
     chosen = narrowing(arguments, inputs.snapshot, inputs.baseline)
-    with working("judging") as progress:
-        result = check(inputs.snapshot, inputs.baseline, inputs.exceptions, chosen, progress)
+    result = judged(inputs, chosen)
     result = replace(result, by=_framework(arguments.by, inputs.baseline), snapshot=_aged(arguments, result.snapshot))
     result = replace(result, line_of=inputs.read.setting_line, notes=tuple(sorted({*result.notes, *inputs.notes})))
     kept, lost = tuple[str, ...](), ""

@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from ..core.door.agenda import Agenda, PlannedOn
     from ..core.organisation.columns import Bools, Texts
     from ..core.organisation.snapshot import Snapshot
+    from ..core.verdicts.result import CheckResult
     from ..core.verdicts.rules import AgreedException, Baseline
     from ..core.verdicts.run import Narrowing
     from ..files.snapshot.folder import Read
@@ -149,6 +150,23 @@ def read_state(arguments: argparse.Namespace) -> Snapshot:
 
     with working("reading"):
         return read_snapshot(need(places(arguments).snapshot, "snapshot")).snapshot
+
+
+def judged(inputs: Inputs, chosen: Narrowing) -> CheckResult:
+    """The whole check, shared among the processors of this machine where there are many people."""
+    from ..core.verdicts.check import check
+    from ..engine.processes import LARGE, at_hand
+
+    whole = inputs.snapshot, inputs.baseline, inputs.exceptions
+    with working("judging") as progress:
+        if len(inputs.snapshot.people) < LARGE or at_hand() < 2:
+            return check(*whole, chosen, progress)
+        from ..engine.checking import ToCheck, shared_by
+        from ..engine.processes import Processes
+
+        held = ToCheck(*whole)
+        with Processes(held, at_hand()) as crew:
+            return check(*whole, chosen, progress, shared_by(crew, held))
 
 
 def narrowing(arguments: argparse.Namespace, snapshot: Snapshot, baseline: Baseline) -> Narrowing:

@@ -16,7 +16,6 @@ from typing import TYPE_CHECKING
 from ..core.words.faults import Faults, quoted
 from ..demo.weeks import baseline_of, names
 from ..files.faults import UsherError
-from ..files.parallel import cores, share_out
 from ..files.written.workfolder import NAME, read_workfolder
 from .common import add_output, say_notes, working
 from .keeping import open_store, to_keep
@@ -86,11 +85,16 @@ def keep_weeks(folder: Path) -> str:
         store = open_store(folder)
     except UsherError as lacking:
         return f"without the twelve weeks before: {lacking}"
+    from ..engine.processes import Processes, cores
+
     weeks, workers = list(names()), cores()
-    with TemporaryDirectory(prefix="usher-gate-") as scratch, working("checking twelve weeks") as progress:
-        made = share_out(
+    with (
+        TemporaryDirectory(prefix="usher-gate-") as scratch,
+        working("checking twelve weeks") as progress,
+        Processes((folder, Path(scratch)), workers) as crew,
+    ):
+        made = crew.run(
             _checked_weeks,
-            (folder, Path(scratch)),
             [weeks[number::workers] for number in range(workers)],
             lambda done: progress(done, len(weeks)) if progress is not None else None,
         )
@@ -114,7 +118,8 @@ def _checked_weeks(
 def _checked_week(folder: Path, changes: Path, day: date, scratch: Path) -> ToKeep:
     """The check of one week: the snapshot as the changes leave it, at that week's time, against the baseline of that day."""
     from ..core.changes.apply import apply_changes
-    from ..core.verdicts.run import Narrowing, check
+    from ..core.verdicts.check import check
+    from ..core.verdicts.run import Narrowing
     from ..files.faults import stop_if_any
     from ..files.snapshot.folder import read_snapshot
     from ..files.written.baseline import read_baseline

@@ -137,7 +137,7 @@ def _logins(names: list[str], inputs: Inputs) -> tuple[str, ...]:
 
 def _covers(arguments: argparse.Namespace, path: Path) -> int:
     """How many verdicts an exception in a file covers today."""
-    from ..core.verdicts.run import check
+    from ..core.verdicts.check import check
 
     arguments.exceptions = path
     inputs = read_inputs(arguments)
@@ -166,7 +166,7 @@ def _day(text: str) -> date:
 
 
 def _list(arguments: argparse.Namespace, inputs: Inputs) -> int:
-    from ..core.verdicts.run import check
+    from ..core.verdicts.check import check
     from ..outputs.exceptions.answer import ExceptionsAnswer
 
     result = check(inputs.snapshot, inputs.baseline, inputs.exceptions)

@@ -144,8 +144,8 @@ def _stopped(arguments: argparse.Namespace, inputs: Inputs, one: Suggestion) -> 
     """How many sign-ins of the log that got in would be denied or stuck, and of how many people."""
     from ..core.sign_in.gatekeeper import Gatekeeper
     from ..core.sign_in.replay import Replay
+    from ..engine.replaying import tally_all
     from ..files.sign_ins import sign_in_files
-    from ..files.sign_ins.workers import tally_all
 
     folder = need(places(arguments).snapshot, "snapshot")
     tables = [path for ending in (".csv", ".jsonl", ".parquet") if (path := folder / f"sign_ins{ending}").exists()]

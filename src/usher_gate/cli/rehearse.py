@@ -91,15 +91,17 @@ def _on_sign_ins(
 ) -> tuple[RehearsalAnswer, Gatekeeper]:
     """What past sign-ins would meet; and the rules that were tried."""
     from ..core.sign_in.replay import Replay
+    from ..engine.processes import Processes, at_hand
+    from ..engine.replaying import large, tally_all
     from ..files.sign_ins import sign_in_files
-    from ..files.sign_ins.workers import tally_all
     from ..outputs.rehearsal.answer import RehearsalAnswer
 
     snapshot = present.snapshot
     files = sign_in_files(arguments.sign_ins or _table(folder))
     replay = Replay(present, draft)
+    crew = (lambda: Processes(replay, at_hand())) if at_hand() > 1 and large(files) else None
     with working("rehearsing", "events") as progress:
-        tally, unread = tally_all(files, replay, lambda read: progress(read, 0) if progress is not None else None)
+        tally, unread = tally_all(files, replay, lambda read: progress(read, 0) if progress is not None else None, crew)
     tried = draft or present.with_rules(_enforced(snapshot))
     answer = RehearsalAnswer(
         snapshot,

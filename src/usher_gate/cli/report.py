@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 from ..core.words.faults import Faults, quoted
 from ..files.faults import UsherError
-from .common import add_narrowing, add_places, narrowing, read_inputs, say_notes, working
+from .common import add_narrowing, add_places, judged, narrowing, read_inputs, say_notes, working
 
 if TYPE_CHECKING:
     from ..core.verdicts.result import CheckResult
@@ -49,7 +49,6 @@ def run(arguments: argparse.Namespace) -> int:
     """Checks, and writes the page; drift is no failure of the page; raises UsherError for want of its libraries."""
     if any(find_spec(name) is None for name in _NEEDS):
         raise UsherError("a report needs Jinja2 and Matplotlib; install them with: pip install 'usher-gate[report]'")
-    from ..core.verdicts.run import check
     from ..files.write import whole_file
     from ..outputs.look import Look
     from ..outputs.report.answer import ReportAnswer
@@ -59,8 +58,7 @@ def run(arguments: argparse.Namespace) -> int:
     inputs = read_inputs(arguments, keep_tables=arguments.plan is not None)
     chosen = narrowing(arguments, inputs.snapshot, inputs.baseline)
     plan = _plan(arguments.plan, inputs) if arguments.plan is not None else None
-    with working("judging") as progress:
-        result = check(inputs.snapshot, inputs.baseline, inputs.exceptions, chosen, progress)
+    result = judged(inputs, chosen)
     whole = not any(getattr(arguments, name) for name in ("rule", "service", "person", "group", "unit", "severity"))
     result = replace(result, line_of=inputs.read.setting_line)
     history, untold = None, ""

@@ -49,6 +49,7 @@ class SignIns:
             raise SourceFailed(
                 f"{path}: holds {len(files)} files; refer to a folder with copy = false, or name one file"
             )
-        ending = ".jsonl" if files[0].suffix == ".ndjson" else files[0].suffix
-        found.files[f"sign_ins{ending}"] = files[0]
+        (file,) = files
+        assert isinstance(file, Path)
+        found.files[f"sign_ins{'.jsonl' if file.suffix == '.ndjson' else file.suffix}"] = file
         return found

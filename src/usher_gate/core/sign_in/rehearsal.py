@@ -113,20 +113,25 @@ class Rehearsal:
         return sum(self.got_in[CHALLENGED])
 
 
-Counted = tuple[dict[str, Longs], dict[str, Bools]]
+# By name: what was counted, and which people it was counted of.
+Travelling = dict[str, tuple[Longs, Longs]]
+
+
+# Rows of a table of people that are not all nought, and these rows.
+Sparse = tuple[Longs, Longs]
 
 
 @record
 class State:
-    """What a tally has counted."""
+    """What a tally has counted, small enough to travel: of people only those whom something was counted of."""
 
     days: dict[int, Longs]
-    rules: Counted
-    resources: Counted
-    people: Longs
+    rules: Travelling
+    resources: Travelling
+    people: Sparse
     uses: tuple[Use, ...]
     used: int
-    against: Longs
+    against: Sparse
 
 
 class _By:
@@ -142,16 +147,17 @@ class _By:
         self._counts[name] += np.bincount(fate, minlength=len(HARD))
         self._whose[name][person] = True
 
-    def state(self) -> Counted:
-        """What was counted."""
-        return self._counts, self._whose
+    def state(self) -> Travelling:
+        """What was counted, to be added elsewhere."""
+        return {name: (counts, np.flatnonzero(self._whose[name])) for name, counts in self._counts.items()}
 
-    def merge(self, other: Counted) -> None:
+    def merge(self, other: Travelling) -> None:
         """Adds what was counted elsewhere."""
-        for name, counts in other[0].items():
-            known = self._counts.get(name)
-            self._counts[name] = counts if known is None else known + counts
-            self._whose[name] = other[1][name] if known is None else self._whose[name] | other[1][name]
+        for name, (counts, people) in other.items():
+            if name not in self._counts:
+                self._counts[name], self._whose[name] = np.zeros(len(HARD), np.int64), np.zeros(self._people, bool)
+            self._counts[name] += counts
+            self._whose[name][people] = True
 
     def rows(self) -> tuple[Hurt, ...]:
         """What was counted, most first."""
@@ -239,10 +245,10 @@ class Tally:
             self._days,
             self._rules.state(),
             self._resources.state(),
-            self._people,
+            _sparse(self._people),
             tuple(self._uses),
             self._used,
-            self._against,
+            _sparse(self._against),
         )
 
     def merge(self, other: State) -> None:
@@ -251,11 +257,14 @@ class Tally:
             self._days[day] = self._days.get(day, 0) + cells
         self._rules.merge(other.rules)
         self._resources.merge(other.resources)
-        if len(other.people):
-            self._people = self._people + other.people if len(self._people) else other.people
+        people, counted = other.people
+        if len(people):
+            if not len(self._people):
+                self._people = np.zeros((len(self._against), len(HARD)), np.int64)
+            self._people[people] += counted
         self._uses = sorted([*self._uses, *other.uses], key=_latest)[:_USES]
         self._used += other.used
-        self._against += other.against
+        self._against[other.against[0]] += other.against[1]
 
     def done(self) -> Rehearsal:
         """The answer so far."""
@@ -284,6 +293,11 @@ class Tally:
         rows = np.flatnonzero(self._against.any(1))
         found = [Against(row, *self._against[row].tolist()) for row in rows.tolist()]
         return tuple(sorted(found, key=lambda each: (-each.kept_out, -each.challenged, each.row)))
+
+
+def _sparse(table: Longs) -> Sparse:
+    rows = np.flatnonzero(table.any(1))
+    return rows, table[rows]
 
 
 def _latest(use: Use) -> tuple[object, ...]:

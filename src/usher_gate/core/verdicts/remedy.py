@@ -5,8 +5,8 @@ Source: domain, "Roots". Only the verdicts that a change can touch are judged ag
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
-from itertools import groupby
+from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
+from typing import Any
 
 import numpy as np
 
@@ -62,11 +62,27 @@ Again = Callable[
 ]  # a leaf's new verdicts for everybody; None where it stays as it is
 
 
-def weakest(
+# What an edit does to some people: how many it frees, how many it harms, and how many taking the setting away would free.
+Effect = tuple[int, int, int | None]
+# Asks all that know some of the people: the name of a method of Mending, what it is asked; the answer of each.
+Somewhere = Callable[[str, Any], Sequence[Any]]
+_ABOUT = {"person": "person", "access-rules": "proof"}  # roots that are met or not, by their scope
+
+
+def _is_setting(root: Root) -> bool:
+    """Whether there is something to set: not what was seen, what is not supported, or a door that nothing shuts alone."""
+    return root.service is not None and root.value is not None and root.scope is not None
+
+
+def weakest(kind: Kind, standing: str, wanted: Iterable[Comparison]) -> str | None:
+    """The weakest value that passes every comparison; of a set, what stands, cut down and extended as far as it must be."""
+    return next(passing_values(kind, standing, wanted), None)
+
+
+def passing_values(
     kind: Kind, standing: str, wanted: Iterable[Comparison], others: Sequence[Callable[[str], bool]] = ()
-) -> str | None:
-    """The weakest value that passes every comparison (and whatever else is asked of it); of a set, what stands, cut down and extended as
-    far as it must be."""
+) -> Iterator[str]:
+    """The values that pass every comparison (and whatever else is asked of them), the weakest first; see `weakest`."""
     wanted = list(wanted)
     operands = {operand for each in wanted for operand in each.operands}
     if kind.name == "set":
@@ -84,32 +100,61 @@ def weakest(
     else:
         tried = kind.words
     passing = (value for value in tried if all(each.passes(value) for each in wanted))
-    return next((value for value in passing if all(asked(value) for asked in others)), None)
+    return (value for value in passing if all(asked(value) for asked in others))
 
 
-class Remedies:
-    """Works out remedies. `keeps` says which pairs the report speaks of, `chosen` which people; `drifts_of` counts the drifts of each."""
+class Mending:
+    """What edits would do to some people: those of a checker. `keeps` says which pairs the report speaks of, `chosen` which people;
+    `drifts_of` counts the drifts of each, `people_of` tells whom a root makes drift."""
 
     def __init__(
-        self, checker: Checker, keeps: Callable[[Rule, str | None], bool], chosen: Bools, drifts_of: Ints
+        self,
+        checker: Checker,
+        keeps: Callable[[Rule, str | None], bool],
+        chosen: Bools,
+        drifts_of: Ints,
+        people_of: Callable[[Root], Ints],
     ) -> None:
         self._checker, self._keeps, self._chosen, self._drifts_of = checker, keeps, chosen, drifts_of
+        self._people_of = people_of
         self._services = {service.id: service for service in checker.snapshot.services or ()}
+        self._pairs: tuple[tuple[str, str], list[_Pair]] = (("", ""), [])
 
-    def of(self, people_of: Mapping[Root, Ints]) -> dict[Root, Remedy]:
-        """The remedy of each root; `people_of` are the people whom it makes drift."""
-        found: dict[Root, Remedy] = {}
-        ordered = sorted(people_of, key=lambda root: (root.service or "", root.control))
-        for (service, control), alike in groupby(ordered, key=lambda root: (root.service, root.control)):
-            roots = list(alike)
-            if service is None:
-                for root in roots:
-                    found[root] = self._as_if_met(root, people_of[root])
-                continue
-            pairs = self._touched(self._services[service], frozenset((control,)))
-            for root in roots:
-                found[root] = self._of_setting(root, people_of[root], pairs)
-        return found
+    def effects(self, asked: Sequence[tuple[Root, str | None]]) -> list[Effect]:
+        """For each root whom another value (None where there is none) would free and harm, and whom taking it away would free."""
+        return [self._effect(root, value) for root, value in asked]
+
+    def shut(self, asked: Sequence[tuple[Root, Sequence[str]]]) -> list[list[bool] | None]:
+        """For each root which of some values would shut every door that it makes fail; None where there is no such door here."""
+        return [self._shut(root, values) for root, values in asked]
+
+    def _effect(self, root: Root, value: str | None) -> Effect:
+        if root.service is None:
+            return self._as_if_met(root)
+        service = self._services[root.service]
+        if root.scope == "licence":
+            return self._with_licence(root, service, self._people_of(root))
+        effective = self._checker.resolver.effective(service, root.control)
+        try:
+            place = effective.place_of(root.scope or "")
+        except KeyError:  # a setting of somebody who is not among these people
+            return 0, 0, None if root.scope == "factory" else 0
+        pairs = self._pairs_of(service, root.control)
+        freed, harms = (0, 0) if value is None else self._edited(effective, place, value, pairs)
+        return freed, harms, None if root.scope == "factory" else self._edited(effective, place, None, pairs)[0]
+
+    def _shut(self, root: Root, values: Sequence[str]) -> list[bool] | None:
+        people = self._people_of(root)
+        if not len(people):
+            return None
+        asked = self._doors(root, people, self._pairs_of(self._services[root.service or ""], root.control))
+        return [all(each(value) for each in asked) for value in values] if asked else None
+
+    def _pairs_of(self, service: Service, control: str) -> list[_Pair]:
+        """The pairs that a control of a service touches; the last ones are kept, for roots of one control come together."""
+        if self._pairs[0] != (service.id, control):
+            self._pairs = (service.id, control), self._touched(service, frozenset((control,)))
+        return self._pairs[1]
 
     def _touched(self, service: Service | None, controls: frozenset[str], about: str = "control") -> list[_Pair]:
         """The pairs whose rules have a leaf about one of some controls (facts, proofs), judged as things are."""
@@ -151,67 +196,18 @@ class Remedies:
         freed = self._chosen[people] & (self._drifts_of[people] > 0) & (drifts == 0) & ~open_questions
         return int(np.count_nonzero(freed)), int(np.count_nonzero(worse))
 
-    def _as_if_met(self, root: Root, people: Ints) -> Remedy:
-        """A fact, a proof, a partner's column or a count: as if it were met."""
-        about = {"person": "person", "access-rules": "proof"}.get(root.scope or "")
-        if about is None:
-            return Remedy()
+    def _as_if_met(self, root: Root) -> Effect:
+        """A fact or a proof: as if it were met."""
+        about = _ABOUT[root.scope or ""]
         met = np.full(len(self._chosen), MEETS, np.uint8)
-        freed, harms = self._judge_again(
-            self._touched(None, frozenset((root.control,)), about),
-            people,
-            lambda _, judged: met if judged.leaf.about == about and judged.leaf.name == root.control else None,
+        return (
+            *self._judge_again(
+                self._touched(None, frozenset((root.control,)), about),
+                self._people_of(root),
+                lambda _, judged: met if judged.leaf.about == about and judged.leaf.name == root.control else None,
+            ),
+            None,
         )
-        return Remedy(None, freed, None, harms)
-
-    def _of_setting(self, root: Root, people: Ints, pairs: Sequence[_Pair]) -> Remedy:
-        service = self._services[root.service or ""]
-        if (
-            root.value is None or root.scope is None
-        ):  # as it was seen, not supported, a door that nothing shuts alone: nothing to set
-            return Remedy()
-        if root.scope.startswith("meeting:"):
-            return self._of_meeting(root)
-        if root.scope == "licence":
-            return self._with_licence(root, service, people)
-        effective = self._checker.resolver.effective(service, root.control)
-        place = effective.place_of(root.scope)
-        wanted, doors = self._wanted(root, pairs), self._wanted_doors(root, people, pairs)
-        kind = self._checker.snapshot.catalogue.index[root.control].kind
-        value = weakest(kind, root.value, wanted, doors) if wanted or doors else None
-        freed = harms = 0
-        if value is not None:
-            freed, harms = self._edited(effective, place, value, pairs)
-        removed = None if root.scope == "factory" else self._edited(effective, place, None, pairs)[0]
-        return Remedy(value, freed, removed, harms)
-
-    def _of_meeting(self, root: Root) -> Remedy:
-        """A setting of a planned meeting's own: what it would have to be. Mending it frees no person: its verdicts are the meeting's."""
-        wanted, others = self._wanted_of_meetings(root)
-        kind = self._checker.snapshot.catalogue.index[root.control].kind
-        return Remedy(weakest(kind, root.value or "", wanted, others) if wanted or others else None, 0, 0, 0)
-
-    def _wanted_of_meetings(self, root: Root) -> tuple[list[Comparison], list[Callable[[str], bool]]]:
-        """What rules about planned meetings that a root makes drift ask of its value."""
-        wanted: dict[str, Comparison] = {}
-        others: list[Callable[[str], bool]] = []
-        for rule in self._checker.baseline.rules:
-            if rule.subject != "meetings" or not any(leaf.about in ("control", "door") for leaf in rule.leaves):
-                continue
-            for service in services_of(rule, self._checker.snapshot.services):
-                if service is None or service.id != root.service or not self._keeps(rule, service.id):
-                    continue
-                said = judge_meetings(rule, service, self._checker).found
-                numbers = [
-                    number for number, (_, tail) in enumerate(said) if tail.verdict == DRIFTS and tail.root == root
-                ]
-                tails = [said[number][1] for number in numbers]
-                _add_wanted(wanted, rule.tree_on(service), root, tails)
-                for leaf in rule.judged_on(service):
-                    mine = [number for number, tail in zip(numbers, tails, strict=True) if _by_door(tail, leaf, root)]
-                    if mine:
-                        others.append(shutting(leaf, self._checker.agenda.services[service.id], mine, root.control))
-        return list(wanted.values()), others
 
     def _edited(self, effective: Effective, place: int, value: str | None, pairs: Sequence[_Pair]) -> tuple[int, int]:
         """What one edit of the setting at a place does: a value in its place, or none."""
@@ -253,7 +249,7 @@ class Remedies:
 
         return again
 
-    def _with_licence(self, root: Root, service: Service, people: Ints) -> Remedy:
+    def _with_licence(self, root: Root, service: Service, people: Ints) -> Effect:
         """As if the people had every licence that is named where this one is needed."""
         resolver, pattern = self._checker.resolver, service.needs[root.control].pattern
         after: dict[str, Effective] = {}
@@ -265,10 +261,9 @@ class Remedies:
                 after[control] = resolver.licensed(service, control, still)
         pairs = self._touched(service, frozenset(after))
         nobody = np.zeros(len(self._chosen), bool)
-        freed, harms = self._judge_again(pairs, people, self._controls_again(after, nobody))
-        return Remedy(None, freed, None, harms)
+        return (*self._judge_again(pairs, people, self._controls_again(after, nobody)), None)
 
-    def _wanted_doors(self, root: Root, people: Ints, pairs: Sequence[_Pair]) -> list[Callable[[str], bool]]:
+    def _doors(self, root: Root, people: Ints, pairs: Sequence[_Pair]) -> list[Callable[[str], bool]]:
         """What the root's value has to do at doors: no door that it makes drift may still fail by it."""
         found: list[Callable[[str], bool]] = []
         for pair in pairs:
@@ -284,26 +279,99 @@ class Remedies:
                 rows = np.unique(hosts.class_of[drifting[np.isin(judged.codes[drifting], mine)]])
                 if len(rows):
                     found.append(_shuts(judged.leaf, pair.rule.pinned, hosts, rows, root.control))
-        return found + self._wanted_of_meetings(root)[1]
+        return found
 
-    def _wanted(self, root: Root, pairs: Sequence[_Pair]) -> list[Comparison]:
-        """What the root's value has to pass: the leaves about it on the nearest way to each verdict that it makes drift."""
-        found: dict[str, Comparison] = {}
-        for pair in pairs:
-            if pair.kept:
-                drifting = np.flatnonzero((pair.verdicts.verdict == DRIFTS) & self._chosen)
-                if len(drifting):
-                    tails, _ = self._checker.tails(pair.service, pair.verdicts, drifting)
-                    _add_wanted(found, pair.verdicts.tree, root, tails)
+
+class Remedies:
+    """Works out remedies of roots. `wanted` says what rules about people ask of each, `at_doors` by which doors may fail; `somewhere` asks
+    those who know the people what edits would do to them, and gives one answer for each part of the people."""
+
+    def __init__(
+        self,
+        checker: Checker,
+        keeps: Callable[[Rule, str | None], bool],
+        wanted: Mapping[Root, Mapping[str, Comparison]],
+        at_doors: Container[Root],
+        somewhere: Somewhere,
+    ) -> None:
+        self._checker, self._keeps = checker, keeps
+        self._wanted, self._at_doors, self._somewhere = wanted, at_doors, somewhere
+
+    def of(self, roots: Sequence[Root]) -> dict[Root, Remedy]:
+        """The remedy of each root."""
+        found = {root: Remedy() for root in roots}
+        ordered = sorted(roots, key=lambda root: (root.service or "", root.control))
+        settings = [root for root in ordered if _is_setting(root)]
+        values = self._values([root for root in settings if root.scope != "licence"])
+        for root in settings:
+            if (root.scope or "").startswith("meeting:"):  # frees no person: its verdicts are the meeting's
+                found[root] = Remedy(values[root], 0, 0, 0)
+        asked = [
+            (root, values.get(root))
+            for root in ordered
+            if (root in values and not (root.scope or "").startswith("meeting:"))
+            or (_is_setting(root) and root.scope == "licence")
+            or (root.service is None and root.scope in _ABOUT)
+        ]
+        told = self._somewhere("effects", asked) if asked else []
+        for number, (root, value) in enumerate(asked):
+            freed, harms, removed = zip(*(part[number] for part in told), strict=True)
+            off = None if removed[0] is None else sum(removed)
+            found[root] = Remedy(value, sum(freed), off, sum(harms))
+        return found
+
+    def _values(self, roots: Sequence[Root]) -> dict[Root, str | None]:
+        """For each root the weakest value that satisfies whatever asks something of it; None where nothing does, or no value would."""
+        candidates: dict[Root, tuple[list[str], bool]] = {}
+        for root in roots:
+            kind = self._checker.snapshot.catalogue.index[root.control].kind
+            wanted, others = dict(self._wanted.get(root, {})), list[Callable[[str], bool]]()
+            self._of_the_organisation(root, wanted)
+            more, others = self._of_meetings(root)
+            for each in more:
+                wanted.setdefault(each.text, each)
+            passing = passing_values(kind, root.value or "", wanted.values(), others)
+            candidates[root] = list(passing), bool(wanted or others)
+        asked = [(root, candidates[root][0]) for root in roots if root in self._at_doors]
+        told = self._somewhere("shut", asked) if asked else []
+        for number, (root, values) in enumerate(asked):
+            said = [shut for part in told if (shut := part[number]) is not None]
+            if said:
+                kept = [value for place, value in enumerate(values) if all(shut[place] for shut in said)]
+                candidates[root] = kept, True
+        return {root: values[0] if there and values else None for root, (values, there) in candidates.items()}
+
+    def _of_the_organisation(self, root: Root, wanted: dict[str, Comparison]) -> None:
+        """What rules about the organisation ask."""
         for rule in self._checker.baseline.rules:
             if rule.subject != "organisation" or root.control not in rule.controls:
                 continue
             for service in services_of(rule, self._checker.snapshot.services):
                 if service is not None and service.id == root.service and self._keeps(rule, service.id):
                     said = judge_organisation(rule, service, self._checker.resolver).found
-                    _add_wanted(found, rule.tree_on(service), root, [tail for _, tail in said])
-        more, _ = self._wanted_of_meetings(root)
-        return [*found.values(), *(each for each in more if each.text not in found)]
+                    add_wanted(wanted, rule.tree_on(service), root, [tail for _, tail in said])
+
+    def _of_meetings(self, root: Root) -> tuple[list[Comparison], list[Callable[[str], bool]]]:
+        """What rules about planned meetings that a root makes drift ask of its value."""
+        wanted: dict[str, Comparison] = {}
+        others: list[Callable[[str], bool]] = []
+        for rule in self._checker.baseline.rules:
+            if rule.subject != "meetings" or not any(leaf.about in ("control", "door") for leaf in rule.leaves):
+                continue
+            for service in services_of(rule, self._checker.snapshot.services):
+                if service is None or service.id != root.service or not self._keeps(rule, service.id):
+                    continue
+                said = judge_meetings(rule, service, self._checker).found
+                numbers = [
+                    number for number, (_, tail) in enumerate(said) if tail.verdict == DRIFTS and tail.root == root
+                ]
+                tails = [said[number][1] for number in numbers]
+                add_wanted(wanted, rule.tree_on(service), root, tails)
+                for leaf in rule.judged_on(service):
+                    mine = [number for number, tail in zip(numbers, tails, strict=True) if _by_door(tail, leaf, root)]
+                    if mine:
+                        others.append(shutting(leaf, self._checker.agenda.services[service.id], mine, root.control))
+        return list(wanted.values()), others
 
 
 def _by_door(tail: Tail, leaf: Leaf, root: Root) -> bool:
@@ -314,7 +382,8 @@ def _shuts(leaf: Leaf, pinned: str, hosts: Hosts, rows: Ints, control: str) -> C
     return lambda value: not np.any(rooted_rows(leaf, pinned, hosts, rows, control, value))
 
 
-def _add_wanted(found: dict[str, Comparison], tree: Tree | None, root: Root, tails: Iterable[Tail]) -> None:
+def add_wanted(found: dict[str, Comparison], tree: Tree | None, root: Root, tails: Iterable[Tail]) -> None:
+    """Adds what some tails that a root makes drift ask of it on the nearest way to each verdict."""
     known: set[tuple[tuple[int, int], ...]] = set()
     for tail in tails:
         if tail.root != root or tail.reason != "fails" or tree is None:

@@ -29,13 +29,6 @@ class Block:
     tail: Ints
     tails: tuple[Tail, ...]
 
-    def merged(self, other: Block) -> Block:
-        """The findings of both, about different people."""
-        people = np.concatenate((self.people, other.people))
-        order = np.argsort(people, kind="stable")
-        tail = np.concatenate((self.tail, other.tail + len(self.tails)))[order]
-        return Block(self.rule, self.service, people[order], tail.astype(np.int32), (*self.tails, *other.tails))
-
 
 @record
 class OtherFinding:

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from pathlib import Path
 
 from ...core.sign_in.replay import Replay
 from ...core.words.faults import Fault
-from ..binary import LARGEST_LOG, open_file
+from ..binary import LARGEST_LOG
 from ..faults import BadInput
+from ..place import Place, Url, is_folder, opened
 from .interface import SIGN_INS, Batch, Meanings, Part, Unread
 from .methods import AMR, FACTORS, WHOLE
 
@@ -33,7 +33,7 @@ def _lines(part: Part, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
     from .lines import is_ocsf, read_lines
     from .ocsf import read_ocsf
 
-    with open_file(part.path, LARGEST_LOG) as stream:
+    with opened(part.path, LARGEST_LOG) as stream:
         if stream.read(64).lstrip(b"\xef\xbb\xbf \t\r\n").startswith(b"["):
             raise BadInput([Fault(str(part.path), 1, "is a JSON array; write one object a line (JSON Lines)")])
     return (read_ocsf if is_ocsf(part.path) else read_lines)(part, meanings, unread)
@@ -42,15 +42,17 @@ def _lines(part: Part, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
 FORMATS: Mapping[str, Reader] = {".csv": _csv, ".jsonl": _lines, ".ndjson": _lines, ".parquet": _parquet}
 
 
-def sign_in_files(path: Path) -> list[Path]:
-    """The files that a path stands for, in order of their names; raises BadInput where there are none."""
+def sign_in_files(path: Place) -> list[Place]:
+    """The files that a path or a URL stands for, in order of their names; raises BadInput where there are none."""
     endings = ", ".join(FORMATS)
-    if path.is_dir():
-        found = sorted(file for file in path.iterdir() if file.suffix in FORMATS and file.is_file())
-        if not found:
-            raise BadInput([Fault(str(path), 0, f"holds no file that ends in {endings}; name a folder that does")])
-        return found
-    if not path.exists():
+    if isinstance(path, Url) or path.exists():
+        if is_folder(path):
+            every: list[Place] = list(path.inside() if isinstance(path, Url) else sorted(path.iterdir()))
+            found = [file for file in every if file.suffix in FORMATS and not is_folder(file)]
+            if not found:
+                raise BadInput([Fault(str(path), 0, f"holds no file that ends in {endings}; name a folder that does")])
+            return found
+    else:
         raise BadInput(
             [Fault(str(path), 0, f"does not exist; name a file that ends in {endings}, or a folder of them")]
         )

@@ -7,7 +7,6 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager
 from functools import cached_property
 from io import TextIOWrapper
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -17,9 +16,10 @@ import pyarrow.compute as pc
 from ...core.organisation.columns import MISSING, NO_TIME, Bools, Ints, Longs
 from ...core.words.faults import Fault, Faults
 from ...core.words.times import parse_epoch
-from ..binary import LARGEST_LOG, check_file, open_file
+from ..binary import LARGEST_LOG
 from ..faults import BadInput, stop_if_any
 from ..parallel import ahead
+from ..place import Place, for_arrow, opened
 from ..tables.arrowcolumn import ArrowColumn, words_of
 from ..tables.parquet import whole_parquet
 from .interface import COLUMNS, EPOCH, SIGN_INS, Batch, Meanings, Part, Unread
@@ -70,7 +70,7 @@ def _codes(array: Any) -> Ints:
     return found
 
 
-def _coded(array: Any, path: Path, name: str) -> Any:
+def _coded(array: Any, path: Place, name: str) -> Any:
     """A column as words of a dictionary."""
     kind = array.type
     if pa.types.is_dictionary(kind) and pa.types.is_string(kind.value_type):
@@ -117,7 +117,7 @@ def _epoch(text: str | None) -> int:
 def _batches(
     found: Iterator[Any],
     names: Sequence[str],
-    path: Path,
+    path: Place,
     line: Callable[[int], int],
     meanings: Meanings,
     unread: Unread,
@@ -149,10 +149,9 @@ def read_parquet(part: Part, meanings: Meanings, unread: Unread) -> Iterator[Bat
     """The sign-ins of a Parquet file; where faults name a line, it is the row, counted from 1; raises BadInput."""
     import pyarrow.parquet as pq
 
-    path = part.path
-    check_file(path, LARGEST_LOG)
+    path, source = part.path, for_arrow(part.path, LARGEST_LOG)
     with whole_parquet(str(path)):
-        schema = pq.read_schema(path)
+        schema = pq.ParquetFile(source).schema_arrow
     _check_columns(list(schema.names), path)
     time = schema.field("time").type
     if pa.types.is_timestamp(time) and time.tz is None:
@@ -161,12 +160,22 @@ def read_parquet(part: Part, meanings: Meanings, unread: Unread) -> Iterator[Bat
     coded = [column.name for column in schema if pa.types.is_string(column.type) and column.name != "time"]
     names = [name for name in schema.names if not name.startswith("x.")]
     with whole_parquet(str(path)):
-        file = pq.ParquetFile(path, read_dictionary=coded, pre_buffer=False)  # or the whole file would be held
+        file = pq.ParquetFile(source, read_dictionary=coded, pre_buffer=False)  # or the whole file would be held
         groups = range(part.first, file.num_row_groups if part.last is None else part.last)
         before = sum(file.metadata.row_group(number).num_rows for number in range(part.first))
         rows = file.iter_batches(READ, row_groups=list(groups), columns=names)
     whole = _whole(rows, lambda: whole_parquet(str(path)))
     yield from _batches(ahead(whole), names, path, lambda row: before + row + 1, meanings, unread)
+
+
+def row_groups(path: Place) -> int:
+    """How many row groups a Parquet file has; 0 for one that cannot be used (whoever reads it says why); raises BadInput."""
+    import pyarrow.parquet as pq
+
+    try:
+        return int(pq.ParquetFile(for_arrow(path, LARGEST_LOG)).num_row_groups)
+    except (OSError, ValueError):
+        return 0
 
 
 def _whole(rows: Iterator[Any], reading: Callable[[], AbstractContextManager[None]]) -> Iterator[Any]:
@@ -180,13 +189,13 @@ def _whole(rows: Iterator[Any], reading: Callable[[], AbstractContextManager[Non
         yield batch
 
 
-def _check_columns(names: list[str], path: Path) -> None:
+def _check_columns(names: list[str], path: Place) -> None:
     faults = Faults()
     SIGN_INS.check_columns(names, str(path), 1, faults)
     stop_if_any(faults)
 
 
-def read_csv(path: Path, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
+def read_csv(path: Place, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
     """The sign-ins of a CSV file (RFC 4180). A row with too few or too many cells is counted as unread;
     raises BadInput for a file that is none."""
     import pyarrow.csv as pacsv
@@ -206,7 +215,7 @@ def read_csv(path: Path, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
     wanted = [name for name in names if not name.startswith("x.")]
     try:
         rows = pacsv.open_csv(
-            path,
+            for_arrow(path, LARGEST_LOG),
             read_options=pacsv.ReadOptions(column_names=names, skip_rows=1, block_size=8 << 20),
             parse_options=pacsv.ParseOptions(invalid_row_handler=odd),
             convert_options=pacsv.ConvertOptions(
@@ -226,7 +235,7 @@ def read_csv(path: Path, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
 
 
 @contextmanager
-def _whole_csv(path: Path) -> Iterator[None]:
+def _whole_csv(path: Place) -> Iterator[None]:
     """Raises BadInput for what Arrow says of a CSV file that is none throughout."""
     try:
         yield
@@ -244,9 +253,9 @@ def _as_text(batch: Any) -> Any:
     return pa.RecordBatch.from_arrays(columns, batch.schema.names)
 
 
-def _text_lines(path: Path) -> Iterator[str]:
+def _text_lines(path: Place) -> Iterator[str]:
     """The lines of a file, whichever way they end, without their ends; what is not UTF-8 is replaced."""
-    with TextIOWrapper(open_file(path, LARGEST_LOG), "utf-8-sig", "replace", newline=None) as stream:
+    with TextIOWrapper(opened(path, LARGEST_LOG), "utf-8-sig", "replace", newline=None) as stream:
         for line in stream:
             yield line.rstrip("\n")
 
@@ -262,7 +271,7 @@ def _cells_of(line: str) -> list[str]:
 class _Lines:
     """Where the rows of a CSV file stand; looked up only when something is wrong."""
 
-    def __init__(self, path: Path, cells: int) -> None:
+    def __init__(self, path: Place, cells: int) -> None:
         self._path, self._cells, self.odd = path, cells, 0
 
     @cached_property

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections import Counter
 from collections.abc import Callable, Hashable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
-from pathlib import Path
 
 import numpy as np
 
@@ -20,6 +20,7 @@ from ...core.words.spellings import RESULTS as OTHER_RESULTS
 from ...core.words.spellings import TYPES as OTHER_TYPES
 from ...core.words.spellings import ours
 from ...core.words.vocabulary import CONDITION_WORDS, ELSEWHERE
+from ..place import Place
 
 SIGN_INS = Spec(
     "sign_ins",
@@ -30,7 +31,8 @@ SIGN_INS = Spec(
 COLUMNS = ("person", "resource", "address", "network", "client", "platform", "device", "risk", "shown", "result")
 BAD = -2
 EPOCH = "seconds or milliseconds since 1970"
-_KEPT = 10_000  # distinct things that are wrong, of each kind
+_KEPT = 10_000  # distinct things that are wrong
+_OTHERS = "…"  # the rest of them
 
 
 @record
@@ -38,7 +40,7 @@ class Part:
     """A file, or a share of one: in JSON Lines the lines that begin in these bytes, in Parquet these row groups, in CSV all of it.
     `last` None is the end."""
 
-    path: Path
+    path: Place
     first: int = 0
     last: int | None = None
 
@@ -60,33 +62,60 @@ class Batch:
 
 @dataclass
 class Unread:
-    """What could not be read: how many events, why, what stood there, and the first place of each."""
+    """What could not be read: how many events, why, what stood there, and the first place of each.
+
+    Of very many distinct things only some are named, the others are counted together as "…"; which are named depends on nothing but what
+    they are, so that shares of a log add up to what the log at once would give.
+    """
 
     read: int = 0
     spelled: dict[tuple[str, str], str] = field(default_factory=dict)  # by column and word: what it was read as
-    counts: dict[tuple[str, str], int] = field(default_factory=dict)
+    _counts: dict[tuple[str, str], int] = field(default_factory=dict)
     places: dict[tuple[str, str], tuple[str, int]] = field(default_factory=dict)
 
-    def add(self, why: str, value: str, count: int, path: Path, line: Callable[[], int]) -> None:
+    @property
+    def counts(self) -> dict[tuple[str, str], int]:
+        """How many events by why and what stood there."""
+        self._fold(_KEPT)
+        return self._counts
+
+    def add(self, why: str, value: str, count: int, path: Place, line: Callable[[], int]) -> None:
         """Counts events that cannot be read for one reason; `line` finds the first of them."""
         key = (why, value)
-        if key not in self.counts:
-            key = key if len(self.counts) < _KEPT else (why, "…")
-            self.places.setdefault(key, (str(path), line()))
-        self.counts[key] = self.counts.get(key, 0) + count
+        if key not in self._counts:
+            self.places[key] = (str(path), line())
+        self._counts[key] = self._counts.get(key, 0) + count
+        if len(self._counts) > 2 * _KEPT:
+            self._fold(_KEPT)
 
     def merge(self, other: Unread) -> None:
         """Adds what another reader could not read."""
         self.read += other.read
         self.spelled |= other.spelled
-        for key, count in other.counts.items():
-            self.counts[key] = self.counts.get(key, 0) + count
+        for key, count in other._counts.items():
+            self._counts[key] = self._counts.get(key, 0) + count
             self.places[key] = min(self.places.get(key, other.places[key]), other.places[key])
+        self._fold(_KEPT)
+
+    def _fold(self, kept: int) -> None:
+        """Leaves so many distinct things named, those of the least digest; whatever is folded once would be folded again."""
+        named = [key for key in self._counts if key[1] != _OTHERS]
+        if len(named) <= kept:
+            return
+        for why, value in sorted(named, key=_digest)[kept:]:
+            count, where = self._counts.pop((why, value)), self.places.pop((why, value))
+            others = why, _OTHERS
+            self._counts[others] = self._counts.get(others, 0) + count
+            self.places[others] = min(self.places.get(others, where), where)
 
     @property
     def total(self) -> int:
         """How many events these are."""
-        return sum(self.counts.values())
+        return sum(self._counts.values())
+
+
+def _digest(key: tuple[str, str]) -> bytes:
+    return hashlib.blake2b("\0".join(key).encode(errors="surrogatepass"), digest_size=16).digest()
 
 
 # What stood in some rows of a column: each distinct text with how often, and the first row.
@@ -196,7 +225,7 @@ class Meanings:
         wrong_time: Bools | None,
         counted: CellCounts,
         line: Callable[[int], int],
-        path: Path,
+        path: Place,
         unread: Unread,
     ) -> Batch:
         """The sign-ins of some rows, without those that cannot be read: they are counted.

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator, Sequence
-from pathlib import Path
 from typing import Any, BinaryIO
 
 import msgspec
@@ -13,9 +12,10 @@ import numpy as np
 from ...core.organisation.columns import NO_TIME
 from ...core.words.faults import Fault, nearest, quoted
 from ...core.words.times import parse_epoch, parse_time
-from ..binary import LARGEST_LOG, open_file
+from ..binary import LARGEST_LOG
 from ..faults import BadInput
 from ..jsoncells import cell_text
+from ..place import Place, opened
 from .interface import COLUMNS, EPOCH, SIGN_INS, Batch, Meanings, Part, Unread, counted_by
 
 BLOCK = 4 * 1024 * 1024
@@ -25,7 +25,7 @@ _LONGEST = 64 * 1024 * 1024
 def blocks(part: Part) -> Iterator[tuple[bytes, int]]:
     """A file (or the lines of it that begin in a part) in blocks of whole lines, each with the number of its first line;
     raises BadInput for a line without an end in sight."""
-    with open_file(part.path, LARGEST_LOG) as stream:
+    with opened(part.path, LARGEST_LOG) as stream:
         (line, place), rest = _begin(stream, part), b""
         if part.last is not None and place >= part.last:  # one long line of the part before covers this one
             return
@@ -70,9 +70,9 @@ def each_line(data: bytes, first: int) -> Iterator[tuple[int, bytes]]:
             yield line, raw
 
 
-def is_ocsf(path: Path) -> bool:
+def is_ocsf(path: Place) -> bool:
     """Whether the first object of a file is an OCSF event: it has a class_uid."""
-    with open_file(path, LARGEST_LOG) as stream:
+    with opened(path, LARGEST_LOG) as stream:
         for raw in stream:
             if raw.strip():
                 try:
@@ -120,7 +120,7 @@ def _moment(cell: str | None, unread: Unread) -> int:
 
 
 def _decoded(
-    decoder: msgspec.json.Decoder[dict[str, Any]], data: bytes, first: int, path: Path, unread: Unread
+    decoder: msgspec.json.Decoder[dict[str, Any]], data: bytes, first: int, path: Place, unread: Unread
 ) -> tuple[list[dict[str, Any]], Sequence[int]]:
     rows, lines = [], []
     for line, raw in each_line(data, first):
@@ -133,7 +133,7 @@ def _decoded(
     return rows, lines
 
 
-def _check(names: set[str], rows: Sequence[dict[str, Any]], lines: Sequence[int], path: Path) -> None:
+def _check(names: set[str], rows: Sequence[dict[str, Any]], lines: Sequence[int], path: Place) -> None:
     """Raises BadInput for columns that a table sign_ins does not have."""
     known = (*SIGN_INS.required, *SIGN_INS.optional)
     faults = []

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from operator import attrgetter
-from pathlib import Path
 from typing import Annotated, Any
 
 import msgspec
@@ -16,6 +15,7 @@ import numpy as np
 from ...core.organisation.columns import MISSING, Ints
 from ...core.sign_in.rehearsal import RESULTS
 from ...core.words.vocabulary import CLIENTS, DEVICES, PLATFORMS, RISKS
+from ..place import Place
 from .interface import BAD, Batch, Coder, Meanings, Part, Unread, counted_by
 from .lines import blocks, each_line
 from .methods import AMR, FACTORS, SOME_SECOND_FACTOR, WHOLE
@@ -278,7 +278,7 @@ def _fill(events: Sequence[Event]) -> None:
 
 
 def _decoded(
-    decoder: msgspec.json.Decoder[Event], data: bytes, first: int, path: Path, unread: Unread
+    decoder: msgspec.json.Decoder[Event], data: bytes, first: int, path: Place, unread: Unread
 ) -> tuple[list[Event], Sequence[int]]:
     """The events of a block and their lines; what is none is counted."""
     try:
@@ -301,7 +301,7 @@ def _decoded(
 
 
 def _sign_ins(
-    events: list[Event], lines: Sequence[int], path: Path, unread: Unread
+    events: list[Event], lines: Sequence[int], path: Place, unread: Unread
 ) -> tuple[list[Event], Sequence[int]]:
     """The events that are sign-ins; the others are counted."""
     kinds = [(e.class_uid, e.activity_id, e.metadata.version if e.metadata else None) for e in events]

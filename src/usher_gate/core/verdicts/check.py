@@ -1,0 +1,244 @@
+"""The check: what was found of all people, at once or in parts, with what is asked of the whole, as one answer in its fixed order."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+
+from ..organisation.columns import MISSING, Bools
+from ..organisation.services import Service
+from ..organisation.snapshot import Snapshot
+from ..sign_in.lockout import lockouts
+from .checker import Checker
+from .codes import DRIFTS, EXEMPT, MEETS, VERDICTS
+from .exceptions import in_force, taken_day
+from .found import Found, ServiceCount, together
+from .others import judge_organisation, judge_partners
+from .outcome import Root
+from .planned import judge_meetings
+from .remedy import Remedies, Somewhere
+from .result import CheckResult, ExceptionRow, OtherFinding, ServiceRow
+from .rules import AgreedException, Baseline, Rule
+from .run import Narrowing, Pair, Run, reported
+from .scope import pairs, unsupported_notes
+from .tally import RootCount, root_rows, shares
+
+
+class Workers:
+    """Whoever judges the people, each some of them; here one who judges everybody."""
+
+    def __init__(self, checker: Checker, narrowing: Narrowing) -> None:
+        self._run = Run(checker, narrowing)
+
+    def judge(self, asked: Sequence[Pair], progress: Callable[[int, int], None] | None) -> list[Found]:
+        """What each has found, in the order of the people. `progress` is told how much of how much is done."""
+        return [self._run.judge(asked, progress)]
+
+    def somewhere(self, method: str, asked: Any) -> list[Any]:
+        """What each says to a question to its Mending."""
+        return [getattr(self._run.mending(), method)(asked)]
+
+
+def check(
+    snapshot: Snapshot,
+    baseline: Baseline,
+    exceptions: Sequence[AgreedException] = (),
+    narrowing: Narrowing | None = None,
+    progress: Callable[[int, int], None] | None = None,
+    workers: Callable[[Checker, Narrowing], Workers] = Workers,
+) -> CheckResult:
+    """Judges a snapshot against a baseline. `progress` is told how much of how much is done; `workers` may share the people out.
+
+    Everything is judged, so that exceptions and groups are counted whole; narrowing only chooses what is reported.
+    """
+    narrowing, notes = narrowing or Narrowing(), set[str]()
+    checker = Checker(snapshot, baseline, exceptions)
+    every = list(pairs(baseline, snapshot, narrowing.keeps, notes))
+    crew = workers(checker, narrowing)
+    found = together(crew.judge([pair for pair in every if pair[0].subject == "people"], progress))
+    found.notes |= notes
+    others = Others(checker, narrowing, found)
+    for rule, service in every:
+        if rule.subject != "people":
+            others.judge(rule, service)
+    return _conclude(checker, narrowing, found, others.found, crew.somewhere)
+
+
+class Others:
+    """Rules about the organisation, its partners and planned meetings, judged on the whole; their counts go to what was found of people."""
+
+    def __init__(self, checker: Checker, narrowing: Narrowing, counts: Found) -> None:
+        self._checker, self._narrowing, self._counts = checker, narrowing, counts
+        self.found: list[OtherFinding] = []
+
+    def judge(self, rule: Rule, service: Service | None) -> None:
+        """One rule on one service."""
+        checker, counts = self._checker, self._counts
+        if rule.subject == "partners":
+            judged = judge_partners(rule, checker.snapshot, checker.exceptions)
+        elif rule.subject == "meetings":
+            judged = judge_meetings(rule, service, checker)
+        else:
+            judged = judge_organisation(rule, service, checker.resolver)
+        if any(tail.verdict != EXEMPT for _, tail in judged.found) or rule.subject != "meetings":
+            counts.judging.add(rule.id)
+        for name, covered in judged.covers.items():
+            counts.covers[name] = counts.covers.get(name, 0) + covered
+        people = self._narrowing.people
+        if not self._narrowing.keeps(rule, service.id if service else None):
+            return
+        counts.notes.update(judged.notes)
+        if service is not None and rule.subject == "meetings":
+            counts.notes.update(unsupported_notes(rule, service))
+        if people is not None and judged.organisers is None:
+            return
+        whose = [MISSING] * len(judged.found) if judged.organisers is None else judged.organisers.tolist()
+        # a report about some people speaks of them alone, and of their meetings
+        mine = [
+            (subject, tail, who)
+            for (subject, tail), who in zip(judged.found, whose, strict=True)
+            if people is None or (who != MISSING and people[who])
+        ]
+        counted = np.bincount([tail.verdict for _, tail, _ in mine], minlength=len(VERDICTS))
+        counts.counts[rule.id] = counts.counts.get(rule.id, 0) + counted
+        labels = self._labels() if rule.subject == "meetings" else {}
+        verdicts = self._narrowing.verdicts
+        for subject, tail, who in mine:
+            if tail.verdict in (MEETS, EXEMPT):
+                continue
+            if tail.verdict == DRIFTS and tail.root is not None:
+                self._root(tail.root, rule)
+            if verdicts is None or VERDICTS[tail.verdict] in verdicts:
+                label = labels.get(subject[1], "")
+                self.found.append(OtherFinding(rule, service.id if service else None, subject, tail, label, who))
+
+    def _root(self, root: Root, rule: Rule) -> None:
+        roots, more = self._counts.roots, RootCount(frozenset((rule.id,)), 0, 1)
+        roots[root] = roots[root].plus(more) if root in roots else more
+
+    def _labels(self) -> dict[str, str]:
+        table = self._checker.snapshot.meetings
+        if table is None or table.labels is None:
+            return {}
+        every = np.arange(len(table))
+        return dict(zip(table.ids.take(every), table.labels.take(every), strict=True))
+
+
+def _conclude(
+    checker: Checker, narrowing: Narrowing, found: Found, others: list[OtherFinding], somewhere: Somewhere
+) -> CheckResult:
+    """The whole answer, in its fixed order."""
+    snapshot, chosen = checker.snapshot, reported(checker, narrowing)
+    rules = tuple(rule for rule in checker.baseline.rules if rule.id in found.counts or narrowing.keeps(rule, None))
+    locked = lockouts(checker.gatekeeper)
+    stranded = tuple(
+        replace(each, people=each.people[chosen[each.people]])
+        for each in locked.stranded
+        if np.any(chosen[each.people])
+    )
+    notes = found.notes | locked.notes | checker.gatekeeper.notes | set(snapshot.notes)
+    notes |= _of_settings(checker) | _strange(checker, found.told)
+    none = (0,) * len(VERDICTS)
+    groups, units = snapshot.groups, snapshot.units
+    drifts, worst = found.everybody(len(chosen))
+    remedies = Remedies(checker, narrowing.keeps, found.wanted, found.at_doors, somewhere)
+    return CheckResult(
+        snapshot,
+        checker.baseline,
+        chosen,
+        rules,
+        tuple(sum(found.counts.values(), np.zeros(len(VERDICTS), np.int64)).tolist()),
+        {rule.id: tuple(found.counts[rule.id].tolist()) if rule.id in found.counts else none for rule in rules},
+        tuple(sorted(found.blocks, key=lambda block: (block.rule.id, block.service or ""))),
+        tuple(sorted(others, key=lambda other: (other.rule.id, other.service or "", other.subject))),
+        shares(found.groups, *((groups.ids, groups.names) if groups is not None else ((), ())), "group"),
+        shares(
+            found.units, units.paths if units is not None else (), (None,) * len(units.paths if units else ()), "unit"
+        ),
+        root_rows(found.roots, remedies.of),
+        _exceptions(checker, found),
+        tuple(sorted(found.clashes, key=lambda clash: (clash.service, clash.first, clash.second))),
+        found.clashing,
+        len(found.drifting),
+        drifts,
+        worst,
+        locked.found,
+        tuple(sorted(notes)),
+        stranded,
+        tuple(sorted(found.contests, key=lambda each: (each.service, each.control, each.value, each.settings))),
+        _judging_nobody(snapshot, rules, found),
+        _services(checker, narrowing, chosen, found),
+        narrowing.verdicts,
+    )
+
+
+def _judging_nobody(snapshot: Snapshot, rules: Sequence[Rule], found: Found) -> tuple[str, ...]:
+    """The rules that judge nobody, and do not say that they may."""
+    nobody = len(snapshot.people) == 0
+    return tuple(
+        rule.id
+        for rule in rules
+        if rule.id not in found.judging and (not rule.may_judge_nobody or (nobody and rule.subject == "people"))
+    )
+
+
+def _services(checker: Checker, narrowing: Narrowing, chosen: Bools, found: Found) -> tuple[ServiceRow, ...]:
+    """Services side by side."""
+    return tuple(
+        ServiceRow(
+            service.id,
+            service.title,
+            int(np.count_nonzero(checker.resolver.accounts(service) & chosen)),
+            tuple(counted.worst.tolist()),
+            tuple(counted.counts.tolist()),
+        )
+        for service in checker.snapshot.services or ()
+        if narrowing.services is None or service.id in narrowing.services
+        for counted in (found.services.get(service.id, ServiceCount()),)
+    )
+
+
+def _exceptions(checker: Checker, found: Found) -> tuple[ExceptionRow, ...]:
+    today = taken_day(checker.snapshot)
+    rows = []
+    for exception in checker.exceptions:
+        covers = found.covers.get(exception.id, 0)
+        state = "expired" if not in_force(exception, checker.snapshot) else "in-force" if covers else "idle"
+        days_left = (exception.until - today).days
+        rows.append(ExceptionRow(exception.id, exception.rules, state, covers, exception.until.isoformat(), days_left))
+    return tuple(rows)
+
+
+def _strange(checker: Checker, told: set[str]) -> set[str]:
+    """Notes about values in selectors that nobody at all has; of rules about people only those that the report speaks of."""
+    snapshot, scopes, notes = checker.snapshot, checker.scopes, set[str]()
+    for rule in checker.baseline.rules:
+        if rule.id in told:
+            notes.update(scopes.strange(rule.audience, f"the audience of rule {rule.id}"))
+            notes.update(scopes.strange(rule.exempted, f"the key except of rule {rule.id}"))
+    for exception in checker.exceptions:
+        notes.update(scopes.strange(exception.who, f"the key who of exception {exception.id}"))
+    for service in snapshot.services or ():
+        notes.update(scopes.strange(service.accounts, f"the key accounts of service {service.id}"))
+    for access_rule in snapshot.access_rules or ():
+        for selector, whose in ((access_rule.include, "include"), (access_rule.exclude, "exclude")):
+            notes.update(scopes.strange(selector, f"the key {whose} of access rule {access_rule.id}"))
+    return notes
+
+
+def _of_settings(checker: Checker) -> set[str]:
+    """Notes about the settings."""
+    snapshot = checker.snapshot
+    settings = snapshot.settings
+    notes = {
+        f"{count} settings of service {service} at the level {level} are ignored: the service has no such level"
+        for (service, level), count in checker.resolver.left_out.items()
+    }
+    if settings is not None and not settings.timed:
+        notes.add("settings has no column changed_at: nothing is known to have settled, so no setting counts as young")
+    if settings is not None and (late := int(np.count_nonzero(settings.changed > snapshot.taken_at))):
+        notes.add(f"{late} settings were changed after the snapshot was taken, and count as young")
+    return notes

@@ -1,0 +1,52 @@
+"""A check in parts: people by ranges of their order, each range judged apart by whoever has it, and the sums that make it whole again."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from itertools import pairwise
+from typing import Any
+
+from ..organisation.part import part_of
+from ..organisation.snapshot import Snapshot
+from .checker import Checker
+from .found import Found
+from .rules import AgreedException, Baseline
+from .run import Narrowing, Run
+from .scope import pairs
+
+
+def ranges(size: int, count: int) -> list[tuple[int, int]]:
+    """People from 0 to before `size` in so many ranges, all as long as can be, none empty (one where there is nobody)."""
+    cuts = sorted({size * number // count for number in range(count + 1)})
+    return list(pairwise(cuts)) if len(cuts) > 1 else [(0, size)]
+
+
+class Part:
+    """Some of the people of a snapshot, with the rules about them: judged once, then asked what edits would do to them."""
+
+    def __init__(
+        self,
+        whole: Snapshot,
+        baseline: Baseline,
+        exceptions: Sequence[AgreedException],
+        narrowing: Narrowing,
+        first: int,
+        last: int,
+    ) -> None:
+        """`narrowing` speaks of the people of the part alone."""
+        mine = part_of(whole, first, last)
+        self._run = Run(Checker(mine, baseline, exceptions), narrowing, first)
+        every = pairs(baseline, whole, narrowing.keeps, set())
+        self._pairs = [pair for pair in every if pair[0].subject == "people"]
+        self._judged: Found | None = None
+
+    def judge(self, progress: Callable[[int, int], None] | None = None) -> Found:
+        """What was found of these people."""
+        if self._judged is None:
+            self._judged = self._run.judge(self._pairs, progress)
+        return self._judged
+
+    def ask(self, method: str, asked: Any) -> Any:
+        """What Mending says to a question by one of its methods."""
+        self.judge()
+        return getattr(self._run.mending(), method)(asked)

@@ -1,0 +1,4 @@
+"""Large work shared out: who takes a share (processes of this machine, or an engine), what they do, and the sums that make it whole.
+
+Without large work, and without being told to, nothing here is used; the answer is the same byte for byte in either case.
+"""

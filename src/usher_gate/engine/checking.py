@@ -1,0 +1,91 @@
+"""A check shared out by ranges of people."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any
+
+from ..core.organisation.snapshot import Snapshot
+from ..core.verdicts.check import Workers
+from ..core.verdicts.checker import Checker
+from ..core.verdicts.found import Found
+from ..core.verdicts.parts import Part, ranges
+from ..core.verdicts.rules import AgreedException, Baseline
+from ..core.verdicts.run import Narrowing, Pair
+from ..core.words.record import record
+from .interface import Crew, Tell
+from .messages import Messages
+
+
+@dataclass
+class ToCheck:
+    """What everybody holds who checks a range: the whole snapshot, the baseline, the exceptions; and the ranges that they have judged."""
+
+    snapshot: Snapshot
+    baseline: Baseline
+    exceptions: Sequence[AgreedException]
+    parts: dict[tuple[int, int], Part] = field(default_factory=dict)
+
+    @cached_property
+    def messages(self) -> Messages:
+        """Writes and reads what is found."""
+        return Messages(self.baseline, self.snapshot)
+
+    def part(self, some: Range) -> Part:
+        """A range, judged already if it was asked for before."""
+        key = some.first, some.last
+        if key not in self.parts:
+            whole = self.snapshot, self.baseline, self.exceptions
+            self.parts[key] = Part(*whole, some.narrowing, some.first, some.last)
+        return self.parts[key]
+
+
+@record
+class Range:
+    """The people from `first` to before `last`, and what the report is to speak of, of them alone."""
+
+    first: int
+    last: int
+    narrowing: Narrowing
+
+
+def judge(held: ToCheck, some: Range, tell: Tell) -> bytes:
+    """What is found of a range, as a message."""
+    return held.messages.written(held.part(some).judge(lambda done, _: tell(done)))
+
+
+def ask(held: ToCheck, question: tuple[Range, str, Any], _: Tell) -> bytes:
+    """What a range says to a question to its Mending, as a message."""
+    some, method, asked = question
+    return held.messages.written(held.part(some).ask(method, asked))
+
+
+def shared_by(crew: Crew, held: ToCheck) -> Callable[[Checker, Narrowing], Workers]:
+    """The workers of a check, who are this crew."""
+    return lambda checker, narrowing: _Shared(crew, held, len(checker.snapshot.people), narrowing)
+
+
+class _Shared(Workers):
+    """Ranges of people, each judged by one of a crew."""
+
+    def __init__(self, crew: Crew, held: ToCheck, size: int, narrowing: Narrowing) -> None:
+        self._crew, self._held = crew, held
+        self._ranges = [Range(first, last, narrowing.part(first, last)) for first, last in ranges(size, crew.size)]
+
+    def judge(self, asked: Sequence[Pair], progress: Callable[[int, int], None] | None) -> list[Found]:
+        """What each has found, in the order of the people."""
+        whole = len(asked) * len(self._ranges)
+
+        def tell(done: int) -> None:
+            if progress is not None:
+                progress(done, whole)
+
+        said = self._crew.run(judge, self._ranges, tell)
+        return [self._held.messages.read(message) for message in said]
+
+    def somewhere(self, method: str, asked: Any) -> list[Any]:
+        """What each says to a question to its Mending."""
+        said = self._crew.run(ask, [(some, method, asked) for some in self._ranges], lambda _: None)
+        return [self._held.messages.read(message) for message in said]

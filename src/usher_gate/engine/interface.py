@@ -1,0 +1,33 @@
+"""What whoever shares work out is asked for."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Sequence
+from typing import Any
+
+Tell = Callable[[int], None]  # told how much of a task is done
+Work = Callable[[Any, Any, Tell], Any]  # what all hold, a task, whom to tell; gives what is found
+
+
+class Crew(ABC):
+    """Some who work beside one another, and hold the same. A task goes to whoever had the one of its number before, if they can."""
+
+    size: int  # how many of them there are
+
+    @abstractmethod
+    def run(self, work: Work, tasks: Sequence[Any], progress: Tell) -> list[Any]:
+        """What `work(held, task, tell)` gives for each task, in their order. `progress` is told the sum of what is done.
+
+        Raises what a task raises, and UsherError where whoever had it was lost for good.
+        """
+
+    @abstractmethod
+    def close(self) -> None:
+        """Lets everybody go."""
+
+    def __enter__(self) -> Crew:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()

@@ -1,0 +1,140 @@
+"""Where a file or a folder lies: on this machine, or at a URL of a store that fsspec knows (`s3://…`, `memory://…`)."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from functools import cached_property
+from io import BufferedReader
+from pathlib import Path, PurePosixPath
+from typing import Any, TypeAlias
+
+from ..core.words.faults import Fault
+from .binary import check_file, open_file, problem_of
+from .faults import BadInput, UsherError
+
+_URL = re.compile(r"(?!file:)[a-z][a-z0-9+.-]+://.", re.IGNORECASE)
+_REGULAR, _FOLDER = 0o100644, 0o40755
+
+
+@dataclass(frozen=True)
+class Url:
+    """A place in a store; who may read there is told by the environment, never by the URL."""
+
+    text: str
+
+    def __str__(self) -> str:
+        return self.text
+
+    def __truediv__(self, name: str) -> Url:
+        return Url(f"{self.text.rstrip('/')}/{name}")
+
+    @property
+    def name(self) -> str:
+        """The last part."""
+        return PurePosixPath(self.text).name
+
+    @property
+    def stem(self) -> str:
+        """The last part without its ending."""
+        return PurePosixPath(self.text).stem
+
+    @property
+    def suffix(self) -> str:
+        """The ending, with its dot."""
+        return PurePosixPath(self.text).suffix
+
+    @cached_property
+    def _store(self) -> tuple[Any, str]:
+        """The store, and where in it."""
+        try:
+            import fsspec
+        except ImportError:
+            raise UsherError(
+                "a URL needs fsspec; install it with: pip install 'usher-gate[cluster]' (and s3fs, or what your store needs)"
+            ) from None
+        try:
+            found: tuple[Any, str] = fsspec.core.url_to_fs(self.text)
+        except (ImportError, ValueError) as error:
+            raise UsherError(f"{self.text}: {' '.join(str(error).split())[:200]}") from None
+        return found
+
+    @contextmanager
+    def _reached(self) -> Iterator[tuple[Any, str]]:
+        """The store, and where in it; raises BadInput for what goes wrong there."""
+        store, where = self._store
+        try:
+            yield store, where
+        except FileNotFoundError:
+            raise BadInput([Fault(self.text, 0, "does not exist; write it, or name another")]) from None
+        except Exception as error:  # each store has errors of its own
+            if isinstance(error, (BadInput, UsherError)):
+                raise
+            what = " ".join(str(error).split())[:120] or type(error).__name__
+            raise BadInput([Fault(self.text, 0, f"cannot be read ({what}); see what the store says of it")]) from None
+
+    def told(self) -> dict[str, Any]:
+        """What the store tells of it: `type` (file or directory) and `size`; raises BadInput."""
+        with self._reached() as (store, where):
+            found: dict[str, Any] = store.info(where)
+            return found
+
+    def inside(self) -> list[Url]:
+        """What lies in it directly, in order of names; raises BadInput."""
+        with self._reached() as (store, where):
+            here = where.rstrip("/")
+            found = sorted(str(each).rstrip("/") for each in store.ls(where, detail=False))
+            return [self / PurePosixPath(each).name for each in found if each.strip("/") != here.strip("/")]
+
+    def stamp(self) -> str:
+        """Something that changes when the file does; raises BadInput."""
+        with self._reached() as (store, where):
+            return str(store.ukey(where))
+
+    def opened(self, largest: int) -> BufferedReader:
+        """The file, to be read as bytes; raises BadInput."""
+        told = self.told()
+        problem = problem_of(_FOLDER if told["type"] == "directory" else _REGULAR, int(told.get("size") or 0), largest)
+        if problem is not None:
+            raise BadInput([Fault(self.text, 0, problem)])
+        with self._reached() as (store, where):
+            found: BufferedReader = store.open(where, "rb")
+            return found
+
+    def fetch(self, to: Path) -> None:
+        """Copies the file here; raises BadInput."""
+        with self._reached() as (store, where):
+            store.get_file(where, str(to))
+
+
+Place: TypeAlias = Path | Url
+
+
+def place(text: str) -> Place:
+    """The place that a text names."""
+    return Url(text) if _URL.match(text) else Path(text)
+
+
+def size_of(where: Place) -> int:
+    """A file's size in bytes; raises BadInput, or OSError."""
+    return int(where.told().get("size") or 0) if isinstance(where, Url) else where.stat().st_size
+
+
+def is_folder(where: Place) -> bool:
+    """Whether it is a folder; raises BadInput where a URL cannot be reached."""
+    return where.told()["type"] == "directory" if isinstance(where, Url) else where.is_dir()
+
+
+def opened(where: Place, largest: int) -> BufferedReader:
+    """A file, to be read as bytes; raises BadInput."""
+    return where.opened(largest) if isinstance(where, Url) else open_file(where, largest)
+
+
+def for_arrow(where: Place, largest: int) -> Any:
+    """What Arrow is to read: the path of a file (checked), or a file in a store; raises BadInput."""
+    if isinstance(where, Url):
+        return where.opened(largest)
+    check_file(where, largest)
+    return str(where)
