@@ -19,9 +19,11 @@ from .common import (
     add_output,
     add_places,
     add_rows,
+    add_scheduler,
     judged,
     narrowing,
     need,
+    need_folder,
     places,
     read_inputs,
     say_notes,
@@ -71,6 +73,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="exit with 1 only for drift of this severity or worse",
     )
     add_rows(parser)
+    add_scheduler(parser)
 
 
 def _framework(word: str | None, baseline: Baseline) -> str | None:
@@ -119,7 +122,7 @@ def _keep(arguments: argparse.Namespace, result: CheckResult, store: Store) -> t
 
     where = places(arguments)
     reviews, notes = reviews_decided(Path(), result.snapshot)
-    snapshot, baseline = need(where.snapshot, "snapshot"), need(where.baseline, "baseline")
+    snapshot, baseline = need_folder(arguments, "keeping a check"), need(where.baseline, "baseline")
     made = store.keep(to_keep(result, snapshot, baseline, where.exceptions, reviews))
     if made is None:
         return (
@@ -156,7 +159,7 @@ def run(arguments: argparse.Namespace) -> int:
     store = _to_keep_in(arguments)
     inputs = read_inputs(arguments)
     chosen = narrowing(arguments, inputs.snapshot, inputs.baseline)
-    result = judged(inputs, chosen)
+    result = judged(arguments, inputs, chosen)
     result = replace(result, by=_framework(arguments.by, inputs.baseline), snapshot=_aged(arguments, result.snapshot))
     result = replace(result, line_of=inputs.read.setting_line, notes=tuple(sorted({*result.notes, *inputs.notes})))
     kept, lost = tuple[str, ...](), ""

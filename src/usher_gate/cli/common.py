@@ -15,6 +15,7 @@ from typing import TYPE_CHECKING, TextIO
 from ..core.words.faults import nearest, quoted
 from ..core.words.vocabulary import SEVERITIES
 from ..files.faults import UsherError
+from ..files.place import Place, place
 from ..files.written.workfolder import NAME, WorkFolder, read_workfolder
 from ..outputs.forms import forms_of
 
@@ -25,6 +26,9 @@ if TYPE_CHECKING:
     from ..core.verdicts.result import CheckResult
     from ..core.verdicts.rules import AgreedException, Baseline
     from ..core.verdicts.run import Narrowing
+    from ..engine.checking import ToCheck
+    from ..engine.interface import Crew
+    from ..engine.job import Job
     from ..files.snapshot.folder import Read
     from ..outputs.look import Look
 
@@ -49,7 +53,7 @@ class Inputs:
 def add_places(parser: argparse.ArgumentParser, baseline: bool = True, exceptions: bool = True) -> None:
     """Options for where the files lie."""
     group = parser.add_argument_group("files", f"{NAME} in the working folder says where they lie; these override it")
-    group.add_argument("--snapshot", type=Path, metavar="DIR", help="the snapshot folder")
+    group.add_argument("--snapshot", type=place, metavar="DIR", help="the snapshot folder, or its URL")
     if baseline:
         group.add_argument("--baseline", type=Path, metavar="FILE", help="the baseline")
     if baseline and exceptions:
@@ -112,6 +116,47 @@ def add_narrowing(parser: argparse.ArgumentParser, verdicts: bool = True, person
         parser.set_defaults(verdict=None)
 
 
+def add_scheduler(parser: argparse.ArgumentParser) -> None:
+    """Where large work is done."""
+    from ..engine.settings import scheduler
+
+    def address(text: str) -> str:
+        try:
+            return scheduler(text)
+        except ValueError as error:
+            raise argparse.ArgumentTypeError(str(error)) from None
+
+    parser.add_argument(
+        "--scheduler",
+        type=address,
+        metavar="ADDRESS",
+        help="share the work among the workers of a Dask scheduler (tcp://HOST:8786), or of local:N processes; none: do it here",
+    )
+
+
+def scheduler_for(arguments: argparse.Namespace) -> str | None:
+    """The scheduler that the call or the working folder names; None for none."""
+    from ..engine.settings import NOT_AT_ALL, scheduler_of
+
+    if arguments.scheduler is None:
+        return scheduler_of(Path())
+    return None if arguments.scheduler == NOT_AT_ALL else str(arguments.scheduler)
+
+
+def job_for(arguments: argparse.Namespace, kind: str) -> Job:
+    """What a scheduler's workers are told of this call."""
+    import secrets
+
+    from ..engine.job import Job, absolute, digest_of, program
+
+    where = places(arguments)
+    draft = absolute(getattr(arguments, "draft", None))
+    snapshot = absolute(need_snapshot(arguments))
+    baseline, exceptions = ("", "") if kind == "replay" else (absolute(where.baseline), absolute(where.exceptions))
+    inputs = digest_of(snapshot, baseline, exceptions, draft)
+    return Job(secrets.token_hex(6), kind, snapshot, baseline, exceptions, draft, inputs, program())
+
+
 def places(arguments: argparse.Namespace) -> WorkFolder:
     """Where the files lie: as the call says, else as the working folder does."""
     folder = read_workfolder(Path())
@@ -123,8 +168,28 @@ def places(arguments: argparse.Namespace) -> WorkFolder:
 def need(path: Path | None, what: str) -> Path:
     """A path that a verb cannot do without; raises UsherError without it."""
     if path is None:
-        raise UsherError(f'no {what} is named; write --{what} PATH, or {what} = "PATH" in {NAME}')
+        raise _unnamed(what)
     return path
+
+
+def _unnamed(what: str) -> UsherError:
+    return UsherError(f'no {what} is named; write --{what} PATH, or {what} = "PATH" in {NAME}')
+
+
+def need_snapshot(arguments: argparse.Namespace) -> Place:
+    """Where the snapshot lies; raises UsherError where none is named."""
+    found = places(arguments).snapshot
+    if found is None:
+        raise _unnamed("snapshot")
+    return found
+
+
+def need_folder(arguments: argparse.Namespace, why: str) -> Path:
+    """The snapshot's folder on this machine; raises UsherError where none is named, or a URL."""
+    found = need_snapshot(arguments)
+    if not isinstance(found, Path):
+        raise UsherError(f"{why} needs the snapshot on this machine; copy {found} here, and name the copy")
+    return found
 
 
 def read_inputs(arguments: argparse.Namespace, exceptions_too: bool = True, keep_tables: bool = False) -> Inputs:
@@ -134,7 +199,7 @@ def read_inputs(arguments: argparse.Namespace, exceptions_too: bool = True, keep
     from ..files.written.exceptions import read_exceptions
 
     where = places(arguments)
-    snapshot, baseline = need(where.snapshot, "snapshot"), need(where.baseline, "baseline")
+    snapshot, baseline = need_snapshot(arguments), need(where.baseline, "baseline")
     with working("reading"):
         read = read_snapshot(snapshot, keep_tables)
         rules, notes = read_baseline(baseline, read.snapshot.catalogue, read.snapshot)
@@ -149,24 +214,35 @@ def read_state(arguments: argparse.Namespace) -> Snapshot:
     from ..files.snapshot.folder import read_snapshot
 
     with working("reading"):
-        return read_snapshot(need(places(arguments).snapshot, "snapshot")).snapshot
+        return read_snapshot(need_snapshot(arguments)).snapshot
 
 
-def judged(inputs: Inputs, chosen: Narrowing) -> CheckResult:
-    """The whole check, shared among the processors of this machine where there are many people."""
+def judged(arguments: argparse.Namespace, inputs: Inputs, chosen: Narrowing) -> CheckResult:
+    """The whole check: by a scheduler's workers if one is named, else shared among the processors here where there are many people."""
     from ..core.verdicts.check import check
     from ..engine.processes import LARGE, at_hand
 
-    whole = inputs.snapshot, inputs.baseline, inputs.exceptions
-    with working("judging") as progress:
-        if len(inputs.snapshot.people) < LARGE or at_hand() < 2:
+    whole, size = (inputs.snapshot, inputs.baseline, inputs.exceptions), len(inputs.snapshot.people)
+    address = scheduler_for(arguments)
+    if address is None and (size < LARGE or at_hand() < 2):
+        with working("judging") as progress:
             return check(*whole, chosen, progress)
-        from ..engine.checking import ToCheck, shared_by
-        from ..engine.processes import Processes
+    from ..engine.checking import ToCheck, shared_by
 
-        held = ToCheck(*whole)
-        with Processes(held, at_hand()) as crew:
-            return check(*whole, chosen, progress, shared_by(crew, held))
+    held = ToCheck(*whole)
+    with working("judging") as progress, _crew(arguments, address, held) as crew:
+        return check(*whole, chosen, progress, shared_by(crew, held))
+
+
+def _crew(arguments: argparse.Namespace, address: str | None, held: ToCheck) -> Crew:
+    if address is None:
+        from ..engine.processes import Processes, at_hand
+
+        return Processes(held, at_hand())
+    from ..engine.cluster import Cluster
+    from ..engine.job import CHECK
+
+    return Cluster(address, job_for(arguments, CHECK))
 
 
 def narrowing(arguments: argparse.Namespace, snapshot: Snapshot, baseline: Baseline) -> Narrowing:

@@ -5,12 +5,12 @@ For the whole organisation, for one host (PERSON), for one planned meeting (--me
 from __future__ import annotations
 
 import argparse
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ..core.words.vocabulary import DOOR_WAYS, MEETING_KINDS
 from ..files.faults import UsherError
-from .common import add_output, chosen_people, find_person, known_name, need, places, planned_meeting, say_notes, write
+from ..files.place import place
+from .common import add_output, chosen_people, find_person, known_name, need_snapshot, planned_meeting, say_notes, write
 from .parser import whole
 
 if TYPE_CHECKING:
@@ -59,7 +59,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--from", dest="from_domain", metavar="DOMAIN", help="with PERSON: a visitor whose account is of this domain"
     )
     parser.add_argument("--rows", type=whole(0), default=12, metavar="N", help="rows of a table (default: 12; 0: all)")
-    parser.add_argument_group("files").add_argument("--snapshot", type=Path, metavar="DIR", help="the snapshot folder")
+    parser.add_argument_group("files").add_argument(
+        "--snapshot", type=place, metavar="DIR", help="the snapshot folder, or its URL"
+    )
     add_output(parser, "door")
 
 
@@ -70,7 +72,7 @@ def run(arguments: argparse.Namespace) -> int:
 
     _fits(arguments)
     arguments.baseline = arguments.exceptions = None
-    read = read_snapshot(need(places(arguments).snapshot, "snapshot"))
+    read = read_snapshot(need_snapshot(arguments))
     resolver = Resolver(read.snapshot)
     known = [service.id for service in read.snapshot.services or ()]
     if not known:

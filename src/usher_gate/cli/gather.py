@@ -55,6 +55,10 @@ def run(arguments: argparse.Namespace) -> int:
     if arguments.attempt:
         return _attempt(arguments.attempt, settings, folder)
     link = places(argparse.Namespace()).snapshot or Path("snapshot")
+    if not isinstance(link, Path):
+        raise UsherError(
+            f"a snapshot is gathered on this machine, and {link} is a URL; name a folder in usher-gate.toml"
+        )
     log = _Log(arguments.log_format)
     with log.showing() as progress:
         try:

@@ -13,7 +13,8 @@ from typing import TYPE_CHECKING
 
 from ..core.words.faults import quoted
 from ..files.faults import UsherError
-from .common import add_output, add_rows, chosen_people, need, places, say_notes, working, write
+from ..files.place import place
+from .common import add_output, add_rows, chosen_people, need_snapshot, say_notes, working, write
 
 if TYPE_CHECKING:
     from ..core.guests.policy import Policy
@@ -61,7 +62,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--group", action="append", metavar="ID", help="only guests in these groups")
     group.add_argument("--unit", action="append", metavar="PATH", help="only guests in these units and below")
     parser.add_argument(
-        "--snapshot", type=Path, metavar="DIR", help="the snapshot folder (default: as usher-gate.toml says)"
+        "--snapshot", type=place, metavar="DIR", help="the snapshot folder (default: as usher-gate.toml says)"
     )
     parser.set_defaults(baseline=None, exceptions=None)
     add_output(parser, "guests")
@@ -76,7 +77,7 @@ def run(arguments: argparse.Namespace) -> int:
             raise UsherError(f"--{name} writes what follows from answers; name their folder with --read")
     if arguments.all and arguments.ask is None:
         raise UsherError("--all asks about everybody; name a folder with --ask")
-    folder = need(places(arguments).snapshot, "snapshot")
+    folder = need_snapshot(arguments)
     with working("reading"):
         read = read_snapshot(folder, arguments.read is not None)
     on = arguments.on or datetime.now(UTC).date()

@@ -17,8 +17,7 @@ from .common import (
     add_places,
     add_rows,
     narrowing,
-    need,
-    places,
+    need_snapshot,
     read_inputs,
     say_notes,
     working,
@@ -145,14 +144,13 @@ def _stopped(arguments: argparse.Namespace, inputs: Inputs, one: Suggestion) -> 
     from ..core.sign_in.gatekeeper import Gatekeeper
     from ..core.sign_in.replay import Replay
     from ..engine.replaying import tally_all
-    from ..files.sign_ins import sign_in_files
+    from ..files.sign_ins import sign_in_table
 
-    folder = need(places(arguments).snapshot, "snapshot")
-    tables = [path for ending in (".csv", ".jsonl", ".parquet") if (path := folder / f"sign_ins{ending}").exists()]
-    if not tables:
+    table = sign_in_table(need_snapshot(arguments))
+    if table is None:
         return None
     present = Gatekeeper(inputs.snapshot)
-    tally, _ = tally_all(sign_in_files(tables[0]), Replay(present, present.with_rules(one.rules)), lambda _: None)
+    tally, _ = tally_all([table], Replay(present, present.with_rules(one.rules)), lambda _: None)
     done = tally.done()
     people = [each for each in done.people if each.sign_ins[1] + each.sign_ins[2]]
     return done.hurt[1] + done.hurt[2], len(people)

@@ -12,14 +12,33 @@ from typing import TYPE_CHECKING
 
 from ..core.words.faults import Faults
 from ..files.faults import UsherError
-from .common import add_output, add_places, add_rows, need, places, read_inputs, say_notes, working, write
+from ..files.place import place
+from .common import (
+    add_output,
+    add_places,
+    add_rows,
+    add_scheduler,
+    job_for,
+    need_folder,
+    need_snapshot,
+    read_inputs,
+    say_notes,
+    scheduler_for,
+    working,
+    write,
+)
 
 if TYPE_CHECKING:
+    from collections.abc import Callable, Sequence
+
     from ..core.changes.compare import Compared, Comparison
     from ..core.organisation.access_rules import AccessRule
     from ..core.organisation.snapshot import Snapshot
     from ..core.sign_in.gatekeeper import Gatekeeper
     from ..core.sign_in.lockout import Lockout
+    from ..core.sign_in.replay import Replay
+    from ..engine.interface import Crew
+    from ..files.place import Place
     from ..files.sign_ins.interface import Unread
     from ..outputs.rehearsal.answer import Missed, RehearsalAnswer
 
@@ -38,9 +57,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What the verb takes."""
     parser.add_argument(
         "--sign-ins",
-        type=Path,
+        type=place,
         metavar="PATH",
-        help="a file, or a folder of files: .csv, .jsonl, .ndjson, .parquet (default: the snapshot's table sign_ins)",
+        help="a file, a folder of files, or a URL of either: .csv, .jsonl, .ndjson, .parquet (default: the snapshot's table sign_ins)",
     )
     parser.add_argument("--changes", type=Path, metavar="FILE", help="a file of changes to try (form changes/1)")
     parser.add_argument(
@@ -59,6 +78,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="access rules to try instead of the observed ones (form access-rules/1)",
     )
     add_rows(parser)
+    add_scheduler(parser)
     add_places(parser)
     add_output(parser, "changed")
 
@@ -69,13 +89,15 @@ def run(arguments: argparse.Namespace) -> int:
     from ..files.snapshot.folder import read_snapshot
 
     if arguments.changes is not None:
+        if arguments.scheduler is not None:
+            raise UsherError("--changes is rehearsed on this machine; leave --scheduler out")
         return _changed(arguments)
     for name in ("write_snapshot", "notices"):
         if getattr(arguments, name) is not None:
             raise UsherError(f"--{name.replace('_', '-')} tells of a file of changes; name one with --changes")
     if arguments.format == "markdown":
         raise UsherError("sign-ins alone are told as table, json or csv; markdown is for --changes")
-    folder = need(places(arguments).snapshot, "snapshot")
+    folder = need_snapshot(arguments)
     snapshot = read_snapshot(folder).snapshot
     if snapshot.access_rules is None:
         raise UsherError("the snapshot has no access-rules.yaml, so nothing is known about what a sign-in meets")
@@ -87,19 +109,18 @@ def run(arguments: argparse.Namespace) -> int:
 
 
 def _on_sign_ins(
-    arguments: argparse.Namespace, folder: Path, present: Gatekeeper, draft: Gatekeeper | None, what: str | None
+    arguments: argparse.Namespace, folder: Place, present: Gatekeeper, draft: Gatekeeper | None, what: str | None
 ) -> tuple[RehearsalAnswer, Gatekeeper]:
     """What past sign-ins would meet; and the rules that were tried."""
     from ..core.sign_in.replay import Replay
-    from ..engine.processes import Processes, at_hand
-    from ..engine.replaying import large, tally_all
+    from ..engine.replaying import tally_all
     from ..files.sign_ins import sign_in_files
     from ..outputs.rehearsal.answer import RehearsalAnswer
 
     snapshot = present.snapshot
     files = sign_in_files(arguments.sign_ins or _table(folder))
     replay = Replay(present, draft)
-    crew = (lambda: Processes(replay, at_hand())) if at_hand() > 1 and large(files) else None
+    crew = _crew(arguments, replay, files)
     with working("rehearsing", "events") as progress:
         tally, unread = tally_all(files, replay, lambda read: progress(read, 0) if progress is not None else None, crew)
     tried = draft or present.with_rules(_enforced(snapshot))
@@ -115,6 +136,20 @@ def _on_sign_ins(
         dict(sorted(unread.spelled.items())),
     )
     return answer, tried
+
+
+def _crew(arguments: argparse.Namespace, replay: Replay, files: Sequence[Place]) -> Callable[[], Crew] | None:
+    """Who shares the log: a scheduler's workers if one is named, the processors here where it is large; None for this process alone."""
+    from ..engine.processes import Processes, at_hand
+    from ..engine.replaying import large
+
+    address = None if arguments.changes is not None else scheduler_for(arguments)
+    if address is None:
+        return (lambda: Processes(replay, at_hand())) if at_hand() > 1 and large(files) else None
+    from ..engine.cluster import Cluster
+    from ..engine.job import REPLAY
+
+    return lambda: Cluster(address, job_for(arguments, REPLAY))
 
 
 def _changed(arguments: argparse.Namespace) -> int:
@@ -149,7 +184,7 @@ def _changed(arguments: argparse.Namespace) -> int:
     if arguments.write_snapshot is not None:
         from ..files.written.snapshot_out import write_snapshot
 
-        folder = need(places(arguments).snapshot, "snapshot")
+        folder = need_folder(arguments, "--write-snapshot")
         write_snapshot(folder, arguments.write_snapshot, before, applied.snapshot, inputs.read.tables, applied.tables)
     write(
         arguments,
@@ -166,9 +201,10 @@ def _signed(
 ) -> RehearsalAnswer | None:
     """The sign-ins of the log, if there is one, under the access rules as they would be."""
     from ..core.sign_in.gatekeeper import Gatekeeper
+    from ..files.sign_ins import sign_in_table
 
-    folder = need(places(arguments).snapshot, "snapshot")
-    if arguments.sign_ins is None and not any(folder.glob("sign_ins.*")):
+    folder = need_snapshot(arguments)
+    if arguments.sign_ins is None and sign_in_table(folder) is None:
         notes.append("there is no log of sign-ins, so the access rules were tried on none")
         return None
     if before.access_rules is None:
@@ -226,14 +262,14 @@ def _draft_notices(
     return len(drafts), sum(map(len, rows))
 
 
-def _table(folder: Path) -> Path:
+def _table(snapshot: Place) -> Place:
     """The snapshot's own table."""
-    found = [path for ending in (".csv", ".jsonl", ".parquet") if (path := folder / f"sign_ins{ending}").exists()]
-    if len(found) == 1:
-        return found[0]
-    if found:
-        raise UsherError(f"{found[1]} stands beside {found[0].name}; keep one file for each table")
-    raise UsherError(f"{folder} has no table sign_ins; write --sign-ins PATH")
+    from ..files.sign_ins import sign_in_table
+
+    found = sign_in_table(snapshot)
+    if found is None:
+        raise UsherError(f"{snapshot} has no table sign_ins; write --sign-ins PATH")
+    return found
 
 
 def _draft(path: Path | None, present: Gatekeeper) -> Gatekeeper | None:

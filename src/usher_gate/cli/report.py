@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 from ..core.words.faults import Faults, quoted
 from ..files.faults import UsherError
-from .common import add_narrowing, add_places, judged, narrowing, read_inputs, say_notes, working
+from .common import add_narrowing, add_places, add_scheduler, judged, narrowing, read_inputs, say_notes, working
 
 if TYPE_CHECKING:
     from ..core.verdicts.result import CheckResult
@@ -43,6 +43,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--plan", type=Path, metavar="FILE", help="tell this plan: mend's JSON, or a file of changes")
     add_places(parser)
     add_narrowing(parser, verdicts=False)
+    add_scheduler(parser)
 
 
 def run(arguments: argparse.Namespace) -> int:
@@ -58,7 +59,7 @@ def run(arguments: argparse.Namespace) -> int:
     inputs = read_inputs(arguments, keep_tables=arguments.plan is not None)
     chosen = narrowing(arguments, inputs.snapshot, inputs.baseline)
     plan = _plan(arguments.plan, inputs) if arguments.plan is not None else None
-    result = judged(inputs, chosen)
+    result = judged(arguments, inputs, chosen)
     whole = not any(getattr(arguments, name) for name in ("rule", "service", "person", "group", "unit", "severity"))
     result = replace(result, line_of=inputs.read.setting_line)
     history, untold = None, ""

@@ -6,13 +6,13 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Collection
-from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ..core.words.faults import nearest, quoted
 from ..core.words.vocabulary import CONDITION_WORDS, MFA_WORDS, PERSON_KINDS
 from ..files.faults import UsherError
-from .common import add_output, find_person, need, places, say_notes, write
+from ..files.place import place
+from .common import add_output, find_person, need_snapshot, say_notes, write
 
 if TYPE_CHECKING:
     from ..core.organisation.snapshot import Snapshot
@@ -57,7 +57,9 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         default="",
         help="absent, offered or required",
     )
-    parser.add_argument_group("files").add_argument("--snapshot", type=Path, metavar="DIR", help="the snapshot folder")
+    parser.add_argument_group("files").add_argument(
+        "--snapshot", type=place, metavar="DIR", help="the snapshot folder, or its URL"
+    )
     add_output(parser, "sign-in")
 
 
@@ -74,7 +76,7 @@ def run(arguments: argparse.Namespace) -> int:
     arguments.resource = arguments.resource[0]
     if arguments.home_domain and arguments.kind != "guest":
         raise UsherError("--home-domain says where a guest comes from; write --kind guest, or leave it out")
-    snapshot = read_snapshot(need(places(arguments).snapshot, "snapshot")).snapshot
+    snapshot = read_snapshot(need_snapshot(arguments)).snapshot
     if snapshot.access_rules is None:
         raise UsherError("the snapshot has no access-rules.yaml, so nothing is known about what a sign-in meets")
     _among(arguments.resource, snapshot.resources, "resource")

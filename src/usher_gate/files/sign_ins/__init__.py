@@ -12,7 +12,18 @@ from ..place import Place, Url, is_folder, opened
 from .interface import SIGN_INS, Batch, Meanings, Part, Unread
 from .methods import AMR, FACTORS, WHOLE
 
-__all__ = ["AMR", "FACTORS", "SIGN_INS", "WHOLE", "Batch", "Part", "Unread", "read_sign_ins", "sign_in_files"]
+__all__ = [
+    "AMR",
+    "FACTORS",
+    "SIGN_INS",
+    "WHOLE",
+    "Batch",
+    "Part",
+    "Unread",
+    "read_sign_ins",
+    "sign_in_files",
+    "sign_in_table",
+]
 
 Reader = Callable[[Part, Meanings, Unread], Iterator[Batch]]
 
@@ -63,6 +74,19 @@ def sign_in_files(path: Place) -> list[Place]:
     if path.suffix not in FORMATS:
         raise BadInput([Fault(str(path), 0, f"is of no known kind; name a file that ends in {endings}")])
     return [path]
+
+
+def sign_in_table(snapshot: Place) -> Place | None:
+    """The table sign_ins of a snapshot, in whichever format; None where it has none; raises BadInput."""
+    inside = (
+        snapshot.inside()
+        if isinstance(snapshot, Url)
+        else [path for ending in FORMATS if (path := snapshot / f"{SIGN_INS.name}{ending}").exists()]
+    )
+    found: list[Place] = [path for path in inside if path.name in {f"{SIGN_INS.name}{ending}" for ending in FORMATS}]
+    if len(found) > 1:
+        raise BadInput([Fault(str(found[1]), 0, f"stands beside {found[0].name}; keep one file for each table")])
+    return found[0] if found else None
 
 
 def read_sign_ins(parts: Sequence[Part], replay: Replay, unread: Unread) -> Iterator[Batch]:

@@ -6,6 +6,7 @@ import json
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import Any
 
 import numpy as np
@@ -16,7 +17,7 @@ from ...core.organisation.build.meetings import MEETINGS, build_meetings
 from ...core.organisation.build.partners import PARTNERS, build_partners
 from ...core.organisation.build.people import PEOPLE, Register, build_people
 from ...core.organisation.build.settings import OBSERVATIONS, SETTINGS, build_observations, build_settings
-from ...core.organisation.build.table import Table
+from ...core.organisation.build.table import Table, piece_of
 from ...core.organisation.columns import Longs, Texts
 from ...core.organisation.networks import Networks, Span, span_of
 from ...core.organisation.snapshot import Snapshot
@@ -25,6 +26,7 @@ from ...core.words.faults import Fault, Faults, nearest, quoted
 from ...core.words.times import parse_time, show_time
 from ...core.words.vocabulary import ELSEWHERE
 from ..faults import BadInput, stop_if_any
+from ..place import Place, Url
 from ..tables import FORMATS, Shelf
 from ..yamltree import Cursor, read_yaml
 from .access_rules import read_access_rules
@@ -51,11 +53,13 @@ READ_FILES = frozenset((*TABLES, *_YAML, "manifest")) - {"sign_ins"}
 
 @dataclass(frozen=True)
 class SettingsTold:
-    """What the settings table says besides its settings: its file's name, and of each row the line and what somebody wrote there."""
+    """What the settings table says besides its settings: its file's name (and those of its pieces, with their first rows), and of each row
+    the line and what somebody wrote there."""
 
     file: str
     lines: Sequence[int]
     notes: Texts | None
+    pieces: Sequence[tuple[str, int]] = ()
 
 
 @dataclass(frozen=True)
@@ -74,7 +78,10 @@ class Read:
 
     def setting_line(self, row: int) -> str:
         """Where a setting stands, as FILE:LINE."""
-        return "" if self.settings is None or row < 0 else f"{self.settings.file}:{self.settings.lines[row]}"
+        if self.settings is None or row < 0:
+            return ""
+        piece = piece_of(self.settings.pieces, row)
+        return f"{self.settings.file}{f'/{piece}' if piece else ''}:{self.settings.lines[row]}"
 
 
 @dataclass(frozen=True)
@@ -90,8 +97,10 @@ class _Organisation:
     second_factor_default: bool = False
 
 
-def read_snapshot(folder: Path, keep_tables: bool = False) -> Read:
-    """Reads a snapshot folder; raises BadInput with all faults of all files. `keep_tables` keeps every table as it was read."""
+def read_snapshot(folder: Place, keep_tables: bool = False) -> Read:
+    """Reads a snapshot folder, here or in a store; raises BadInput with every fault. `keep_tables` keeps every table as it was read."""
+    if isinstance(folder, Url):
+        return _read_fetched(folder, keep_tables)
     faults = Faults()
     if (
         folder.is_dir()
@@ -116,14 +125,47 @@ def read_snapshot(folder: Path, keep_tables: bool = False) -> Read:
     return read
 
 
-def _told_row(told: SettingsTold | None) -> tuple[str, Longs, Texts | None] | None:
+def _read_fetched(folder: Url, keep_tables: bool) -> Read:
+    """A snapshot in a store: its files are copied here, and read; raises BadInput."""
+    with TemporaryDirectory(prefix="usher-gate-") as name:
+        here = Path(name) / (folder.name or "snapshot")
+        here.mkdir()
+        for each in folder.inside():
+            if each.stem in READ_FILES and each.suffix:
+                each.fetch(here / each.name)
+            elif each.stem in TABLES and each.stem in READ_FILES:
+                (here / each.name).mkdir()
+                for piece in each.inside():
+                    piece.fetch(here / each.name / piece.name)
+        try:
+            faults = Faults()
+            manifest = read_manifest(here, faults)
+            stop_if_any(faults)
+            read = _read_anew(here, manifest, faults, keep_tables)
+        except BadInput as error:
+            told = [replace(fault, file=fault.file.replace(str(here), str(folder))) for fault in error.faults]
+            raise BadInput(told) from None
+    return read
+
+
+_Told = tuple[str, Longs, Texts | None, list[tuple[str, int]]]
+
+
+def _told_row(told: SettingsTold | None) -> _Told | None:
     if told is None:
         return None
-    return told.file, np.fromiter((told.lines[row] for row in range(len(told.lines))), np.int64), told.notes
+    return (
+        told.file,
+        np.fromiter((told.lines[row] for row in range(len(told.lines))), np.int64),
+        told.notes,
+        list(told.pieces),
+    )
 
 
-def _settings_told(told: tuple[str, Longs, Texts | None] | None) -> SettingsTold | None:
-    return None if told is None else SettingsTold(told[0], told[1].tolist(), told[2])
+def _settings_told(told: _Told | None) -> SettingsTold | None:
+    if told is None:
+        return None
+    return SettingsTold(told[0], told[1].tolist(), told[2], [(name, first) for name, first in told[3]])
 
 
 def _stale(folder: Path, manifest: Manifest | None, taken_at: int) -> str:
@@ -156,7 +198,7 @@ def _told_beside(table: Table | None) -> SettingsTold | None:
         return None
     every = np.arange(table.rows)
     notes = table.columns["note"].texts(every) if "note" in table.columns else None
-    return SettingsTold(table.name, _Lines(table), notes)
+    return SettingsTold(table.name, _Lines(table), notes, table.pieces)
 
 
 class _Lines(Sequence[int]):
@@ -241,7 +283,7 @@ def _missing(folder: Path, tables: Mapping[str, Table | None]) -> Iterator[str]:
         table = tables.get(name)
         if table is not None:
             yield from (f"{name}.{column}" for column in table.spec.optional if column not in table.columns)
-        elif not any((folder / f"{name}{ending}").exists() for ending in FORMATS):
+        elif not any((folder / f"{name}{ending}").exists() for ending in ("", *FORMATS)):
             yield name
 
 

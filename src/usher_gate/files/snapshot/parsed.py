@@ -32,11 +32,18 @@ def key_of(folder: Path, names: frozenset[str]) -> bytes | None:
     if os.environ.get(SWITCH, "").lower() == "off":
         return None
     files = sorted(path for path in folder.iterdir() if path.is_file())
-    mine = [path for path in files if path.stem in names]
+    pieces = [
+        path
+        for each in sorted(folder.iterdir())
+        if each.is_dir() and each.name in names
+        for path in sorted(each.iterdir())
+    ]
+    files += pieces
+    mine = [path for path in files if path.stem in names or path in pieces]
     if sum(path.stat().st_size for path in mine) < WORTH_BYTES:
         return None
     whole = hashlib.blake2b(digest_size=_DIGEST)
-    for part in (__version__, *_program(), str(folder), *(path.name for path in files)):
+    for part in (__version__, *_program(), str(folder), *(str(path.relative_to(folder)) for path in files)):
         whole.update(f"{part}\n".encode(errors="surrogateescape"))
     for path in mine:
         with open_file(path, LARGEST_TABLE) as stream:

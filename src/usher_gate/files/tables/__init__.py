@@ -34,23 +34,35 @@ def _parquet(path: Path, shown: str, spec: Spec, faults: Faults) -> Table | None
     return read_parquet(path, shown, spec, faults)
 
 
+def _folder(path: Path, shown: str, spec: Spec, faults: Faults) -> Table | None:
+    from .pieces import read_pieces
+
+    return read_pieces(path, shown, spec, faults)
+
+
+IN_PIECES = frozenset({"people", "members", "settings", "observations", "authenticators", "passes"})
 FORMATS: Mapping[str, Reader] = {".csv": _csv, ".jsonl": _jsonl, ".parquet": _parquet}
 
 
 def read_table(folder: Path, spec: Spec, faults: Faults) -> Table | None:
-    """The table of that name in a folder; None where there is none, or, with faults, where it cannot be used."""
+    """The table of that name in a folder; None where there is none, or, with faults, where it cannot be used.
+
+    A large table may be a folder of Parquet files.
+    """
     present = [ending for ending in FORMATS if (folder / f"{spec.name}{ending}").exists()]
+    if spec.name in IN_PIECES and (folder / spec.name).is_dir():
+        present.append("")
     if not present:
         return None
     if len(present) > 1:
         faults.add(
             str(folder / f"{spec.name}{present[1]}"),
             0,
-            f"stands beside {spec.name}{present[0]}; keep one file for each table",
+            f"stands beside {spec.name}{present[0]}; keep one file for each table (or one folder of Parquet files)",
         )
         return None
     path = folder / f"{spec.name}{present[0]}"
-    return FORMATS[present[0]](path, str(path), spec, faults)
+    return (FORMATS[present[0]] if present[0] else _folder)(path, str(path), spec, faults)
 
 
 class Shelf:
@@ -69,6 +81,8 @@ class Shelf:
 
     def _size(self, spec: Spec) -> int:
         paths = [self.folder / f"{spec.name}{ending}" for ending in FORMATS]
+        if spec.name in IN_PIECES and (pieces := self.folder / spec.name).is_dir():
+            paths += pieces.iterdir()
         return sum(path.stat().st_size for path in paths if path.is_file())
 
     def _read(self, spec: Spec) -> tuple[Table | None, Faults]:

@@ -44,26 +44,42 @@ def whole_parquet(shown: str) -> Iterator[None]:
 
 def read_parquet(path: Path, shown: str, spec: Spec, faults: Faults) -> Table | None:
     """A Parquet table; None, with faults, where it cannot be used."""
-    import pyarrow as pa
-    import pyarrow.parquet as pq
-
     from .arrowcolumn import ArrowColumn
 
     try:
-        check_file(path, LARGEST_TABLE, shown)
-        with whole_parquet(shown):
-            file = pq.ParquetFile(path)
-            names = list(file.schema_arrow.names)
-        before = len(faults.found)
-        spec.check_columns(names, shown, 1, faults)
-        if len(faults.found) > before:
-            return None
-        with whole_parquet(shown):
-            data = file.read(columns=[name for name in names if not name.startswith("x.")])
-            data.validate(full=True)  # text that is no UTF-8 included
+        data = columns_of(path, shown, spec, faults)
     except BadInput as error:
         faults.found += error.faults
         return None
+    if data is None:
+        return None
+    before = len(faults.found)
+    columns = {name: ArrowColumn(array) for name, array in texts_of(data, shown, spec, faults).items()}
+    return None if len(faults.found) > before else Table(spec, shown, data.num_rows, columns, lambda row: row + 1)
+
+
+def columns_of(path: Path, shown: str, spec: Spec, faults: Faults) -> Any:
+    """What a Parquet file holds of a table, as Arrow has it; None, with faults, for other columns; raises BadInput."""
+    import pyarrow.parquet as pq
+
+    check_file(path, LARGEST_TABLE, shown)
+    with whole_parquet(shown):
+        file = pq.ParquetFile(path)
+        names = list(file.schema_arrow.names)
+    before = len(faults.found)
+    spec.check_columns(names, shown, 1, faults)
+    if len(faults.found) > before:
+        return None
+    with whole_parquet(shown):
+        data = file.read(columns=[name for name in names if not name.startswith("x.")])
+        data.validate(full=True)  # text that is no UTF-8 included
+    return data
+
+
+def texts_of(data: Any, shown: str, spec: Spec, faults: Faults) -> dict[str, Any]:
+    """The columns as text (or times with a zone), with a fault for each whose type does not fit."""
+    import pyarrow as pa
+
     columns = {}
     for name in data.column_names:
         try:
@@ -73,10 +89,8 @@ def read_parquet(path: Path, shown: str, spec: Spec, faults: Faults) -> Table | 
         if array is None:
             faults.add(shown, 1, f"the column {name} holds {data[name].type}; {_DUE[spec.type_of(name)]} is due")
         else:
-            columns[name] = ArrowColumn(array)
-    if len(columns) < len(data.column_names):
-        return None
-    return Table(spec, shown, data.num_rows, columns, lambda row: row + 1)
+            columns[name] = array
+    return columns
 
 
 def _texts(array: Any, kind: str, pa: Any) -> Any:

@@ -20,7 +20,7 @@ from ...core.words.faults import Fault
 from ...core.words.times import rfc3339
 from ...core.words.vocabulary import CONDITION_WORDS
 from ..faults import BadInput
-from ..tables import FORMATS
+from ..tables import FORMATS, IN_PIECES
 from ..write import whole_file
 
 
@@ -39,7 +39,9 @@ def write_snapshot(
     into.mkdir(parents=True, exist_ok=True)
     new = {name: table for name, table in changed.items() if tables.get(name) is not table}
     for path in sorted(folder.iterdir()):
-        if path.is_file() and path.name != "manifest.json" and not (path.suffix in FORMATS and path.stem in new):
+        if path.is_dir() and path.name in IN_PIECES and path.name not in new:
+            shutil.copytree(path, into / path.name)
+        elif path.is_file() and path.name != "manifest.json" and not (path.suffix in FORMATS and path.stem in new):
             shutil.copyfile(path, into / path.name)
     for name, table in new.items():
         with whole_file(into / f"{name}.csv") as stream:

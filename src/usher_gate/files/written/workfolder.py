@@ -11,19 +11,21 @@ from ...core.words.faults import Fault, nearest, quoted
 from ...core.words.record import record
 from ..binary import LARGEST_WRITTEN, open_file
 from ..faults import BadInput
+from ..place import Place, place
 
 NAME = "usher-gate.toml"
 KEYS = ("snapshot", "baseline", "exceptions", "history")
 GATHER = "gather"  # a table of its own, read by sources/settings.py
 HISTORY = "history"  # a table of its own, read by history/settings.py; or the path of a SQLite file
 GUESTS = "guests"  # a table of its own, read by policy.py
+CLUSTER = "cluster"  # a table of its own, read by engine/settings.py
 
 
 @record
 class WorkFolder:
     """The places that a working folder names; None where it names none."""
 
-    snapshot: Path | None = None
+    snapshot: Place | None = None
     baseline: Path | None = None
     exceptions: Path | None = None
 
@@ -74,7 +76,7 @@ def read_workfolder(folder: Path) -> WorkFolder:
             ),
             1,
         )
-        if key in (GATHER, GUESTS, HISTORY) and isinstance(value, dict):
+        if key in (GATHER, GUESTS, HISTORY, CLUSTER) and isinstance(value, dict):
             continue
         if key not in KEYS:
             faults.append(Fault(shown, line, f"unknown key {quoted(key)}; {nearest(key, KEYS)}"))
@@ -82,4 +84,8 @@ def read_workfolder(folder: Path) -> WorkFolder:
             faults.append(Fault(shown, line, f'{key} is not a path; write {key} = "{key}"'))
     if faults:
         raise BadInput(faults)
-    return WorkFolder(*(folder / data[key] if key in data else None for key in KEYS[:3]))
+    snapshot = place(data["snapshot"]) if "snapshot" in data else None
+    return WorkFolder(
+        folder / snapshot if isinstance(snapshot, Path) else snapshot,
+        *(folder / data[key] if key in data else None for key in ("baseline", "exceptions")),
+    )

@@ -91,12 +91,12 @@ def ids_once(table: Table, faults: Faults, order: Longs | None, each: str) -> No
     """Names the ids that two rows have; `each` is who or what has one."""
     ids = table.columns["id"]
     for first, second in ids.repeated(order)[:50]:
-        one, other = sorted((table.line_of(first), table.line_of(second)))
+        one, other = sorted((first, second))
         cell = ids.texts(np.array([first])).take(np.array([0]))[0]
-        faults.add(
-            table.file,
+        table.fault(
             other,
-            f"the id {quoted(cell)} stands here and in line {one}; give each {each} an id of its own",
+            f"the id {quoted(cell)} stands here and in {table.line(one)}; give each {each} an id of its own",
+            faults,
         )
 
 

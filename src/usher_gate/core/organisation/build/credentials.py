@@ -25,9 +25,7 @@ PASSES = Spec(
 def _note_lost(table: Table, exists: np.ndarray, what: str, faults: Faults) -> None:
     lost = np.flatnonzero(~exists)
     if len(lost):
-        faults.note(
-            f"{table.name}:{table.line_of(int(lost[0]))}: {len(lost)} {what} of a person who does not exist; ignored"
-        )
+        faults.note(f"{table.where(int(lost[0]))}: {len(lost)} {what} of a person who does not exist; ignored")
 
 
 def build_authenticators(table: Table | None, register: Register, faults: Faults) -> Authenticators | None:
@@ -58,7 +56,7 @@ def build_passes(table: Table | None, register: Register, taken_at: int, faults:
         return None
     start = issued if starts is None else np.where(starts == NO_TIME, issued, starts)
     for row in np.flatnonzero(expires <= start)[:5].tolist():
-        faults.note(f"{table.name}:{table.line_of(row)}: the pass ends before it begins, and counts nowhere")
+        faults.note(f"{table.where(row)}: the pass ends before it begins, and counts nowhere")
     _note_lost(table, exists, "passes", faults)
     kept = np.flatnonzero((person != MISSING) & (expires > start))
     issuer, silent = None, np.zeros(table.rows, bool)

@@ -44,7 +44,7 @@ def build_groups(table: Table | None, members: Table | None, register: Register 
             if group in names and group:
                 table.fault(
                     row,
-                    f"the group {quoted(group)} stands here and in line {table.line_of(lines[group])}; "
+                    f"the group {quoted(group)} stands here and in {table.line(lines[group])}; "
                     "give each group an id of its own",
                     faults,
                 )
@@ -113,6 +113,6 @@ def _note_rows(table: Table, rows: Longs, fault: str, faults: Faults) -> None:
         count = len(rows)
         verb = fault if count > 1 else fault.replace("name ", "names ", 1)
         faults.note(
-            f"{table.name}:{table.line_of(int(rows[0]))}: {count} row{'s' if count > 1 else ''} "
+            f"{table.where(int(rows[0]))}: {count} row{'s' if count > 1 else ''} "
             f"{verb}; {'they are' if count > 1 else 'it is'} ignored"
         )

@@ -30,9 +30,7 @@ def build_partners(table: Table | None, faults: Faults) -> tuple[Partner, ...] |
             )
         before = first.setdefault(domain.casefold(), row)
         if before != row and domain:
-            table.fault(
-                row, f"the partner {quoted(domain)} stands here and in line {table.line_of(before)}; keep one", faults
-            )
+            table.fault(row, f"the partner {quoted(domain)} stands here and in {table.line(before)}; keep one", faults)
     return tuple(
         Partner(
             domain,

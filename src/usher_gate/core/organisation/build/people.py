@@ -107,9 +107,7 @@ def build_people(table: Table, faults: Faults) -> Register:
     lost = kept[(named & (numbered == MISSING))[kept]]
     if len(lost):
         whom = f"{len(lost)} people have a sponsor who is" if len(lost) > 1 else "a sponsor is"
-        faults.note(
-            f"{table.name}:{table.line_of(int(lost.min()))}: {whom} not an active person; it counts as no sponsor"
-        )
+        faults.note(f"{table.where(int(lost.min()))}: {whom} not an active person; it counts as no sponsor")
     sponsors = numbered[kept]
     return replace(register, people=replace(register.people, sponsors=sponsors))
 
@@ -169,7 +167,7 @@ def _logins_once(table: Table, faults: Faults) -> None:
         other = first.setdefault(login.casefold(), row) if login else row
         if other != row and found < 50:
             found += 1
-            message = f"the login {quoted(login)} stands here and in line {table.line_of(other)}; give each account a login of its own"
+            message = f"the login {quoted(login)} stands here and in {table.line(other)}; give each account a login of its own"
             table.fault(row, message, faults)
 
 

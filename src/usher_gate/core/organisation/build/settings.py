@@ -150,7 +150,7 @@ def _targets(
     if nobody:
         rows = np.flatnonzero(np.isin(scope.codes, nobody))
         faults.note(
-            f"{table.name}:{table.line_of(int(rows[0]))}: {len(rows)} setting{'s' if len(rows) > 1 else ''} for a unit, group or "
+            f"{table.where(int(rows[0]))}: {len(rows)} setting{'s' if len(rows) > 1 else ''} for a unit, group or "
             f"person that does not exist (here {quoted(scope.words[int(scope.codes[rows[0]])])}); ignored"
         )
     return kinds[scope.codes], targets[scope.codes]
@@ -183,8 +183,8 @@ def _name_repeated(table: Table, keys: Longs, active: Bools, scope: Coded, fault
         first, second = int(rows[place]), int(rows[place + 1])
         table.fault(
             second,
-            f"the same service, control and scope ({scope.words[int(scope.codes[second])]}) stand here and in line "
-            f"{table.line_of(first)}; keep one, or make the other inactive",
+            f"the same service, control and scope ({scope.words[int(scope.codes[second])]}) stand here and in "
+            f"{table.line(first)}; keep one, or make the other inactive",
             faults,
         )
 
@@ -258,7 +258,7 @@ def build_observations(
     lost = np.flatnonzero(~exists)
     if len(lost):
         faults.note(
-            f"{table.name}:{table.line_of(int(lost[0]))}: {len(lost)} observation{'s' if len(lost) > 1 else ''} of a person who does not "
+            f"{table.where(int(lost[0]))}: {len(lost)} observation{'s' if len(lost) > 1 else ''} of a person who does not "
             "exist; ignored"
         )
     kept = np.flatnonzero((person != MISSING) & (service != MISSING))

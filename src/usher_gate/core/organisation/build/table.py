@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
+from bisect import bisect_right
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import field
+from operator import itemgetter
 from pathlib import Path
 
 from ...words.faults import Faults, nearest, quoted
@@ -101,19 +103,39 @@ class Column(ABC):
 
 @record
 class Table:
-    """One table as read; `line_of` turns a row into the line (in Parquet the row, counted from 1) where it stands."""
+    """One table as read; `line_of` turns a row into the line (in Parquet the row, counted from 1) where it stands.
+
+    A table in several files has `pieces`: the name of each below `file`, its folder, and its first row.
+    """
 
     spec: Spec
     file: str
     rows: int
     columns: Mapping[str, Column]
     line_of: Callable[[int], int]
+    pieces: tuple[tuple[str, int], ...] = ()
 
     @property
     def name(self) -> str:
         """The file's name without its folder, for notes."""
         return Path(self.file).name
 
+    def where(self, row: int) -> str:
+        """Where a row stands, for notes: file and line."""
+        piece = piece_of(self.pieces, row)
+        return f"{self.name}/{piece}:{self.line_of(row)}" if piece else f"{self.name}:{self.line_of(row)}"
+
+    def line(self, row: int) -> str:
+        """Where a row stands, beside a fault in another row of the table."""
+        piece = piece_of(self.pieces, row)
+        return f"row {self.line_of(row)} of {piece}" if piece else f"line {self.line_of(row)}"
+
     def fault(self, row: int, message: str, faults: Faults) -> None:
         """Names a fault in a row."""
-        faults.add(self.file, self.line_of(row), message)
+        piece = piece_of(self.pieces, row)
+        faults.add(f"{self.file}/{piece}" if piece else self.file, self.line_of(row), message)
+
+
+def piece_of(pieces: Sequence[tuple[str, int]], row: int) -> str:
+    """The file in which a row of a table in several files stands; "" for a table in one file."""
+    return pieces[bisect_right(pieces, row, key=itemgetter(1)) - 1][0] if pieces else ""

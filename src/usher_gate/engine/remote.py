@@ -1,0 +1,107 @@
+"""What a worker of an engine does: reads what a job names, once, and works on it. Everything it says travels as a message."""
+
+from __future__ import annotations
+
+import threading
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from ..core.sign_in.gatekeeper import Gatekeeper
+from ..core.sign_in.replay import Replay
+from ..core.words.faults import Faults
+from ..files.faults import BadInput, UsherError, stop_if_any
+from ..files.place import place
+from ..files.snapshot.access_rules import read_access_rules
+from ..files.snapshot.folder import read_snapshot
+from ..files.written.baseline import read_baseline
+from ..files.written.exceptions import read_exceptions
+from .checking import ToCheck
+from .interface import Work
+from .job import CHECK, Job, digest_of, program
+
+_TELL_EVERY = 0.3  # seconds
+_lock = threading.Lock()
+_held: dict[tuple[str, int], Any] = {}  # by job, and thread where what is held is not for several
+
+# What a worker answers: that it is done, with what; or that the call cannot be answered, with why and the exit status.
+Answer = tuple[str, Any]
+DONE, WRONG = "done", "wrong"
+
+
+def do(job: Job, work: Work, run: int, number: int, task: Any) -> tuple[Answer, str]:
+    """One task of a job, and the worker's address. What is wrong with files or the program is an answer; anything else is raised, and may
+    be tried again."""
+    from distributed import get_worker
+
+    return _answer(job, work, run, number, task), str(get_worker().address)
+
+
+def _answer(job: Job, work: Work, run: int, number: int, task: Any) -> Answer:
+    if job.program != program():
+        return WRONG, (f"this worker runs usher-gate {program()}, and you {job.program}; give both the same", 4)
+    try:
+        return DONE, work(_hold(job), task, _teller(job, run, number))
+    except BadInput as error:
+        return WRONG, ([(fault.file, fault.line, fault.message) for fault in error.faults], error.status)
+    except UsherError as error:
+        return WRONG, (str(error), error.status)
+
+
+def forget(job: str) -> None:
+    """Lets go of what is held for a job."""
+    with _lock:
+        for key in [key for key in _held if key[0] == job]:
+            del _held[key]
+
+
+def _hold(job: Job) -> Any:
+    key = job.id, 0 if job.kind == CHECK else threading.get_ident()
+    with _lock:
+        if key not in _held:
+            for other in [other for other in _held if other[0] != job.id]:
+                del _held[other]  # of a call that is over
+            _held[key] = _read(job)
+        return _held[key]
+
+
+def _read(job: Job) -> Any:
+    snapshot = read_snapshot(place(job.snapshot)).snapshot
+    if job.kind == CHECK:
+        baseline, _ = read_baseline(Path(job.baseline), snapshot.catalogue, snapshot)
+        exceptions = read_exceptions(Path(job.exceptions), baseline, snapshot)[0] if job.exceptions else ()
+        held: Any = ToCheck(snapshot, baseline, exceptions)
+    else:
+        present, draft, faults = Gatekeeper(snapshot), None, Faults()
+        if job.draft:
+            rules = read_access_rules(Path(job.draft), snapshot, snapshot.networks, snapshot.resources, faults)
+            stop_if_any(faults)
+            draft = present.with_rules(rules or ())
+        held = Replay(present, draft)
+    if digest_of(job.snapshot, job.baseline, job.exceptions, job.draft) != job.inputs:
+        raise UsherError(f"{job.snapshot}: a worker finds other files there than you; leave them alone meanwhile")
+    return held
+
+
+def _teller(job: Job, run: int, number: int) -> Callable[[int], None]:
+    """Tells the scheduler how far a task is, now and then; stops the task if nobody wants it any more."""
+    from distributed import get_worker
+
+    worker, last = get_worker(), [0.0]
+    key = worker.get_current_task()
+
+    def tell(done: int) -> None:
+        if time.monotonic() - last[0] < _TELL_EVERY:
+            return
+        last[0] = time.monotonic()
+        known = worker.state.tasks.get(key)
+        if known is None or known.state in ("cancelled", "released", "forgotten"):
+            raise NotWanted
+        worker.log_event(job.id, (run, number, done))
+
+    return tell
+
+
+class NotWanted(Exception):
+    """Nobody waits for a task any more."""
