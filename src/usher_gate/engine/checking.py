@@ -50,16 +50,32 @@ class Range:
     last: int
     narrowing: Narrowing
 
+    def named(self) -> str:
+        """What it is, in words."""
+        return f"people {self.first + 1:,} to {self.last:,} in the order of their ids"
+
 
 def judge(held: ToCheck, some: Range, tell: Tell) -> bytes:
     """What is found of a range, as a message."""
     return held.messages.written(held.part(some).judge(lambda done, _: tell(done)))
 
 
-def ask(held: ToCheck, question: tuple[Range, str, Any], _: Tell) -> bytes:
+@record
+class Question:
+    """A question to a range: a method of Mending, and what it is asked."""
+
+    some: Range
+    method: str
+    asked: Any
+
+    def named(self) -> str:
+        """What it is about, in words."""
+        return self.some.named()
+
+
+def ask(held: ToCheck, question: Question, _: Tell) -> bytes:
     """What a range says to a question to its Mending, as a message."""
-    some, method, asked = question
-    return held.messages.written(held.part(some).ask(method, asked))
+    return held.messages.written(held.part(question.some).ask(question.method, question.asked))
 
 
 def shared_by(crew: Crew, held: ToCheck) -> Callable[[Checker, Narrowing], Workers]:
@@ -87,5 +103,5 @@ class _Shared(Workers):
 
     def somewhere(self, method: str, asked: Any) -> list[Any]:
         """What each says to a question to its Mending."""
-        said = self._crew.run(ask, [(some, method, asked) for some in self._ranges], lambda _: None)
+        said = self._crew.run(ask, [Question(some, method, asked) for some in self._ranges], lambda _: None)
         return [self._held.messages.read(message) for message in said]

@@ -32,9 +32,10 @@ class EngineFailed(UsherError):
 class Cluster(Crew):
     """The workers of a scheduler."""
 
+    shares_each = 3  # what one that dies has not told yet is done again
+
     def __init__(self, address: str, job: Job) -> None:
         try:
-            import dask
             from distributed import Client, LocalCluster
         except ImportError:
             raise UsherError(
@@ -44,24 +45,22 @@ class Cluster(Crew):
         self._done: dict[tuple[int, int], int] = {}
         self._local: Any = None
         self._client: Any = None
-        logging.getLogger("distributed").setLevel(logging.CRITICAL)
-        quiet = {"distributed.logging.distributed": "critical", "logging.distributed": "critical"}
-        with dask.config.set(quiet):
-            here = LOCAL.fullmatch(address)
+        self._logged = logging.root.manager.disable
+        logging.disable(logging.CRITICAL)  # the engine logs with tracebacks what we say in a line
+        self._shown, here = address, LOCAL.fullmatch(address)
+        try:
             if here:
                 self._local = LocalCluster(
                     n_workers=int(here[1]),
                     threads_per_worker=1,
                     processes=True,
-                    dashboard_address=None,
+                    dashboard_address="127.0.0.1:0",
                     silence_logs=logging.CRITICAL,
                 )
-            self._shown = address
-            try:
-                self._client = Client(self._local or address, timeout=_WAIT, set_as_default=False)
-                self._client.wait_for_workers(int(here[1]) if here else 1, timeout=_WAIT * 4 if here else _WAIT)
-            except (OSError, TimeoutError, RuntimeError, ValueError) as error:
-                self._give_up(error)
+            self._client = Client(self._local or address, timeout=_WAIT, set_as_default=False)
+            self._client.wait_for_workers(int(here[1]) if here else 1, timeout=_WAIT * 4 if here else _WAIT)
+        except (OSError, TimeoutError, RuntimeError, ValueError) as error:
+            self._give_up(error)
         self.size = sum(self._client.nthreads().values())
         self._same_program()
         self._client.subscribe_topic(job.id, self._hear)
@@ -70,6 +69,8 @@ class Cluster(Crew):
         client = self._client
         self.close()
         what = " ".join(str(error).split())[:160]
+        if LOCAL.fullmatch(self._shown):
+            raise EngineFailed(f"the processes of {self._shown} did not start ({what}); run it again") from None
         if client is None:
             raise EngineFailed(
                 f"no scheduler answers at {self._shown} ({what}); start one with: dask scheduler"
@@ -190,3 +191,4 @@ class Cluster(Crew):
         if self._local is not None:
             with suppress(Exception):
                 self._local.close(timeout=10)
+        logging.disable(self._logged)

@@ -14,6 +14,7 @@ class Crew(ABC):
     """Some who work beside one another, and hold the same. A task goes to whoever had the one of its number before, if they can."""
 
     size: int  # how many of them there are
+    shares_each: int = 1  # into how many shares for each a log is cut
 
     @abstractmethod
     def run(self, work: Work, tasks: Sequence[Any], progress: Tell) -> list[Any]:

@@ -7,12 +7,25 @@ from itertools import pairwise
 
 from ..core.sign_in.rehearsal import State, Tally
 from ..core.sign_in.replay import Replay
+from ..core.words.record import record
 from ..files.place import Place, size_of
 from ..files.sign_ins import Part, Unread, read_sign_ins
 from .interface import Crew, Tell
 
 SMALL = 48 * 1024 * 1024  # bytes in all that are not worth a second process
 _SMALL_PARQUET = 12 * 1024 * 1024  # which holds several times as much in as many bytes
+
+
+@record
+class Share:
+    """Some of a log."""
+
+    parts: tuple[Part, ...]
+
+    def named(self) -> str:
+        """What it is, in words."""
+        more = f" and {len(self.parts) - 1} more" if len(self.parts) > 1 else ""
+        return f"{self.parts[0].path}{more}"
 
 
 def large(files: Sequence[Place]) -> bool:
@@ -22,7 +35,7 @@ def large(files: Sequence[Place]) -> bool:
     return packed >= min(_SMALL_PARQUET, SMALL) or sum(size for _, size in sizes) - packed >= SMALL
 
 
-def shares(files: Sequence[Place], count: int) -> list[list[Part]]:
+def shares(files: Sequence[Place], count: int) -> list[Share]:
     """The files in so many shares; a large one is split where its format allows."""
     sizes = [(path, size_of(path)) for path in files]
     fair = max(1, sum(size for _, size in sizes) // count)
@@ -34,7 +47,8 @@ def shares(files: Sequence[Place], count: int) -> list[list[Part]]:
     for size, part in sorted(parts, key=lambda one_part: -one_part[0]):
         least = min(range(count), key=lambda number: loads[number][0])
         loads[least] = (loads[least][0] + size, [*loads[least][1], part])
-    return [mine for _, mine in loads if mine]
+    order = {path: number for number, path in enumerate(files)}  # so that the first of anything is found first
+    return [Share(tuple(sorted(mine, key=lambda part: (order[part.path], part.first)))) for _, mine in loads if mine]
 
 
 def _split(path: Place, size: int, pieces: int) -> list[Part]:
@@ -59,7 +73,7 @@ def tally_all(
         _count(replay, [Part(path) for path in files], progress, tally, unread)
         return tally, unread
     with crew() as some:
-        for state, missed in some.run(count, shares(files, some.size), progress):
+        for state, missed in some.run(count, shares(files, some.size * some.shares_each), progress):
             tally.merge(state)
             unread.merge(missed)
     return tally, unread
@@ -71,8 +85,8 @@ def _count(replay: Replay, parts: Sequence[Part], tell: Tell, tally: Tally, unre
         tell(unread.read)
 
 
-def count(replay: Replay, parts: Sequence[Part], tell: Tell) -> tuple[State, Unread]:
-    """What is counted in some parts, as it travels."""
+def count(replay: Replay, share: Share, tell: Tell) -> tuple[State, Unread]:
+    """What is counted in a share, as it travels."""
     tally, unread = Tally(replay), Unread()
-    _count(replay, parts, tell, tally, unread)
+    _count(replay, share.parts, tell, tally, unread)
     return tally.state(), unread

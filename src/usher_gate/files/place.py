@@ -113,8 +113,14 @@ Place: TypeAlias = Path | Url
 
 
 def place(text: str) -> Place:
-    """The place that a text names."""
-    return Url(text) if _URL.match(text) else Path(text)
+    """The place that a text names; raises UsherError for a URL that holds a password: it would stand in logs, and travel."""
+    if not _URL.match(text):
+        return Path(text)
+    if "@" in text.partition("://")[2].partition("/")[0]:
+        raise UsherError(
+            f"the URL of {text.rpartition('@')[2][:60]} holds a name or a password; leave it out, the store reads it from the environment"
+        )
+    return Url(text)
 
 
 def size_of(where: Place) -> int:

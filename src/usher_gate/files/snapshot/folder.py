@@ -137,6 +137,8 @@ def _read_fetched(folder: Url, keep_tables: bool) -> Read:
                 (here / each.name).mkdir()
                 for piece in each.inside():
                     piece.fetch(here / each.name / piece.name)
+            elif each.suffix:  # that it is there may be worth a word; what stands in it is not read
+                (here / each.name).touch()
         try:
             faults = Faults()
             manifest = read_manifest(here, faults)
