@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 
-from ..organisation.columns import MISSING, Bools
+from ..organisation.columns import MISSING, Bools, Longs
 from ..organisation.services import Service
 from ..organisation.snapshot import Snapshot
 from ..sign_in.lockout import lockouts
@@ -150,7 +150,7 @@ def _conclude(
         checker.baseline,
         chosen,
         rules,
-        tuple(sum(found.counts.values(), np.zeros(len(VERDICTS), np.int64)).tolist()),
+        tuple(_of_people(rules, found).tolist()),
         {rule.id: tuple(found.counts[rule.id].tolist()) if rule.id in found.counts else none for rule in rules},
         tuple(sorted(found.blocks, key=lambda block: (block.rule.id, block.service or ""))),
         tuple(sorted(others, key=lambda other: (other.rule.id, other.service or "", other.subject))),
@@ -173,6 +173,12 @@ def _conclude(
         _services(checker, narrowing, chosen, found),
         narrowing.verdicts,
     )
+
+
+def _of_people(rules: Sequence[Rule], found: Found) -> Longs:
+    """All verdicts about people, by code."""
+    counted = [found.counts[rule.id] for rule in rules if rule.subject == "people" and rule.id in found.counts]
+    return sum(counted, np.zeros(len(VERDICTS), np.int64))
 
 
 def _judging_nobody(snapshot: Snapshot, rules: Sequence[Rule], found: Found) -> tuple[str, ...]:
