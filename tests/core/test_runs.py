@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import io
 import tempfile
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from functools import partial
 from itertools import pairwise
 from pathlib import Path
@@ -17,6 +18,7 @@ from hypothesis import strategies as st
 
 from tests.organisations import organisations, write_org
 from tests.reference import Org
+from usher_gate.core.organisation.part import part_of
 from usher_gate.core.organisation.snapshot import Snapshot
 from usher_gate.core.verdicts.check import Workers, check
 from usher_gate.core.verdicts.checker import Checker
@@ -26,21 +28,27 @@ from usher_gate.core.verdicts.result import CheckResult
 from usher_gate.core.verdicts.rules import AgreedException, Baseline
 from usher_gate.core.verdicts.run import Narrowing, Pair
 from usher_gate.core.verdicts.scope import pairs
-from usher_gate.files.snapshot.folder import read_snapshot
+from usher_gate.files.snapshot.folder import read_part, read_snapshot
 from usher_gate.files.written.baseline import read_baseline
 from usher_gate.files.written.exceptions import read_exceptions
 from usher_gate.outputs.check.csv_ import write_csv
 from usher_gate.outputs.check.json_ import write_json
 from usher_gate.outputs.look import Look
 
+Inputs = tuple[Snapshot, Baseline, tuple[AgreedException, ...]]
 
-def read(made: tuple[Org, Random]) -> tuple[Snapshot, Baseline, tuple[AgreedException, ...]]:
+
+@contextmanager
+def folder_of(made: tuple[Org, Random]) -> Iterator[Path]:
     with tempfile.TemporaryDirectory() as name:
-        folder = Path(name)
-        write_org(made[0], folder, made[1], ("csv",))
-        snapshot = read_snapshot(folder / "snapshot").snapshot
-        baseline, _ = read_baseline(folder / "baseline.yaml", snapshot.catalogue, snapshot)
-        exceptions, _ = read_exceptions(folder / "exceptions.yaml", baseline, snapshot)
+        write_org(made[0], Path(name), made[1], ("csv",))
+        yield Path(name)
+
+
+def read(folder: Path) -> Inputs:
+    snapshot = read_snapshot(folder / "snapshot").snapshot
+    baseline, _ = read_baseline(folder / "baseline.yaml", snapshot.catalogue, snapshot)
+    exceptions, _ = read_exceptions(folder / "exceptions.yaml", baseline, snapshot)
     return snapshot, baseline, exceptions
 
 
@@ -54,9 +62,13 @@ def written(result: CheckResult) -> str:
 class InParts(Workers):
     """Ranges of people, each judged apart, one after another."""
 
-    def __init__(self, checker: Checker, narrowing: Narrowing, cuts: list[int]) -> None:
-        whole = checker.snapshot, checker.baseline, checker.exceptions
-        self._parts = [Part(*whole, narrowing.part(first, last), first, last) for first, last in pairwise(cuts)]
+    def __init__(
+        self, checker: Checker, narrowing: Narrowing, cuts: list[int], people: Callable[[int, int], Snapshot]
+    ) -> None:
+        self._parts = [
+            Part(people(first, last), checker.baseline, checker.exceptions, narrowing.part(first, last), first)
+            for first, last in pairwise(cuts)
+        ]
 
     def judge(self, _: Sequence[Pair], __: Callable[[int, int], None] | None) -> list[Found]:
         return [part.judge() for part in self._parts]
@@ -68,27 +80,34 @@ class InParts(Workers):
 @settings(max_examples=100, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
 @given(organisations(), st.randoms(use_true_random=False), st.booleans())
 def test_ranges_of_people_make_the_whole(made: tuple[Org, Random], rnd: Random, narrowed: bool) -> None:
-    snapshot, baseline, exceptions = read(made)
+    """Whether a range is cut out of the whole, or read alone."""
+    with folder_of(made) as folder:
+        snapshot, baseline, exceptions = read(folder)
+        size = len(snapshot.people)
+        cuts = sorted({0, size, *(rnd.randrange(size + 1) for _ in range(rnd.randrange(1, 5)))})
+        cuts = cuts if size else [0, 0]
+        narrowing = narrowed_by(rnd, snapshot) if narrowed else Narrowing()
+        whole = written(check(snapshot, baseline, exceptions, narrowing))
+        for people in (partial(part_of, snapshot), partial(read_part, folder / "snapshot")):
+            parts = partial(InParts, cuts=cuts, people=people)
+            assert written(check(snapshot, baseline, exceptions, narrowing, None, parts)) == whole
+
+
+def narrowed_by(rnd: Random, snapshot: Snapshot) -> Narrowing:
     size = len(snapshot.people)
-    cuts = sorted({0, size, *(rnd.randrange(size + 1) for _ in range(rnd.randrange(1, 5)))})
-    cuts = cuts if size else [0, 0]
-    narrowing = Narrowing()
-    if narrowed:
-        narrowing = Narrowing(
-            services=frozenset(service.id for service in snapshot.services or () if rnd.random() < 0.7) or None,
-            severities=frozenset({"high", "medium"}) if rnd.random() < 0.3 else None,
-            verdicts=frozenset({"drifts", "unknown"}) if rnd.random() < 0.3 else None,
-            people=np.array([rnd.random() < 0.6 for _ in range(size)], bool) if rnd.random() < 0.6 else None,
-        )
-    whole = written(check(snapshot, baseline, exceptions, narrowing))
-    parts = written(check(snapshot, baseline, exceptions, narrowing, None, partial(InParts, cuts=cuts)))
-    assert parts == whole
+    return Narrowing(
+        services=frozenset(service.id for service in snapshot.services or () if rnd.random() < 0.7) or None,
+        severities=frozenset({"high", "medium"}) if rnd.random() < 0.3 else None,
+        verdicts=frozenset({"drifts", "unknown"}) if rnd.random() < 0.3 else None,
+        people=np.array([rnd.random() < 0.6 for _ in range(size)], bool) if rnd.random() < 0.6 else None,
+    )
 
 
 @settings(max_examples=30, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
 @given(organisations())
 def test_judging_twice_says_the_same(made: tuple[Org, Random]) -> None:
-    snapshot, baseline, exceptions = read(made)
+    with folder_of(made) as folder:
+        snapshot, baseline, exceptions = read(folder)
     checker = Checker(snapshot, baseline, exceptions)
     for rule, service in pairs(baseline, snapshot, Narrowing().keeps, set()):
         if rule.subject == "people":

@@ -227,9 +227,9 @@ def judged(arguments: argparse.Namespace, inputs: Inputs, chosen: Narrowing) -> 
     if address is None and (size < LARGE or at_hand() < 2):
         with working("judging") as progress:
             return check(*whole, chosen, progress)
-    from ..engine.checking import ToCheck, shared_by
+    from ..engine.checking import shared_by, to_check
 
-    held = ToCheck(*whole)
+    held = to_check(*whole)
     with working("judging") as progress, _crew(arguments, address, held) as crew:
         return check(*whole, chosen, progress, shared_by(crew, held))
 

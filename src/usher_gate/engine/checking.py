@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
-from functools import cached_property
+from functools import partial
 from typing import Any
 
+from ..core.organisation.part import part_of
 from ..core.organisation.snapshot import Snapshot
 from ..core.verdicts.check import Workers
 from ..core.verdicts.checker import Checker
@@ -19,27 +19,32 @@ from .interface import Crew, Tell
 from .messages import Messages
 
 
-@dataclass
 class ToCheck:
-    """What everybody holds who checks a range: the whole snapshot, the baseline, the exceptions; and the ranges that they have judged."""
+    """What whoever checks ranges holds: where their people come from, the baseline, the exceptions; and the ranges that are judged."""
 
-    snapshot: Snapshot
-    baseline: Baseline
-    exceptions: Sequence[AgreedException]
-    parts: dict[tuple[int, int], Part] = field(default_factory=dict)
-
-    @cached_property
-    def messages(self) -> Messages:
-        """Writes and reads what is found."""
-        return Messages(self.baseline, self.snapshot)
+    def __init__(
+        self,
+        people: Callable[[int, int], Snapshot],
+        baseline: Baseline,
+        exceptions: Sequence[AgreedException],
+        messages: Messages,
+    ) -> None:
+        self.messages = messages
+        self._people, self._baseline, self._exceptions = people, baseline, exceptions
+        self._parts: dict[tuple[int, int], Part] = {}
 
     def part(self, some: Range) -> Part:
         """A range, judged already if it was asked for before."""
         key = some.first, some.last
-        if key not in self.parts:
-            whole = self.snapshot, self.baseline, self.exceptions
-            self.parts[key] = Part(*whole, some.narrowing, some.first, some.last)
-        return self.parts[key]
+        if key not in self._parts:
+            mine = self._people(some.first, some.last)
+            self._parts[key] = Part(mine, self._baseline, self._exceptions, some.narrowing, some.first)
+        return self._parts[key]
+
+
+def to_check(whole: Snapshot, baseline: Baseline, exceptions: Sequence[AgreedException]) -> ToCheck:
+    """Ranges of a snapshot that is at hand."""
+    return ToCheck(partial(part_of, whole), baseline, exceptions, Messages(baseline, whole))
 
 
 @record

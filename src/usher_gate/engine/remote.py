@@ -5,6 +5,7 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -14,12 +15,13 @@ from ..core.words.faults import Faults
 from ..files.faults import BadInput, UsherError, stop_if_any
 from ..files.place import place
 from ..files.snapshot.access_rules import read_access_rules
-from ..files.snapshot.folder import read_snapshot
+from ..files.snapshot.folder import read_part, read_snapshot
 from ..files.written.baseline import read_baseline
 from ..files.written.exceptions import read_exceptions
 from .checking import ToCheck
 from .interface import Work
 from .job import CHECK, Job, digest_of, program
+from .messages import Messages
 
 _TELL_EVERY = 0.3  # seconds
 _lock = threading.Lock()
@@ -67,21 +69,29 @@ def _hold(job: Job) -> Any:
 
 
 def _read(job: Job) -> Any:
-    snapshot = read_snapshot(place(job.snapshot)).snapshot
-    if job.kind == CHECK:
-        baseline, _ = read_baseline(Path(job.baseline), snapshot.catalogue, snapshot)
-        exceptions = read_exceptions(Path(job.exceptions), baseline, snapshot)[0] if job.exceptions else ()
-        held: Any = ToCheck(snapshot, baseline, exceptions)
-    else:
-        present, draft, faults = Gatekeeper(snapshot), None, Faults()
-        if job.draft:
-            rules = read_access_rules(Path(job.draft), snapshot, snapshot.networks, snapshot.resources, faults)
-            stop_if_any(faults)
-            draft = present.with_rules(rules or ())
-        held = Replay(present, draft)
+    held = _to_check(job) if job.kind == CHECK else _to_replay(job)
     if digest_of(job.snapshot, job.baseline, job.exceptions, job.draft) != job.inputs:
         raise UsherError(f"{job.snapshot}: a worker finds other files there than you; leave them alone meanwhile")
     return held
+
+
+def _to_check(job: Job) -> ToCheck:
+    """Ranges of people, each read when it is asked for; what they share is read with none of them."""
+    snapshot = place(job.snapshot)
+    shared = read_part(snapshot, 0, 0)
+    baseline, _ = read_baseline(Path(job.baseline), shared.catalogue, shared)
+    exceptions = read_exceptions(Path(job.exceptions), baseline, shared)[0] if job.exceptions else ()
+    return ToCheck(partial(read_part, snapshot), baseline, exceptions, Messages(baseline, shared))
+
+
+def _to_replay(job: Job) -> Replay:
+    snapshot, draft, faults = read_snapshot(place(job.snapshot)).snapshot, None, Faults()
+    present = Gatekeeper(snapshot)
+    if job.draft:
+        rules = read_access_rules(Path(job.draft), snapshot, snapshot.networks, snapshot.resources, faults)
+        stop_if_any(faults)
+        draft = present.with_rules(rules or ())
+    return Replay(present, draft)
 
 
 def _teller(job: Job, run: int, number: int) -> Callable[[int], None]:

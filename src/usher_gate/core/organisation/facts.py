@@ -8,7 +8,7 @@ import numpy as np
 
 from ..words.values import EMPTY_SET, TEXT, WORD_SET, Kind, canonical_number, join_words, level, number, split_words
 from ..words.vocabulary import CAN_SHOW, MFA_WORDS, PROTECTION_WORDS
-from .columns import DAY, MISSING, NO_TIME, Bools, Coded, Ints, Longs
+from .columns import DAY, MISSING, NO_TIME, Bools, Coded, Longs
 from .people import People
 from .proofs import HARDWARE_KEY, MEMORIZED, PHISHING_RESISTANT, TYPES, proofs_of
 from .proofs import MFA as MFA_PROOF
@@ -46,7 +46,6 @@ _FACT_KINDS: dict[str, Kind] = {
     "requiring-rules": WORD_SET,
     "fallback-accounts": NO_ORDER,
 }
-OWNER = "attr.owner"  # whose account it is: accounts of one owner are accounts of one human
 _NEVER_MISSING = ("roles", "licences", "authenticators.", "passes.")
 
 FACTS = tuple(_FACT_KINDS)
@@ -198,18 +197,9 @@ def _strongest(types: frozenset[str], guest: bool) -> str:
     return "mfa" if MFA_PROOF in proofs_of(free) else "restricted-mfa"
 
 
-def others_owned(people: People) -> Ints | None:
-    """How many other active accounts the owner of each has (MISSING for one without owner); None where no owners are told."""
-    owner = people.attributes.get(OWNER)
-    if people.others_owned is not None or owner is None:
-        return people.others_owned
-    counted = np.bincount(owner.codes[owner.codes != MISSING], minlength=len(owner.words) + 1)
-    return np.where(owner.codes == MISSING, MISSING, counted[owner.codes] - 1).astype(np.int32)
-
-
 def _fallback(people: People) -> Coded | None:
     """How many other active accounts belong to the same owner."""
-    others = others_owned(people)
+    others = people.others()
     return None if others is None else _known(others.astype(np.int64), others != MISSING)
 
 

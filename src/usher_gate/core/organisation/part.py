@@ -12,7 +12,6 @@ import numpy as np
 
 from .columns import MISSING, Coded, Ints, Longs, Texts, between
 from .credentials import Authenticators, Passes
-from .facts import others_owned
 from .people import People
 from .settings import PERSON, Observations, Settings
 from .snapshot import Snapshot
@@ -62,7 +61,7 @@ def _people(people: People, first: int, last: int) -> People:
     def coded(column: Coded | None) -> Coded | None:
         return None if column is None else Coded(column.codes[some], column.words)
 
-    owned = others_owned(people)
+    owned = people.others()
     return People(
         _Texts(people.ids, first, last),
         _Texts(people.logins, first, last),

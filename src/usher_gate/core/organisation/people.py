@@ -4,8 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
+import numpy as np
+
 from ..words.record import record
-from .columns import Bools, Coded, Ints, Longs, Texts
+from .columns import MISSING, Bools, Coded, Ints, Longs, Texts
+
+OWNER = "attr.owner"  # whose account it is: accounts of one owner are accounts of one human
 
 
 @record
@@ -26,7 +30,7 @@ class People:
     times: Mapping[str, Longs]
     attributes: Mapping[str, Coded]
     sponsors: Ints | None = None  # who each sponsor is (a number of an active person, MISSING for nobody who is)
-    others_owned: Ints | None = None  # of a part of the people: see facts.others_owned, counted over everybody
+    others_owned: Ints | None = None  # of a part of the people: see `others`, counted over everybody
 
     def __len__(self) -> int:
         return len(self.ids)
@@ -35,3 +39,15 @@ class People:
     def guests(self) -> Bools:
         """A mask (bool, one for each active person) of those whose kind is guest."""
         return self.kind.where([word == "guest" for word in self.kind.words])
+
+    def others(self) -> Ints | None:
+        """How many other active accounts the owner of each has (int32, MISSING for one without owner); None where no owners are told."""
+        return others_of(self.attributes.get(OWNER)) if self.others_owned is None else self.others_owned
+
+
+def others_of(owner: Coded | None) -> Ints | None:
+    """How many other accounts the owner of each has, of all accounts in a column."""
+    if owner is None:
+        return None
+    counted = np.bincount(owner.codes[owner.codes != MISSING], minlength=len(owner.words) + 1)
+    return np.where(owner.codes == MISSING, MISSING, counted[owner.codes] - 1).astype(np.int32)

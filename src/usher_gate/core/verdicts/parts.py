@@ -6,7 +6,6 @@ from collections.abc import Callable, Sequence
 from itertools import pairwise
 from typing import Any
 
-from ..organisation.part import part_of
 from ..organisation.snapshot import Snapshot
 from .checker import Checker
 from .found import Found
@@ -26,17 +25,15 @@ class Part:
 
     def __init__(
         self,
-        whole: Snapshot,
+        mine: Snapshot,
         baseline: Baseline,
         exceptions: Sequence[AgreedException],
         narrowing: Narrowing,
         first: int,
-        last: int,
     ) -> None:
-        """`narrowing` speaks of the people of the part alone."""
-        mine = part_of(whole, first, last)
+        """`mine` and `narrowing` speak of the people of the part alone, the first of whom is the number `first` of all."""
         self._run = Run(Checker(mine, baseline, exceptions), narrowing, first)
-        every = pairs(baseline, whole, narrowing.keeps, set())
+        every = pairs(baseline, mine, narrowing.keeps, set())
         self._pairs = [pair for pair in every if pair[0].subject == "people"]
         self._judged: Found | None = None
 

@@ -20,6 +20,7 @@ from ...core.organisation.build.settings import OBSERVATIONS, SETTINGS, build_ob
 from ...core.organisation.build.table import Table, piece_of
 from ...core.organisation.columns import Longs, Texts
 from ...core.organisation.networks import Networks, Span, span_of
+from ...core.organisation.part import part_of
 from ...core.organisation.snapshot import Snapshot
 from ...core.words.catalogue import Catalogue
 from ...core.words.faults import Fault, Faults, nearest, quoted
@@ -125,7 +126,7 @@ def read_snapshot(folder: Place, keep_tables: bool = False) -> Read:
     return read
 
 
-def _read_fetched(folder: Url, keep_tables: bool) -> Read:
+def _read_fetched(folder: Url, keep_tables: bool, cut: _Cut = None) -> Read:
     """A snapshot in a store: its files are copied here, and read; raises BadInput."""
     with TemporaryDirectory(prefix="usher-gate-") as name:
         here = Path(name) / (folder.name or "snapshot")
@@ -143,7 +144,7 @@ def _read_fetched(folder: Url, keep_tables: bool) -> Read:
             faults = Faults()
             manifest = read_manifest(here, faults)
             stop_if_any(faults)
-            read = _read_anew(here, manifest, faults, keep_tables)
+            read = _read_anew(here, manifest, faults, keep_tables, cut)
         except BadInput as error:
             told = [replace(fault, file=fault.file.replace(str(here), str(folder))) for fault in error.faults]
             raise BadInput(told) from None
@@ -151,6 +152,23 @@ def _read_fetched(folder: Url, keep_tables: bool) -> Read:
 
 
 _Told = tuple[str, Longs, Texts | None, list[tuple[str, int]]]
+
+
+def read_part(folder: Place, first: int, last: int) -> Snapshot:
+    """The active people from one number to before another of a snapshot that somebody has read whole and found good, with all that they
+    share with the others; raises BadInput."""
+    cut = first, last
+    if isinstance(folder, Url):
+        return _read_fetched(folder, False, cut).snapshot
+    key = key_of(folder, READ_FILES)
+    if key is not None and isinstance(kept := read_parsed(folder, key), list):
+        whole: Snapshot = kept[0]
+        return part_of(whole, first, last)
+    faults = Faults()
+    return _read_anew(folder, read_manifest(folder, faults), faults, False, cut).snapshot
+
+
+_Cut = tuple[int, int] | None
 
 
 def _told_row(told: SettingsTold | None) -> _Told | None:
@@ -174,11 +192,11 @@ def _stale(folder: Path, manifest: Manifest | None, taken_at: int) -> str:
     return _failed_since(folder, taken_at) if manifest is not None else ""
 
 
-def _read_anew(folder: Path, manifest: Manifest | None, faults: Faults, keep_tables: bool) -> Read:
+def _read_anew(folder: Path, manifest: Manifest | None, faults: Faults, keep_tables: bool, cut: _Cut = None) -> Read:
     shelf = Shelf(folder, (PEOPLE, MEMBERS, SETTINGS, OBSERVATIONS, AUTHENTICATORS))
     organisation = _read_organisation(folder / "organisation.yaml", faults)
     people = _people_table(shelf, faults)
-    register = None if people is None else build_people(people, faults)
+    register = None if people is None else build_people(people, faults, cut)
     groups, members = shelf.table(GROUPS, faults), shelf.table(MEMBERS, faults)
     built = build_groups(groups, members, register, faults)
     if register is None:

@@ -11,7 +11,7 @@ import numpy as np
 from ...words.faults import Faults, quoted
 from ...words.vocabulary import MFA_WORDS, PERSON_KINDS, PROTECTION_WORDS
 from ..columns import MISSING, Bools, Coded, Ints, Longs
-from ..people import People
+from ..people import OWNER, People, others_of
 from ..units import Units, lineage
 from .checks import checked, filled, flags, ids_once, one_of, tidy_sets, times, unit_fault
 from .table import FLAG, LIST, TIME, Column, Spec, Table
@@ -81,8 +81,12 @@ class Register:
         return numbers, rows != MISSING
 
 
-def build_people(table: Table, faults: Faults) -> Register:
-    """The register of a table of people; with faults, one that must not be used."""
+def build_people(table: Table, faults: Faults, cut: tuple[int, int] | None = None) -> Register:
+    """The register of a table of people; with faults, one that must not be used.
+
+    `cut` leaves only the active people from one number to before another in their order; whatever speaks of others is then left out as what
+    speaks of inactive people is, and what counts over everybody is counted all the same.
+    """
     filled(table, faults)
     if not table.rows:
         faults.note(f"{table.name} has no rows: nobody is judged")
@@ -94,21 +98,31 @@ def build_people(table: Table, faults: Faults) -> Register:
     rows = np.arange(table.rows) if order is None else order
     kept = rows if active is None else rows[active[rows]]
     columns = _Columns(table, faults)
+    owned = None if cut is None else others_of(columns.owner(kept))
+    everybody = np.zeros(table.rows, bool)
+    everybody[kept] = True
+    kept = kept if cut is None else kept[slice(*cut)]
     numbers = np.full(table.rows, MISSING, np.int32)
     numbers[kept] = np.arange(len(kept))
     inactive = columns.people(rows[:0] if active is None else rows[~active[rows]])
     units, paths = (None, frozenset[str]()) if columns.unit is None else _units(columns.unit, kept)
-    register = Register(columns.people(kept), inactive, ids, table.columns["login"], numbers, units, paths)
+    people = columns.people(kept)
+    if cut is not None and owned is not None:
+        people = replace(people, others_owned=owned[slice(*cut)])
+    register = Register(people, inactive, ids, table.columns["login"], numbers, units, paths)
     if "sponsor" not in table.columns:
         return register
     numbered, _ = register.numbers(table.columns["sponsor"])
     named = np.ones(table.rows, bool)
     named[table.columns["sponsor"].empty_rows()] = False
     lost = kept[(named & (numbered == MISSING))[kept]]
-    if len(lost):
+    if len(lost) and cut is None:
         whom = f"{len(lost)} people have a sponsor who is" if len(lost) > 1 else "a sponsor is"
         faults.note(f"{table.where(int(lost.min()))}: {whom} not an active person; it counts as no sponsor")
     sponsors = numbered[kept]
+    if cut is not None:  # somebody's sponsor may be among the others, and is no less there for it
+        named_row = register.rows(table.columns["sponsor"])[kept]
+        sponsors = np.where((named_row != MISSING) & everybody[named_row], np.maximum(sponsors, 0), MISSING).astype(np.int32)
     return replace(register, people=replace(register.people, sponsors=sponsors))
 
 
@@ -129,6 +143,11 @@ class _Columns:
         )
         self._home = table.columns["home_domain"].coded() if "home_domain" in table.columns else None
         self._attributes = {name: column.coded() for name, column in table.columns.items() if name.startswith("attr.")}
+
+    def owner(self, kept: Longs) -> Coded | None:
+        """Whose account each of some rows is."""
+        found = self._attributes.get(OWNER)
+        return None if found is None else Coded(found.codes[kept], found.words)
 
     def people(self, kept: Longs) -> People:
         """The people of some rows, in their order."""
