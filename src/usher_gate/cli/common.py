@@ -231,7 +231,7 @@ def judged(arguments: argparse.Namespace, inputs: Inputs, chosen: Narrowing) -> 
 
     held = to_check(*whole)
     with working("judging") as progress, _crew(arguments, address, held) as crew:
-        return check(*whole, chosen, progress, shared_by(crew, held))
+        return check(*whole, chosen, progress, shared_by(crew))
 
 
 def _crew(arguments: argparse.Namespace, address: str | None, held: ToCheck) -> Crew:

@@ -18,33 +18,30 @@ from ..core.words.record import record
 from .interface import Crew, Tell
 from .messages import Messages
 
+Inputs = tuple[Snapshot, Baseline, Sequence[AgreedException]]
+
 
 class ToCheck:
-    """What whoever checks ranges holds: where their people come from, the baseline, the exceptions; and the ranges that are judged."""
+    """What whoever checks ranges holds: how to come by the people of one, the baseline and the exceptions; and those judged already."""
 
-    def __init__(
-        self,
-        people: Callable[[int, int], Snapshot],
-        baseline: Baseline,
-        exceptions: Sequence[AgreedException],
-        messages: Messages,
-    ) -> None:
-        self.messages = messages
-        self._people, self._baseline, self._exceptions = people, baseline, exceptions
-        self._parts: dict[tuple[int, int], Part] = {}
+    def __init__(self, inputs: Callable[[int, int], Inputs]) -> None:
+        """`inputs` gives the people from one number to before another, and what is asked of them."""
+        self._inputs = inputs
+        self._parts: dict[tuple[int, int], tuple[Part, Messages]] = {}
 
-    def part(self, some: Range) -> Part:
-        """A range, judged already if it was asked for before."""
+    def part(self, some: Range) -> tuple[Part, Messages]:
+        """A range, judged already if it was asked for before, and what writes its messages."""
         key = some.first, some.last
         if key not in self._parts:
-            mine = self._people(some.first, some.last)
-            self._parts[key] = Part(mine, self._baseline, self._exceptions, some.narrowing, some.first)
+            mine, baseline, exceptions = self._inputs(some.first, some.last)
+            part = Part(mine, baseline, exceptions, some.narrowing, some.first)
+            self._parts[key] = part, Messages(baseline, mine)
         return self._parts[key]
 
 
 def to_check(whole: Snapshot, baseline: Baseline, exceptions: Sequence[AgreedException]) -> ToCheck:
     """Ranges of a snapshot that is at hand."""
-    return ToCheck(partial(part_of, whole), baseline, exceptions, Messages(baseline, whole))
+    return ToCheck(lambda first, last: (part_of(whole, first, last), baseline, exceptions))
 
 
 @record
@@ -62,7 +59,8 @@ class Range:
 
 def judge(held: ToCheck, some: Range, tell: Tell) -> bytes:
     """What is found of a range, as a message."""
-    return held.messages.written(held.part(some).judge(lambda done, _: tell(done)))
+    part, messages = held.part(some)
+    return messages.written(part.judge(lambda done, _: tell(done)))
 
 
 @record
@@ -80,19 +78,21 @@ class Question:
 
 def ask(held: ToCheck, question: Question, _: Tell) -> bytes:
     """What a range says to a question to its Mending, as a message."""
-    return held.messages.written(held.part(question.some).ask(question.method, question.asked))
+    part, messages = held.part(question.some)
+    return messages.written(part.ask(question.method, question.asked))
 
 
-def shared_by(crew: Crew, held: ToCheck) -> Callable[[Checker, Narrowing], Workers]:
+def shared_by(crew: Crew) -> Callable[[Checker, Narrowing], Workers]:
     """The workers of a check, who are this crew."""
-    return lambda checker, narrowing: _Shared(crew, held, len(checker.snapshot.people), narrowing)
+    return partial(_Shared, crew)
 
 
 class _Shared(Workers):
     """Ranges of people, each judged by one of a crew."""
 
-    def __init__(self, crew: Crew, held: ToCheck, size: int, narrowing: Narrowing) -> None:
-        self._crew, self._held = crew, held
+    def __init__(self, crew: Crew, checker: Checker, narrowing: Narrowing) -> None:
+        self._crew, self._messages = crew, Messages(checker.baseline, checker.snapshot)
+        size = len(checker.snapshot.people)
         self._ranges = [Range(first, last, narrowing.part(first, last)) for first, last in ranges(size, crew.size)]
 
     def judge(self, asked: Sequence[Pair], progress: Callable[[int, int], None] | None) -> list[Found]:
@@ -104,9 +104,9 @@ class _Shared(Workers):
                 progress(done, whole)
 
         said = self._crew.run(judge, self._ranges, tell)
-        return [self._held.messages.read(message) for message in said]
+        return [self._messages.read(message) for message in said]
 
     def somewhere(self, method: str, asked: Any) -> list[Any]:
         """What each says to a question to its Mending."""
         said = self._crew.run(ask, [Question(some, method, asked) for some in self._ranges], lambda _: None)
-        return [self._held.messages.read(message) for message in said]
+        return [self._messages.read(message) for message in said]

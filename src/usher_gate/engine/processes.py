@@ -10,6 +10,7 @@ from ..files.faults import UsherError
 from .interface import Crew, Tell, Work
 
 LARGE = 60_000  # people, from which several processes are worth their start
+LIMIT = "USHER_GATE_PROCESSES"  # in the environment
 _LOOK = 0.2  # seconds between two looks at how far the others are
 _MOST_TASKS = 4096  # of one run, that tell how far they are
 _MOST_PROCESSES = 8  # that are used without being told to
@@ -24,7 +25,10 @@ def cores() -> int:
 
 
 def at_hand() -> int:
-    """How many processes large work is shared among without being told to."""
+    """How many processes large work is shared among: as many as there are processors, unless the environment says fewer or more."""
+    said = os.environ.get(LIMIT, "")
+    if said.isascii() and said.isdecimal() and 0 < len(said) < 4:
+        return max(int(said), 1)
     return min(cores(), _MOST_PROCESSES)
 
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Callable
-from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -18,11 +17,11 @@ from ..files.snapshot.access_rules import read_access_rules
 from ..files.snapshot.folder import read_part, read_snapshot
 from ..files.written.baseline import read_baseline
 from ..files.written.exceptions import read_exceptions
-from .checking import ToCheck
+from .checking import Inputs, ToCheck
 from .interface import Work
 from .job import CHECK, Job, digest_of, program
-from .messages import Messages
 
+_OTHERS = "{}: a worker finds other files there than you; leave them alone meanwhile"
 _TELL_EVERY = 0.3  # seconds
 _lock = threading.Lock()
 _held: dict[tuple[str, int], Any] = {}  # by job, and thread where what is held is not for several
@@ -64,24 +63,22 @@ def _hold(job: Job) -> Any:
         if key not in _held:
             for other in [other for other in _held if other[0] != job.id]:
                 del _held[other]  # of a call that is over
-            _held[key] = _read(job)
+            _held[key] = _to_check(job) if job.kind == CHECK else _to_replay(job)
         return _held[key]
 
 
-def _read(job: Job) -> Any:
-    held = _to_check(job) if job.kind == CHECK else _to_replay(job)
-    if digest_of(job.snapshot, job.baseline, job.exceptions, job.draft) != job.inputs:
-        raise UsherError(f"{job.snapshot}: a worker finds other files there than you; leave them alone meanwhile")
-    return held
-
-
 def _to_check(job: Job) -> ToCheck:
-    """Ranges of people, each read when it is asked for; what they share is read with none of them."""
-    snapshot = place(job.snapshot)
-    shared = read_part(snapshot, 0, 0)
-    baseline, _ = read_baseline(Path(job.baseline), shared.catalogue, shared)
-    exceptions = read_exceptions(Path(job.exceptions), baseline, shared)[0] if job.exceptions else ()
-    return ToCheck(partial(read_part, snapshot), baseline, exceptions, Messages(baseline, shared))
+    """Ranges of people, each read when it is asked for."""
+
+    def inputs(first: int, last: int) -> Inputs:
+        mine = read_part(place(job.snapshot), first, last)
+        baseline, _ = read_baseline(Path(job.baseline), mine.catalogue, mine)
+        exceptions = read_exceptions(Path(job.exceptions), baseline, mine)[0] if job.exceptions else ()
+        if digest_of(job.snapshot, job.baseline, job.exceptions) != job.inputs:
+            raise UsherError(_OTHERS.format(job.snapshot))
+        return mine, baseline, exceptions
+
+    return ToCheck(inputs)
 
 
 def _to_replay(job: Job) -> Replay:
@@ -91,6 +88,8 @@ def _to_replay(job: Job) -> Replay:
         rules = read_access_rules(Path(job.draft), snapshot, snapshot.networks, snapshot.resources, faults)
         stop_if_any(faults)
         draft = present.with_rules(rules or ())
+    if digest_of(job.snapshot, job.draft) != job.inputs:
+        raise UsherError(_OTHERS.format(job.snapshot))
     return Replay(present, draft)
 
 

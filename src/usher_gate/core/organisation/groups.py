@@ -38,6 +38,11 @@ class Groups:
         """The active members of a group, nested ones included, ascending."""
         return self._people.of(int(self.knot[group]))
 
+    def members_of(self, groups: Ints) -> tuple[Ints, Longs]:
+        """The active members of many groups, one group after another, and how many each has."""
+        knots = self.knot[groups]
+        return self._people.gather(knots), np.diff(self._people.starts)[knots]
+
     def of(self, person: int) -> Ints:
         """The groups that a person belongs to, through nested ones too, ascending."""
         found: Ints = np.sort(self._groups.gather(self._knots_of.of(person)))

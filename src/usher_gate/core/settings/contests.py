@@ -56,11 +56,10 @@ def disputes(effective: Effective, whom: Bools) -> Iterator[tuple[list[int], Int
 def _under(effective: Effective, number: int, places: list[int], whom: Bools) -> list[tuple[list[int], Ints]]:
     """Of people whose value is caused at some places of one standing (its number): those under the same ones that disagree, strongest
     first."""
-    members = [effective.members(place) for place in places]
-    covered = np.concatenate(members)
+    covered, counts = effective.members_of(np.array(places, np.int32))
     under = whom[covered] & (effective.classes[effective.places[covered]] == number)
     # Pairs of a place (its number among the places) and one of the people under it (theirs among those), by place.
-    which = np.repeat(np.arange(len(places)), [len(some) for some in members])[under]
+    which = np.repeat(np.arange(len(places)), counts)[under]
     people, mine = np.unique(covered[under], return_inverse=True)
     if len(people) == len(which):  # nobody is under two of them
         return []

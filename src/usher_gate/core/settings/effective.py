@@ -247,21 +247,36 @@ class Effective:
             return self._snapshot.groups.members(target)
         return np.array([target] if kind == PERSON else [], np.int32)
 
+    def members_of(self, places: Ints) -> tuple[Ints, Longs]:
+        """The active people whom the settings at many places of one standing cover, one place after another, and how many each covers."""
+        groups = self._snapshot.groups
+        if groups is not None and bool(np.all((self.kinds[places] == GROUP) & (self.targets[places] >= 0))):
+            return groups.members_of(self.targets[places])
+        members = [self.members(place) for place in places.tolist()]
+        return np.concatenate(members), np.array([len(some) for some in members], np.int64)
+
     def _paint(self, order: Sequence[int]) -> Ints:
         places = np.zeros(len(self._snapshot.people), np.int32)
-        kinds, targets = self.kinds.tolist(), self.targets.tolist()
-        persons: list[int] = []
-        for place in order:
-            if kinds[place] == PERSON and targets[place] >= 0:
-                persons.append(place)  # no two of them cover one person: they are painted as one
-                continue
-            if persons:
-                places[self.targets[persons]] = persons
-                persons = []
-            if kinds[place] == ORGANISATION or targets[place] == EVERYBODY:
-                places[:] = place
+        every = np.array(order, np.int32)
+        kinds, targets = self.kinds[every], self.targets[every]
+        # Runs of one kind: no two settings of persons cover one person, and of several groups the last stays.
+        alike = np.where((targets == EVERYBODY) | (kinds == MISSING), MISSING, kinds)
+        ends = np.flatnonzero(np.append(alike[1:] != alike[:-1], True)) + 1 if len(every) else np.empty(0, np.int64)
+        start = 0
+        for end in ends.tolist():
+            some, kind = every[start:end], int(alike[start])
+            start = end
+            if kind == PERSON:
+                some = some[self.targets[some] >= 0]
+                places[self.targets[some]] = some
+            elif kind == GROUP and self._snapshot.groups is not None:
+                some = some[self.targets[some] >= 0]
+                covered, counts = self._snapshot.groups.members_of(self.targets[some])
+                places[covered] = np.repeat(some, counts)
             else:
-                places[self.members(place)] = place
-        if persons:
-            places[self.targets[persons]] = persons
+                for place in some.tolist():
+                    if self.kinds[place] == ORGANISATION or self.targets[place] == EVERYBODY:
+                        places[:] = place
+                    else:
+                        places[self.members(place)] = place
         return places

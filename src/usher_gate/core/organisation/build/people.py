@@ -122,7 +122,9 @@ def build_people(table: Table, faults: Faults, cut: tuple[int, int] | None = Non
     sponsors = numbered[kept]
     if cut is not None:  # somebody's sponsor may be among the others, and is no less there for it
         named_row = register.rows(table.columns["sponsor"])[kept]
-        sponsors = np.where((named_row != MISSING) & everybody[named_row], np.maximum(sponsors, 0), MISSING).astype(np.int32)
+        sponsors = np.where((named_row != MISSING) & everybody[named_row], np.maximum(sponsors, 0), MISSING).astype(
+            np.int32
+        )
     return replace(register, people=replace(register.people, sponsors=sponsors))
 
 
