@@ -303,10 +303,10 @@ def _new(present: Gatekeeper, tried: Gatekeeper) -> tuple[Lockout, ...]:
     """Who would be locked out of a resource for administrators; only where somebody is who is not now."""
     from ..core.sign_in.lockout import lockouts
 
-    after = lockouts(tried).found
+    after = lockouts(tried, False).found
     if not after:
         return ()
-    before = {(lockout.resource, lockout.of): set(lockout.people) for lockout in lockouts(present).found}
+    before = {(lockout.resource, lockout.of): set(lockout.people) for lockout in lockouts(present, False).found}
     return tuple(
         lockout for lockout in after if set(lockout.people) - before.get((lockout.resource, lockout.of), set())
     )

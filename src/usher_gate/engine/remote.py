@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import ctypes
+import gc
+import os
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -43,11 +47,39 @@ def _answer(job: Job, work: Work, run: int, number: int, task: Any) -> Answer:
     if job.program != program():
         return WRONG, (f"this worker runs usher-gate {program()}, and you {job.program}; give both the same", 4)
     try:
-        return DONE, work(_hold(job), task, _teller(job, run, number))
+        with _at_ease():
+            return DONE, work(_hold(job), task, _teller(job, run, number))
     except BadInput as error:
         return WRONG, ([(fault.file, fault.line, fault.message) for fault in error.faults], error.status)
     except UsherError as error:
         return WRONG, (str(error), error.status)
+
+
+_TRIM, _MAP = -1, -3  # M_TRIM_THRESHOLD and M_MMAP_THRESHOLD of mallopt(3)
+_ROOM = 1 << 30
+
+
+@contextmanager
+def _at_ease() -> Iterator[None]:
+    """Memory as the program has it: garbage is not looked for while a task runs, and what an array leaves is kept for the next one.
+
+    The engine has its workers give back each large array to the system at once (by MALLOC_TRIM_THRESHOLD_), which makes arrays cost twice.
+    """
+    collecting, allocator = gc.isenabled(), ctypes.CDLL(None)
+    gc.disable()
+    settable = hasattr(allocator, "mallopt")  # glibc
+    if settable:
+        allocator.mallopt(_MAP, _ROOM)
+        allocator.mallopt(_TRIM, _ROOM)
+    try:
+        yield
+    finally:
+        if settable:
+            allocator.mallopt(_MAP, 1 << 17)
+            allocator.mallopt(_TRIM, int(os.environ.get("MALLOC_TRIM_THRESHOLD_", 1 << 17)))
+            allocator.malloc_trim(0)
+        if collecting:
+            gc.enable()
 
 
 def forget(job: str) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from functools import cached_property
 
 import numpy as np
@@ -57,8 +57,9 @@ class Lockouts:
     notes: frozenset[str]
 
 
-def lockouts(keeper: Gatekeeper) -> Lockouts:
-    """Which privileged people and which break-glass accounts are locked out of each resource for administrators."""
+def lockouts(keeper: Gatekeeper, others_too: bool = True) -> Lockouts:
+    """Which privileged people and which break-glass accounts are locked out of each resource for administrators; and, unless that is not
+    asked for, which others are stranded at each resource."""
     snapshot, notes, kinds = keeper.snapshot, set[str](), []
     if snapshot.access_rules is None:
         return Lockouts((), (), frozenset())
@@ -80,10 +81,11 @@ def lockouts(keeper: Gatekeeper) -> Lockouts:
                 rules = doors.rules_against(out, resource)
                 ids = tuple(snapshot.people.ids.take(out))
                 found.append(Lockout(resource, ids, kind, len(out) == len(people), rules))
-        others = everybody[~told[everybody]]
-        lost = others[doors.shut_out(others, resource).stuck]
-        if len(lost):
-            stranded.append(Stranded(resource, lost.astype(np.int32)))
+        if others_too:
+            others = everybody[~told[everybody]]
+            lost = others[doors.shut_out(others, resource).stuck]
+            if len(lost):
+                stranded.append(Stranded(resource, lost.astype(np.int32)))
     return Lockouts(tuple(found), tuple(stranded), frozenset(notes))
 
 
@@ -105,17 +107,19 @@ class _Alike:
     must_show: bool
     known: bool
 
-    def shown(self, client: str, device: str) -> frozenset[str]:
-        """The most that they could show by a client on a device."""
-        return device_proofs(device) | (frozenset() if client == "legacy" else self.best)
-
 
 class _Ways:
-    """The ways in to each resource, by what could bar them."""
+    """The ways in to each resource, by what could bar them. What depends on no person in particular is worked out once."""
 
     def __init__(self, keeper: Gatekeeper) -> None:
         self._keeper = keeper
         self._classes: dict[tuple[str, tuple[str, ...]], list[SignInClass]] = {}
+        self._bars: dict[tuple[object, ...], list[int]] = {}
+        self._denials: dict[tuple[object, ...], list[int]] = {}
+        self._unmet: dict[frozenset[str], int] = {}
+        denying = [(rule.deny, rule.require) for rule in keeper.rules]
+        self._deny = _mask(deny for deny, _ in denying)
+        self._deny_legacy = _mask(deny or (asks is not None and not asks.carried_by_legacy) for deny, asks in denying)
 
     def shut_out(self, people: Longs, resource: str) -> _Shut:
         """Whom of these no possible sign-in to a resource lets in, and who is besides stuck in one."""
@@ -127,10 +131,10 @@ class _Ways:
                 out[mine] = True
                 continue
             open_to, not_denied = np.zeros(len(mine), bool), np.zeros(len(mine), bool)
-            for mask in least(bars for bars in self._bars(resource, alike) if bars is not None):
+            for mask in self._least_bars(resource, alike):
                 open_to |= none_of(mask, self._keeper.bits, mine)
             if not np.all(open_to) and alike.known:
-                for mask in self._denials(resource, alike):
+                for mask in self._least_denials(resource, alike):
                     not_denied |= none_of(mask, self._perhaps, mine)
             out[mine], stuck[mine] = ~open_to, ~open_to & not_denied
         return _Shut(out[people], stuck[people])
@@ -140,8 +144,11 @@ class _Ways:
         keeper, found = self._keeper, set[int]()
         for alike in self._alike(people):
             against = 0
-            for possible, bars in self._barred(resource, alike):
-                against |= 0 if possible.sign_in.client == "legacy" else bars & keeper.in_modes("enforce")
+            for possible in self._to(resource, alike.devices):
+                if possible.sign_in.client != "legacy":
+                    against |= (
+                        possible.rules & self._unmet_by(self._shown(possible, alike)) & keeper.in_modes("enforce")
+                    )
             found.update(
                 number
                 for number in range(len(keeper.rules))
@@ -169,53 +176,59 @@ class _Ways:
                 devices = (("unknown",),)
             if home is not None and not home.guests_in:
                 devices = ()
-            level, must_show = keeper.levels[keeper.kits[0][some]], keeper.must_show[some]
-            for key in sorted(set(zip(level.tolist(), must_show.tolist(), strict=True))):
-                mine = some[(level == key[0]) & (must_show == key[1])]
-                yield _Alike(mine, devices, PROOF_LEVELS[key[0]], key[1], home is not None)
+            key = keeper.levels[keeper.kits[0][some]].astype(np.int64) * 2 + keeper.must_show[some]
+            for one in np.flatnonzero(np.bincount(key, minlength=1)).tolist():
+                yield _Alike(some[key == one], devices, PROOF_LEVELS[one // 2], bool(one % 2), home is not None)
 
-    def _barred(self, resource: str, alike: _Alike) -> Iterator[tuple[SignInClass, int]]:
-        """Each way in, with the rules of its conditions (as bits) that would deny it or ask for more than can be shown."""
-        known: dict[tuple[str, str], int] = {}
-        for possible in self._to(resource, alike.devices):
-            client, device = key = possible.sign_in.client, possible.sign_in.device
-            if key not in known:
-                shown = alike.shown(client, device)
-                barred = (
-                    rule.deny or (rule.require is not None and not rule.require.met_by(shown))
-                    for rule in self._keeper.rules
-                )
-                known[key] = sum(1 << number for number, bar in enumerate(barred) if bar)
-            yield possible, possible.rules & known[key]
+    @staticmethod
+    def _shown(possible: SignInClass, alike: _Alike) -> frozenset[str]:
+        """The most that people could show in a sign-in."""
+        sign_in = possible.sign_in
+        return device_proofs(sign_in.device) | (frozenset() if sign_in.client == "legacy" else alike.best)
 
-    def _bars(self, resource: str, alike: _Alike) -> Iterator[int | None]:
-        """For each way in the enforced rules (as bits) that bar it: whoever none of them includes gets in; None where nobody does."""
-        enforced = self._keeper.in_modes("enforce")
-        for possible, bars in self._barred(resource, alike):
-            shown = alike.shown(possible.sign_in.client, possible.sign_in.device)
-            yield None if alike.must_show and not SECOND_FACTOR.met_by(shown) else bars & enforced
-
-    def _denials(self, resource: str, alike: _Alike) -> list[int]:
-        """For each way in the enforced rules (as bits) that deny it: whoever none of them includes is not denied."""
-        enforced, found = self._keeper.in_modes("enforce"), []
-        for possible in self._to(resource, alike.devices):
-            legacy = possible.sign_in.client == "legacy"
-            if legacy and alike.must_show and not SECOND_FACTOR.carried_by_legacy:
-                continue
-            denying = (
-                rule.deny or (legacy and rule.require is not None and not rule.require.carried_by_legacy)
-                for rule in self._keeper.rules
+    def _unmet_by(self, shown: frozenset[str]) -> int:
+        """The rules (as bits) that would deny, or ask for more than is shown."""
+        if shown not in self._unmet:
+            rules = self._keeper.rules
+            self._unmet[shown] = _mask(
+                rule.deny or (rule.require is not None and not rule.require.met_by(shown)) for rule in rules
             )
-            found.append(
-                sum(1 << number for number, denies in enumerate(denying) if denies) & possible.rules & enforced
-            )
-        return least(found)
+        return self._unmet[shown]
 
-    def _to(self, resource: str, devices: Sequence[Sequence[str]]) -> Iterator[SignInClass]:
+    def _least_bars(self, resource: str, alike: _Alike) -> list[int]:
+        """Of the ways in the enforced rules (as bits) that bar each: whoever none of them includes gets in."""
+        key = resource, alike.devices, alike.best, alike.must_show
+        if key not in self._bars:
+            enforced, found = self._keeper.in_modes("enforce"), set[int]()
+            for possible in self._to(resource, alike.devices):
+                shown = self._shown(possible, alike)
+                if not alike.must_show or SECOND_FACTOR.met_by(shown):
+                    found.add(possible.rules & self._unmet_by(shown) & enforced)
+            self._bars[key] = least(found)
+        return self._bars[key]
+
+    def _least_denials(self, resource: str, alike: _Alike) -> list[int]:
+        """Of the ways in the enforced rules (as bits) that deny each: whoever none of them includes is not denied."""
+        key = resource, alike.devices, alike.must_show
+        if key not in self._denials:
+            enforced, found = self._keeper.in_modes("enforce"), set[int]()
+            for possible in self._to(resource, alike.devices):
+                legacy = possible.sign_in.client == "legacy"
+                if not (legacy and alike.must_show) or SECOND_FACTOR.carried_by_legacy:
+                    found.add((self._deny_legacy if legacy else self._deny) & possible.rules & enforced)
+            self._denials[key] = least(found)
+        return self._denials[key]
+
+    def _to(self, resource: str, devices: Sequence[tuple[str, ...]]) -> Iterator[SignInClass]:
         for some in devices:
-            key = resource, tuple(some)
+            key = resource, some
             if key not in self._classes:
                 keeper = self._keeper
                 found = sign_in_classes(keeper.rules, keeper.networks, (resource,), Conditions(), some)
                 self._classes[key] = found
             yield from self._classes[key]
+
+
+def _mask(truths: Iterable[bool]) -> int:
+    """Truths as bits."""
+    return sum(1 << number for number, truth in enumerate(truths) if truth)
