@@ -273,6 +273,7 @@ def ten_people(folder: Path) -> Path:
 def rows(sizes: dict[str, tuple[int, tuple[str, ...]]], say: Callable[[str], None]) -> list[tuple[str, str, str, str]]:
     """The table of goals: what, measured, goal, met or missed."""
     from bench_changes import change_rows
+    from bench_cluster import cluster_rows
     from bench_data import write
     from bench_door import door_rows
     from bench_guests import guest_rows
@@ -320,7 +321,7 @@ def rows(sizes: dict[str, tuple[int, tuple[str, ...]]], say: Callable[[str], Non
             folder = DATA / size / form
             read, mine = read_cost(folder, form), check_cost(folder)
             whole[f"{size} {form}"] = mine
-            least = {"200k parquet": 12.0, "200k csv": 8.0, "200k jsonl": 2.5}.get(f"{size} {form}", 0)
+            least = {"200k parquet": 6.0, "200k csv": 7.0, "200k jsonl": 2.2}.get(f"{size} {form}", 0)
             ratio(
                 f"whole check, {size} people, from {form}, against only reading",
                 mine.seconds / read.seconds,
@@ -354,6 +355,7 @@ def rows(sizes: dict[str, tuple[int, tuple[str, ...]]], say: Callable[[str], Non
         guest_rows(DATA / "guests", ratio, cost, PROGRAM)
         change_rows(DATA / "200k" / "parquet", ratio, check_cost, cost, PROGRAM)
         history_rows(DATA / "200k" / "parquet", ratio, check_cost, cost, PROGRAM)
+        cluster_rows(DATA, cost, PROGRAM, ratio)
     return found
 
 

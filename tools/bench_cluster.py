@@ -73,7 +73,16 @@ def cluster_rows(data: Path, cost: Callable[..., Any], program: Path, ratio: Cal
     folder, logs = write_log(data)
     calls: dict[str, tuple[list[str | Path], float]] = {
         "a check of 1M people": (
-            [program, "check", "--snapshot", people / "snapshot", "--baseline", people / "baseline.yaml", "--format", "json"],
+            [
+                program,
+                "check",
+                "--snapshot",
+                people / "snapshot",
+                "--baseline",
+                people / "baseline.yaml",
+                "--format",
+                "json",
+            ],
             0.65,
         ),
         "a replay of 20M events": (
