@@ -311,7 +311,7 @@ def rows(sizes: dict[str, tuple[int, tuple[str, ...]]], say: Callable[[str], Non
     ratio(
         "a check of ten people against `python -c pass`",
         mine.seconds / bare.seconds,
-        20,
+        16,
         f"{mine.seconds * 1000:.0f} / {bare.seconds * 1000:.0f} ms",
     )
     whole: dict[str, Cost] = {}
@@ -455,7 +455,7 @@ def sign_in_rows(ratio: Callable[..., None]) -> None:
     ratio(
         "replay of 5M events from Parquet under 40 rules, now and then, against only reading the same columns",
         mine.seconds / reading.seconds,
-        2.5,
+        2.2,
         f"{mine.seconds:.2f} / {reading.seconds:.2f} s; {mine.peak:.0f} / {reading.peak:.0f} MiB",
     )
     small = bench_gate.part(events, 2_000_000)
