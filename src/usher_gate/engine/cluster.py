@@ -61,7 +61,7 @@ class Cluster(Crew):
             self._client.wait_for_workers(int(here[1]) if here else 1, timeout=_WAIT * 4 if here else _WAIT)
         except (OSError, TimeoutError, RuntimeError, ValueError) as error:
             self._give_up(error)
-        self.size = sum(self._client.nthreads().values())
+        self.size = max(sum(self._client.nthreads().values()), 1)
         self._same_program()
         self._client.subscribe_topic(job.id, self._hear)
 

@@ -6,7 +6,6 @@ import json
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
-from tempfile import TemporaryDirectory
 from typing import Any
 
 import numpy as np
@@ -128,6 +127,8 @@ def read_snapshot(folder: Place, keep_tables: bool = False) -> Read:
 
 def _read_fetched(folder: Url, keep_tables: bool, cut: _Cut = None) -> Read:
     """A snapshot in a store: its files are copied here, and read; raises BadInput."""
+    from tempfile import TemporaryDirectory
+
     with TemporaryDirectory(prefix="usher-gate-") as name:
         here = Path(name) / (folder.name or "snapshot")
         here.mkdir()
