@@ -10,7 +10,7 @@ for version in 3.11 3.12 3.13; do
   venv=.venv-$version
   if [ ! -e "$venv/.ready" ]; then
     "$python" -m venv "$venv"
-    "$venv/bin/python" -m pip install --quiet --disable-pip-version-check -e '.[test,gather,ldap]' && touch "$venv/.ready"
+    "$venv/bin/python" -m pip install --quiet --disable-pip-version-check -e '.[test,gather,ldap,mend,history,report,cluster]' && touch "$venv/.ready"
   fi
   echo "Python $version ($("$venv/bin/python" --version))"
   "$venv/bin/python" -m pytest -n auto -q || failed=1

@@ -27,8 +27,8 @@ from tests.program import PROGRAM, Done, call, process
 
 ROOT = Path(__file__).resolve().parents[2]
 DASK = Path(sys.executable).with_name("dask")
-ORGANISATIONS = int(os.environ.get("USHER_GATE_ORGANISATIONS", "6"))  # more by hand
-KILLS = int(os.environ.get("USHER_GATE_KILLS", "2"))
+ORGANISATIONS = int(os.environ.get("USHER_GATE_ORGANISATIONS", "4"))  # more by hand
+KILLS = int(os.environ.get("USHER_GATE_KILLS", "1"))
 
 
 @contextmanager
