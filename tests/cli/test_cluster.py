@@ -234,7 +234,7 @@ def dies(held: Any, task: Any, tell: Any) -> bytes:
     [
         (fails, "(people 1 to "),
         (fails, "failed three times; the last time: ZeroDivisionError: made up"),
-        (dies, "failed: each worker that had it died"),
+        (dies, "in the order of their ids) failed: each worker that had it died\n"),
     ],
 )
 def test_a_part_that_fails_three_times_ends_the_call_with_its_name(
@@ -249,6 +249,16 @@ def test_a_part_that_fails_three_times_ends_the_call_with_its_name(
 
 def executing(dask_worker: Any) -> list[str]:
     return [key for key, task in dask_worker.state.tasks.items() if task.state == "executing"]
+
+
+@pytest.mark.parametrize("verb", ["check", "rehearse"])
+def test_a_worker_that_finds_other_files_ends_the_call(
+    demo: Path, clusters: dict[int, str], monkeypatch: pytest.MonkeyPatch, verb: str
+) -> None:
+    monkeypatch.setattr("usher_gate.engine.job.digest_of", lambda *_: "of other files")
+    done = call(verb, "--scheduler", clusters[1])
+    assert (done.status, done.out) == (4, "")
+    assert "a worker finds other files there than you" in done.err
 
 
 def test_ctrl_c_leaves_no_task_running(clusters: dict[int, str], many: Path, tmp_path: Path) -> None:

@@ -7,13 +7,14 @@ from __future__ import annotations
 
 import logging
 from collections.abc import Callable, Sequence
+from concurrent.futures import CancelledError
 from contextlib import suppress
 from queue import Empty, SimpleQueue
 from typing import Any
 
 from ..core.words.faults import Fault
 from ..files.faults import BadInput, UsherError
-from .interface import Crew, Tell, Work
+from .interface import Crew, EngineFailed, Tell, Work
 from .job import Job
 from .remote import DONE, do, forget
 from .settings import LOCAL
@@ -21,12 +22,6 @@ from .settings import LOCAL
 _TRIES = 3
 _WAIT = 15  # seconds for a scheduler to answer, and for a first worker
 _LOOK = 0.3
-
-
-class EngineFailed(UsherError):
-    """The engine could not do it: nothing is computed."""
-
-    status = 4
 
 
 class Cluster(Crew):
@@ -89,7 +84,7 @@ class Cluster(Crew):
                 return "no usher-gate"
             return program()
 
-        for address, found in sorted(self._client.run(theirs).items()):
+        for address, found in sorted(self._client.run(theirs, on_error="ignore").items()):
             if found != self._job.program:
                 self.close()
                 other = found if found.startswith("no ") else f"usher-gate {found}"
@@ -117,7 +112,7 @@ class Cluster(Crew):
                     raise EngineFailed(f"the scheduler at {self._shown} was lost; run it again")
                 for future in [future for future in waiting if future.done()]:
                     number = waiting.pop(future)
-                    failed = self._failure(future, number, len(tasks))
+                    failed = self._failure(future, self._part(number, tasks))
                     if failed is None:
                         found[number], self._who[number] = self._told(future)
                         continue
@@ -150,21 +145,24 @@ class Cluster(Crew):
         future.add_done_callback(over.put)
         return future
 
-    def _failure(self, future: Any, number: int, count: int) -> str | None:
+    def _failure(self, future: Any, part: str) -> str | None:
         """Why a task failed; None if it did not. Raises EngineFailed for what no second try mends."""
         from distributed import KilledWorker
 
         if future.status in ("lost", "cancelled"):
-            raise EngineFailed(f"the scheduler at {self._shown} was lost, or gave up part {number + 1} of {count}")
+            raise EngineFailed(f"the scheduler at {self._shown} was lost, or gave up {part}")
         if future.status != "error":
             return None
         error = future.exception()
         if isinstance(error, KilledWorker):
-            raise EngineFailed(f"part {number + 1} of {count} failed: each worker that had it died ({error.args[0]})")
+            raise EngineFailed(f"{part} failed: each worker that had it died")
         return f"{type(error).__name__}: {' '.join(str(error).split())[:160]}"
 
     def _told(self, future: Any) -> tuple[Any, str]:
-        (kind, said), where = future.result()
+        try:
+            (kind, said), where = future.result()
+        except (OSError, CancelledError):  # what was done went with the scheduler
+            raise EngineFailed(f"the scheduler at {self._shown} was lost; run it again") from None
         if kind == DONE:
             return said, where
         what, status = said

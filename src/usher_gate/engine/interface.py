@@ -6,6 +6,15 @@ from abc import ABC, abstractmethod
 from collections.abc import Callable, Sequence
 from typing import Any
 
+from ..files.faults import UsherError
+
+
+class EngineFailed(UsherError):
+    """Whoever shared the work could not do it: nothing is computed."""
+
+    status = 4
+
+
 Tell = Callable[[int], None]  # told how much of a task is done
 Work = Callable[[Any, Any, Tell], Any]  # what all hold, a task, whom to tell; gives what is found
 
@@ -20,7 +29,7 @@ class Crew(ABC):
     def run(self, work: Work, tasks: Sequence[Any], progress: Tell) -> list[Any]:
         """What `work(held, task, tell)` gives for each task, in their order. `progress` is told the sum of what is done.
 
-        Raises what a task raises, and UsherError where whoever had it was lost for good.
+        Raises what a task raises, and EngineFailed where whoever had it was lost for good .
         """
 
     @abstractmethod

@@ -6,8 +6,7 @@ import os
 from collections.abc import Sequence
 from typing import Any
 
-from ..files.faults import UsherError
-from .interface import Crew, Tell, Work
+from .interface import Crew, EngineFailed, Tell, Work
 
 LARGE = 60_000  # people, from which several processes are worth their start
 LIMIT = "USHER_GATE_PROCESSES"  # in the environment
@@ -65,7 +64,7 @@ class Processes(Crew):
         self._whole = True
 
     def run(self, work: Work, tasks: Sequence[Any], progress: Tell) -> list[Any]:
-        """See Crew. Raises UsherError where a process was ended from outside."""
+        """See Crew. Raises EngineFailed where a process was ended from outside."""
         from concurrent.futures import FIRST_COMPLETED, wait
         from concurrent.futures.process import BrokenProcessPool
 
@@ -82,7 +81,7 @@ class Processes(Crew):
                     future.result()  # raised at once, not when all others are done
                 progress(sum(self._counters))
         except BrokenProcessPool:
-            raise UsherError("a process that worked for this one was ended from outside; run it again") from None
+            raise EngineFailed("a process that worked for this one was ended from outside; run it again") from None
         self._whole = True
         return [future.result() for future in coming]
 

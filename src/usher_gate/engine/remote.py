@@ -22,7 +22,7 @@ from ..files.snapshot.folder import read_part, read_snapshot
 from ..files.written.baseline import read_baseline
 from ..files.written.exceptions import read_exceptions
 from .checking import Inputs, ToCheck
-from .interface import Work
+from .interface import EngineFailed, Work
 from .job import CHECK, Job, digest_of, program
 
 _OTHERS = "{}: a worker finds other files there than you; leave them alone meanwhile"
@@ -107,7 +107,7 @@ def _to_check(job: Job) -> ToCheck:
         baseline, _ = read_baseline(Path(job.baseline), mine.catalogue, mine)
         exceptions = read_exceptions(Path(job.exceptions), baseline, mine)[0] if job.exceptions else ()
         if digest_of(job.snapshot, job.baseline, job.exceptions) != job.inputs:
-            raise UsherError(_OTHERS.format(job.snapshot))
+            raise EngineFailed(_OTHERS.format(job.snapshot))
         return mine, baseline, exceptions
 
     return ToCheck(inputs)
@@ -121,7 +121,7 @@ def _to_replay(job: Job) -> Replay:
         stop_if_any(faults)
         draft = present.with_rules(rules or ())
     if digest_of(job.snapshot, job.draft) != job.inputs:
-        raise UsherError(_OTHERS.format(job.snapshot))
+        raise EngineFailed(_OTHERS.format(job.snapshot))
     return Replay(present, draft)
 
 
