@@ -117,3 +117,53 @@ def test_judging_twice_says_the_same(made: tuple[Org, Random]) -> None:
                 name: mask.tolist() for name, mask in second.covers.items()
             }
             assert first.notes == second.notes
+
+
+def by_hand(folder: Path, people: str, settings_: str, rules: str, services: str = "") -> Inputs:
+    (folder / "snapshot").mkdir()
+    head = "usher-gate: {}/1\n"
+    for name, text in {
+        "snapshot/organisation.yaml": head.format("snapshot") + "name: Ten\ntaken_at: 2026-11-20T06:00:00Z\n",
+        "snapshot/services.yaml": head.format("services")
+        + (services or "services:\n  - {id: s, supports: [door.waiting-room]}\n"),
+        "snapshot/people.csv": people,
+        "snapshot/settings.csv": "service,control,scope,value\n" + settings_,
+        "baseline.yaml": head.format("baseline") + 'name: B\nversion: "1"\nrules:\n' + rules,
+        "exceptions.yaml": head.format("exceptions") + "exceptions: []\n",
+    }.items():
+        (folder / name).write_text(text)
+    return read(folder)
+
+
+def in_each_way(folder: Path, inputs: Inputs) -> tuple[CheckResult, list[CheckResult]]:
+    """At once; and each person a part of their own, cut out of the whole and read alone."""
+    cuts = list(range(len(inputs[0].people) + 1))
+    ways = (partial(part_of, inputs[0]), partial(read_part, folder / "snapshot"))
+    return check(*inputs), [check(*inputs, None, None, partial(InParts, cuts=cuts, people=people)) for people in ways]
+
+
+def test_accounts_of_one_owner_in_different_parts_are_counted_together(tmp_path: Path) -> None:
+    inputs = by_hand(
+        tmp_path,
+        "id,login,kind,attr.owner\n1,a@x.example,member,ann\n2,b@x.example,member,ann\n3,c@x.example,member,cy\n",
+        "",
+        "  - {id: R, title: Alone, expect: {person: fallback-accounts, is: 0}}\n",
+    )
+    whole, parts = in_each_way(tmp_path, inputs)
+    assert whole.drifting_people == 2
+    assert [written(each) for each in parts] == [written(whole)] * 2
+
+
+def test_what_a_root_has_to_satisfy_is_asked_by_the_people_of_every_part(tmp_path: Path) -> None:
+    inputs = by_hand(
+        tmp_path,
+        "id,login,kind,unit\n1,a@x.example,member,/A\n2,b@x.example,member,/B\n",
+        "s,door.waiting-room,organisation,members\n",
+        "  - {id: R1, title: One, audience: {unit: /A}, expect: {control: door.waiting-room, one-of: [everyone, guests]}}\n"
+        "  - {id: R2, title: Two, audience: {unit: /B}, expect: {control: door.waiting-room, one-of: [guests, partners]}}\n",
+    )
+    whole, parts = in_each_way(tmp_path, inputs)
+    (root,) = whole.roots
+    assert root.remedy is not None
+    assert (root.remedy.mended_value, root.remedy.freed) == ("guests", 2)
+    assert [written(each) for each in parts] == [written(whole)] * 2
