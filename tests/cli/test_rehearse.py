@@ -399,6 +399,39 @@ def test_the_answer_is_the_same_with_any_number_of_processes(
     assert json.loads(alone)["events"]["read"] == 40_000
 
 
+def test_which_of_very_many_unusable_things_are_named_depends_on_nothing_but_them(
+    tiny: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """However the log is shared out: the same ones, with all their events, and the first place of each."""
+    monkeypatch.setattr("usher_gate.files.sign_ins.interface._KEPT", 20)
+    logs = tiny / "logs"
+    logs.mkdir()
+    for name, first, last in (("a", 60, 70), ("b", 0, 90), ("c", 40, 160), ("d", 65, 66)):
+        rows = [
+            f"{TIME},nobody-{number},console,,,,,,\n" for number in [*range(first, last), *range(last - 1, first, -1)]
+        ]
+        (logs / f"{name}.csv").write_text(HEAD + "".join(rows))
+    monkeypatch.setattr("usher_gate.engine.replaying.SMALL", 0)
+    told = []
+    for count in (1, 2, 3):
+        monkeypatch.setenv("USHER_GATE_PROCESSES", str(count))
+        told.append(call("rehearse", "--sign-ins", "logs", "--format", "json"))
+    assert told[1:] == told[:1] * 2
+    unused = json.loads(told[0].out)["unused"]
+    assert len(unused) == 21
+    (others,) = (each for each in unused if each["value"] == "…")
+    assert sum(each["events"] for each in unused) == 19 + 179 + 239 + 1
+    assert others["first"].startswith("logs/a.csv:")
+    for each in unused:
+        number = int(each["value"].removeprefix("nobody-")) if each is not others else -1
+        if number in range(60, 70):
+            assert each["first"] == f"logs/a.csv:{2 + number - 60}"
+        elif 0 <= number < 90:
+            assert each["first"] == f"logs/b.csv:{2 + number}"
+        elif number >= 90:
+            assert each["first"] == f"logs/c.csv:{2 + number - 40}"
+
+
 def test_a_damaged_file_stops_all_processes(tiny: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr("usher_gate.engine.replaying.SMALL", 0)
     monkeypatch.setattr("os.sched_getaffinity", lambda _: {0, 1})

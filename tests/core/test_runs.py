@@ -167,3 +167,20 @@ def test_what_a_root_has_to_satisfy_is_asked_by_the_people_of_every_part(tmp_pat
     assert root.remedy is not None
     assert (root.remedy.mended_value, root.remedy.freed) == ("guests", 2)
     assert [written(each) for each in parts] == [written(whole)] * 2
+
+
+def test_a_value_has_to_shut_the_doors_of_every_part(tmp_path: Path) -> None:
+    door = "expect: {door: {standing: %s, holding: link, way: browser, kind: scheduled}, no-weaker-than: waits}}\n"
+    inputs = by_hand(
+        tmp_path,
+        "id,login,kind,unit\n1,a@x.example,member,/A\n2,b@x.example,member,/B\n",
+        "s,door.waiting-room,organisation,everyone\n",
+        f"  - {{id: R1, title: One, audience: {{unit: /A}}, {door % 'outsider'}"
+        f"  - {{id: R2, title: Two, audience: {{unit: /B}}, {door % 'member'}",
+        "services:\n  - {id: s, supports: [door.waiting-room], door: {kinds: [scheduled], ways: [browser]}}\n",
+    )
+    whole, parts = in_each_way(tmp_path, inputs)
+    (root,) = whole.roots
+    assert root.remedy is not None
+    assert (root.remedy.mended_value, root.remedy.freed) == ("invitees", 2)
+    assert [written(each) for each in parts] == [written(whole)] * 2
