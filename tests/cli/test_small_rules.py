@@ -543,3 +543,24 @@ def test_what_is_not_known_of_a_sign_in_stands_in_the_first_line(folder: Path) -
     line = ("sign-in", "P1", "--resource", "console")
     assert call(*line).out.startswith("Whether P1 can sign in to console depends: denied or unknown.")
     assert call(*line, "--client", "app").out.startswith("Whether P1 can sign in to console like this is not known.")
+
+
+def test_whom_only_a_legacy_client_could_let_in_is_stranded_and_not_denied(tmp_path: Path) -> None:
+    """Every other client is denied; a legacy one could carry a device's proof, and a guest's device counts for nothing here."""
+    rules = (
+        "usher-gate: access-rules/1\nrules:\n"
+        "  - {id: A1, mode: enforce, people: {include: {kind: guest}}, resources: {include: [meetings]},\n"
+        "     when: {client: [browser, app]}, outcome: {deny: true}}\n"
+        "  - {id: A2, mode: enforce, people: {include: {kind: guest}}, resources: {include: [meetings]},\n"
+        "     when: {client: [legacy]}, outcome: {require: {all-of: [managed-device]}}}\n"
+    )
+    folder = write_tiny(
+        tmp_path,
+        {
+            "snapshot/access-rules.yaml": rules,
+            "snapshot/authenticators.csv": "person,type\n",
+            "snapshot/partners.csv": "domain,guests_in,home_mfa_counts,home_device_counts\npartner.example,true,false,false\n",
+        },
+    )
+    told = json.loads(call("check", "--format", "json", cwd=folder).out)["stranded"]
+    assert told == [{"resource": "meetings", "people": 1}]
