@@ -272,6 +272,41 @@ def test_ctrl_c_leaves_no_task_running(clusters: dict[int, str], many: Path, tmp
     assert not list(tmp_path.iterdir())
 
 
+def test_ctrl_c_in_a_terminal_ends_the_processes_that_a_call_started_here_without_a_word(
+    many: Path, tmp_path: Path
+) -> None:
+    """A terminal tells it to all of them."""
+    child = started(*checked(many, "--scheduler", "local:2", "--out", "o.json"), cwd=tmp_path)
+    until(lambda: len(here(child.pid)) >= 2)
+    time.sleep(1)
+    for _ in range(20):  # while processes start it is not heard
+        os.killpg(child.pid, signal.SIGINT)
+        time.sleep(0.3)
+        if child.poll() is not None:
+            break
+    _, err = child.communicate(timeout=60)
+    assert (child.returncode, err) == (130, "usher-gate: interrupted\n")
+    until(lambda: not here(child.pid), 20)
+    assert not list(tmp_path.iterdir())
+
+
+def here(session: int) -> list[int]:
+    """The worker processes of a call that was started in a session of its own."""
+    found = []
+    for folder in Path("/proc").iterdir():
+        if folder.name.isdigit():
+            try:
+                words, stat = (
+                    (folder / "cmdline").read_bytes(),
+                    (folder / "stat").read_text().rpartition(")")[2].split(),
+                )
+            except OSError:
+                continue
+            if int(stat[3]) == session and b"spawn_main" in words:
+                found.append(int(folder.name))
+    return found
+
+
 def test_a_scheduler_that_goes_away_in_the_middle_is_said(many: Path, tmp_path: Path) -> None:
     with scheduler(tmp_path) as address, running(*workers(address, 1)), working_on(address) as client:
         child = started(*checked(many, "--scheduler", address), cwd=tmp_path)

@@ -6,14 +6,16 @@ The engine replaces a worker that dies and does its part again; we say what a pa
 from __future__ import annotations
 
 import logging
-from collections.abc import Callable, Sequence
+import signal
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import CancelledError
-from contextlib import suppress
+from contextlib import contextmanager, suppress
 from queue import Empty, SimpleQueue
 from typing import Any
 
 from ..core.words.faults import Fault
 from ..files.faults import BadInput, UsherError
+from . import undisturbed
 from .interface import Crew, EngineFailed, Tell, Work
 from .job import Job
 from .remote import DONE, do, forget
@@ -22,6 +24,17 @@ from .settings import LOCAL
 _TRIES = 3
 _WAIT = 15  # seconds for a scheduler to answer, and for a first worker
 _LOOK = 0.3
+
+
+@contextmanager
+def _undisturbed() -> Iterator[None]:
+    """Ctrl-C is ignored meanwhile: by processes that are started here (a terminal tells it to them too) from their first moment on, and
+    by this one, so that what was started is let go whole."""
+    before = signal.signal(signal.SIGINT, signal.SIG_IGN)
+    try:
+        yield
+    finally:
+        signal.signal(signal.SIGINT, before)
 
 
 class Cluster(Crew):
@@ -45,20 +58,25 @@ class Cluster(Crew):
         self._shown, here = address, LOCAL.fullmatch(address)
         try:
             if here:
-                self._local = LocalCluster(
-                    n_workers=int(here[1]),
-                    threads_per_worker=1,
-                    processes=True,
-                    dashboard_address="127.0.0.1:0",
-                    silence_logs=logging.CRITICAL,
-                )
+                with _undisturbed():
+                    self._local = LocalCluster(
+                        n_workers=int(here[1]),
+                        threads_per_worker=1,
+                        processes=True,
+                        dashboard_address="127.0.0.1:0",
+                        silence_logs=logging.CRITICAL,
+                        preload=undisturbed.__name__,
+                    )
             self._client = Client(self._local or address, timeout=_WAIT, set_as_default=False)
             self._client.wait_for_workers(int(here[1]) if here else 1, timeout=_WAIT * 4 if here else _WAIT)
+            self.size = max(sum(self._client.nthreads().values()), 1)
+            self._same_program()
+            self._client.subscribe_topic(job.id, self._hear)
         except (OSError, TimeoutError, RuntimeError, ValueError) as error:
             self._give_up(error)
-        self.size = max(sum(self._client.nthreads().values()), 1)
-        self._same_program()
-        self._client.subscribe_topic(job.id, self._hear)
+        except BaseException:  # Ctrl-C, or what a worker of another version is told
+            self.close()
+            raise
 
     def _give_up(self, error: Exception) -> None:
         client = self._client
@@ -86,7 +104,6 @@ class Cluster(Crew):
 
         for address, found in sorted(self._client.run(theirs, on_error="ignore").items()):
             if found != self._job.program:
-                self.close()
                 other = found if found.startswith("no ") else f"usher-gate {found}"
                 raise EngineFailed(
                     f"the worker {address} runs {other}, and you run usher-gate {self._job.program}; give all the same"
@@ -179,14 +196,15 @@ class Cluster(Crew):
     def close(self) -> None:
         """Leaves the scheduler with nothing of this call; ends what was started here."""
         client, self._client = self._client, None
-        if client is not None:
-            with suppress(Exception):
-                client.unsubscribe_topic(self._job.id)
-            with suppress(Exception):
-                client.run(forget, self._job.id, on_error="ignore")
-            with suppress(Exception):
-                client.close(timeout=3)
-        if self._local is not None:
-            with suppress(Exception):
-                self._local.close(timeout=10)
+        with _undisturbed():
+            if client is not None:
+                with suppress(Exception):
+                    client.unsubscribe_topic(self._job.id)
+                with suppress(Exception):
+                    client.run(forget, self._job.id, on_error="ignore")
+                with suppress(Exception):
+                    client.close(timeout=3)
+            if self._local is not None:
+                with suppress(Exception):
+                    self._local.close(timeout=10)
         logging.disable(self._logged)
