@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import tempfile
 from datetime import timedelta
 from pathlib import Path
@@ -267,3 +268,32 @@ def test_a_written_plan_does_what_was_promised() -> None:
         rnd = Random(seed)
         ended += keeps_its_promise(random_org(rnd, 200 if seed % 4 == 0 else None), rnd)
     assert ended > 100
+
+
+def hinted(org: Org, rnd: Random) -> int:
+    """Compares what the last line of a check says of mending with what mend finds. Returns how many edits it names."""
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        write_org(org, folder, rnd)
+        rules = ("--baseline", folder / "baseline.yaml", "--exceptions", folder / "exceptions.yaml")
+        shown = call("check", "--snapshot", folder / "snapshot", *rules).out
+        plan = json.loads(call("mend", "--snapshot", folder / "snapshot", *rules, "--format", "json").out)["plan"]
+    said = re.search(r"^Mend: (?:(\d+) edits? ends? )?(\d+) of \d+ drifts?", shown, re.MULTILINE)
+    if said is None:
+        assert plan["edits"] == plan["left"] == 0
+        return 0
+    if said[1] is None:
+        return 0
+    assert (int(said[1]), int(said[2]), 0) == (plan["edits"], plan["ended"], plan["left"])
+    return int(said[1])
+
+
+def test_the_last_line_of_a_check_names_as_many_edits_as_mend() -> None:
+    named = 0
+    for seed in range(36):
+        rnd = Random(seed)
+        org = small_org(rnd)
+        if rnd.random() < 0.5:
+            org.setting_columns.discard("pinned")
+        named += hinted(org, rnd)
+    assert named >= 5

@@ -6,7 +6,6 @@ Source: changes, section 3; readings 31 to 38.
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import replace
 
 import numpy as np
 
@@ -116,8 +115,7 @@ def mend(
     told: Told | None = None,
 ) -> Mending:
     """The fewest edits, found in so many seconds; judged again before it is told."""
-    pinnable = "settings" in tables and "pinned" in tables["settings"].columns
-    terms = replace(asked.terms, pinnable=pinnable)
+    terms, pinnable = asked.terms, snapshot.says_pinned
     base = Remembered(snapshot, asked.baseline, asked.exceptions)
     until = clock() + seconds
     every = list(components(base, terms))
@@ -163,6 +161,8 @@ def _title(many: int) -> str:
 def _notes(snapshot: Snapshot) -> tuple[str, ...]:
     if snapshot.services is None:
         return ("the snapshot has no services.yaml, so nothing can be set anywhere",)
+    if snapshot.settings is not None and not snapshot.says_pinned:
+        return ("settings has no column pinned, so no edit pins anything",)
     return ()
 
 

@@ -155,7 +155,7 @@ class Offers:
             return []
         if kind == MEETING:
             return [Given(None)]
-        pins = (False, True) if self.service.pins and self.judging.terms.pinnable else (False,)
+        pins = (False, True) if self.service.pins and self.snapshot.says_pinned else (False,)
         found = [Given(None)] if now is not None else []
         if kind == GROUP and now is None:
             return []

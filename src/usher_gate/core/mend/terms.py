@@ -20,8 +20,7 @@ class Terms:
     """What a plan may do and has to do. `keeps` says which pairs of rule and service are to be mended, `chosen` for which people.
 
     `hold`: what people can change has to be held too; `weaken`: a value may become weaker for who has nothing to mend there;
-    `through_exceptions`: what an exception covers may change; `turn_away`: invitees may be turned away; `pinnable`: the table of settings
-    says what is pinned.
+    `through_exceptions`: what an exception covers may change; `turn_away`: invitees may be turned away.
     """
 
     keeps: Callable[[Rule, str | None], bool]
@@ -30,7 +29,6 @@ class Terms:
     weaken: bool = False
     through_exceptions: bool = False
     turn_away: bool = False
-    pinnable: bool = True
 
 
 def text_of(spot: Spot, given: Given) -> str:

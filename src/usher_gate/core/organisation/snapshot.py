@@ -45,6 +45,11 @@ class Snapshot(Directory):
     stale: str = ""  # why the snapshot is older than it should be, in words
     manifest: str | None = None  # the SHA-256 of its manifest
 
+    @property
+    def says_pinned(self) -> bool:
+        """Whether the table of settings says what is pinned; where it does not, nothing can be pinned by a change."""
+        return self.settings is not None and "settings.pinned" not in self.missing
+
     def registered(self, person: int) -> frozenset[str]:
         """The types that a person has, with the memorized secret that a member is taken to have and a guest has at home."""
         assert self.authenticators is not None
