@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
 from functools import partial
+from threading import Lock
 from typing import Any
 
 from ..core.organisation.part import part_of
@@ -28,15 +30,21 @@ class ToCheck:
         """`inputs` gives the people from one number to before another, and what is asked of them."""
         self._inputs = inputs
         self._parts: dict[tuple[int, int], tuple[Part, Messages]] = {}
+        self._locks: dict[tuple[int, int], Lock] = {}
 
-    def part(self, some: Range) -> tuple[Part, Messages]:
-        """A range, judged already if it was asked for before, and what writes its messages."""
+    @contextmanager
+    def part(self, some: Range) -> Iterator[tuple[Part, Messages]]:
+        """A range, judged already if it was asked for before, and what writes its messages; nobody else has it meanwhile.
+
+        A task that an engine has given up may still run in another thread when the same range is asked for again.
+        """
         key = some.first, some.last
-        if key not in self._parts:
-            mine, baseline, exceptions = self._inputs(some.first, some.last)
-            part = Part(mine, baseline, exceptions, some.narrowing, some.first)
-            self._parts[key] = part, Messages(baseline, mine)
-        return self._parts[key]
+        with self._locks.setdefault(key, Lock()):
+            if key not in self._parts:
+                mine, baseline, exceptions = self._inputs(some.first, some.last)
+                part = Part(mine, baseline, exceptions, some.narrowing, some.first)
+                self._parts[key] = part, Messages(baseline, mine)
+            yield self._parts[key]
 
 
 def to_check(whole: Snapshot, baseline: Baseline, exceptions: Sequence[AgreedException]) -> ToCheck:
@@ -59,8 +67,8 @@ class Range:
 
 def judge(held: ToCheck, some: Range, tell: Tell) -> bytes:
     """What is found of a range, as a message."""
-    part, messages = held.part(some)
-    return messages.written(part.judge(lambda done, _: tell(done)))
+    with held.part(some) as (part, messages):
+        return messages.written(part.judge(lambda done, _: tell(done)))
 
 
 @record
@@ -78,8 +86,8 @@ class Question:
 
 def ask(held: ToCheck, question: Question, _: Tell) -> bytes:
     """What a range says to a question to its Mending, as a message."""
-    part, messages = held.part(question.some)
-    return messages.written(part.ask(question.method, question.asked))
+    with held.part(question.some) as (part, messages):
+        return messages.written(part.ask(question.method, question.asked))
 
 
 def shared_by(crew: Crew) -> Callable[[Checker, Narrowing], Workers]:

@@ -9,6 +9,7 @@ from typing import Any
 from ..organisation.snapshot import Snapshot
 from .checker import Checker
 from .found import Found
+from .remedy import Mending
 from .rules import AgreedException, Baseline
 from .run import Narrowing, Run
 from .scope import pairs
@@ -32,18 +33,21 @@ class Part:
         first: int,
     ) -> None:
         """`mine` and `narrowing` speak of the people of the part alone, the first of whom is the number `first` of all."""
-        self._run = Run(Checker(mine, baseline, exceptions), narrowing, first)
+        self._checker, self._narrowing, self._first = Checker(mine, baseline, exceptions), narrowing, first
         every = pairs(baseline, mine, narrowing.keeps, set())
         self._pairs = [pair for pair in every if pair[0].subject == "people"]
-        self._judged: Found | None = None
+        self._judged: tuple[Found, Mending] | None = None
 
     def judge(self, progress: Callable[[int, int], None] | None = None) -> Found:
-        """What was found of these people."""
-        if self._judged is None:
-            self._judged = self._run.judge(self._pairs, progress)
-        return self._judged
+        """What was found of these people. If `progress` raises, nothing is: the next call begins anew."""
+        return self._once(progress)[0]
 
     def ask(self, method: str, asked: Any) -> Any:
         """What Mending says to a question by one of its methods."""
-        self.judge()
-        return getattr(self._run.mending(), method)(asked)
+        return getattr(self._once(None)[1], method)(asked)
+
+    def _once(self, progress: Callable[[int, int], None] | None) -> tuple[Found, Mending]:
+        if self._judged is None:
+            run = Run(self._checker, self._narrowing, self._first)  # counts as it goes
+            self._judged = run.judge(self._pairs, progress), run.mending()
+        return self._judged
