@@ -5,9 +5,12 @@ from __future__ import annotations
 import base64
 import csv
 import json
+import re
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from random import Random
 
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
@@ -107,10 +110,11 @@ def test_ldif_with_folded_lines_base64_comments_and_nested_groups(folder: Path, 
     ("text", "message"),
     [
         ("dn: a=b\nobjectClass inetOrgPerson\n", ":2: a record has a line without a colon"),
-        ("\n\ndn: a=b\nmail:: ###\n", "a value after :: is not base64"),
-        ("dn: a=b\nmail:< file:///etc/passwd\n", "a value by URL (:<) is not read"),
-        ("dn: a=b\nchangetype: delete\n", "a record of changes"),
-        ("mail: a@b.example\n", "begins without dn:"),
+        ("\n\ndn: a=b\nmail:: ###\n", ":4: a value after :: is not base64"),
+        ("dn: a=b\nmail:< file:///etc/passwd\n", ":2: a value by URL (:<) is not read"),
+        ("dn: a=b\ncn: a\n  b\n\ndn: a=c\nchangetype: delete\nmail:: ###\n", ":6: a record of changes"),
+        ("mail: a@b.example\n", ":1: a record begins without dn:"),
+        ("dn: a=b\nma\n il: x\n\ncn: x\n", ":5: a record begins without dn:"),
     ],
 )
 def test_damaged_ldif_fails_with_its_place(folder: Path, text: str, message: str) -> None:
@@ -134,9 +138,75 @@ def test_any_values_survive_ldif_however_they_are_folded_and_coded(
     ]
     path = tmp_path_factory.mktemp("ldif") / "x.ldif"
     path.write_text("\n".join(folded) + "\n")
-    [(dn, entry)] = read_ldif(path, frozenset({"mail"}))
-    assert dn == "uid=x,dc=northmere,dc=example"
-    assert [value.decode() for value in entry["mail"]] == [text for text, _ in values]
+    [records] = read_ldif(path, frozenset({"mail"}))
+    assert records.dns == ["uid=x,dc=northmere,dc=example"]
+    assert [value.decode() for value in records.values("mail", np.ones(1, bool))[1]] == [text for text, _ in values]
+
+
+def plain_ldif(text: str) -> list[tuple[str, list[tuple[str, str]]]]:
+    """The records, line by line: each DN with its attributes and values in order."""
+    found: list[tuple[str, list[tuple[str, str]]]] = []
+    for line in re.sub("\r?\n ", "", text).replace("\r\n", "\n").split("\n"):
+        if not line or line.startswith("#"):
+            continue
+        name, _, value = line.partition(":")
+        coded = value.startswith(":")
+        value = base64.b64decode(value[1:].strip()).decode() if coded else value.lstrip(" ")
+        name = name.partition(";")[0].lower()
+        if name == "dn":
+            found.append((value, []))
+        elif found:
+            found[-1][1].append((name, value))
+    return found
+
+
+NAMES = ("mail", "cn", "objectClass", "member", "description", "Mail", "CN;lang-en", "sn")
+WANTED = frozenset({"mail", "cn", "objectclass", "member"})
+
+
+def random_ldif(rnd: Random) -> str:
+    """Some records with comments, options, base64, blanks before values, lines folded anywhere, either end of line."""
+    lines = ["version: 1"] if rnd.random() < 0.5 else []
+    for _ in range(rnd.randrange(1, 9)):
+        record = [("dn", f"uid={rnd.randrange(99)},ou=Déck {rnd.randrange(3)},dc=northmere,dc=example")]
+        words = ("inetOrgPerson", "x: y", "a;b", "Größe", " led", "", "<no", "groupOfNames", "x" * 120, "trailing ")
+        record += [(rnd.choice(NAMES), rnd.choice(words)) for _ in range(rnd.randrange(7))]
+        for name, value in record:
+            if rnd.random() < 0.15:
+                lines.append("# a remark" + rnd.choice(("", ": with a colon", " without")))
+            if rnd.random() < 0.3 or not value.isascii() or value[:1] in (" ", "<", ":"):
+                line = f"{name}::{' ' * rnd.randrange(3)}{base64.b64encode(value.encode()).decode()}"
+            else:
+                line = f"{name}:{' ' * rnd.choice((0, 1, 1, 1, 4))}{value}"
+            cuts = sorted(rnd.sample(range(1, len(line)), min(len(line) - 1, rnd.choice((0, 0, 1, 3)))))
+            lines.append("\n ".join(line[start:end] for start, end in zip([0, *cuts], [*cuts, None], strict=True)))
+        lines += [""] * rnd.choice((1, 1, 2))
+    return rnd.choice(("\n", "\r\n")).join("\n".join(lines).split("\n")) + rnd.choice(("", "\n"))
+
+
+def test_any_ldif_is_read_as_line_by_line_in_blocks_of_any_size(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    path, values = tmp_path / "x.ldif", 0
+    for seed in range(200):
+        rnd = Random(seed)
+        text = random_ldif(rnd)
+        path.write_bytes(text.encode())
+        monkeypatch.setattr("usher_gate.sources.ldif._BLOCK", rnd.choice((1, 40, 1000, 10**6)))
+        plain, found = plain_ldif(text), list[tuple[str, list[tuple[str, str]]]]()
+        for records in read_ldif(path, WANTED):
+            every = np.ones(len(records.dns), bool)
+            here: list[tuple[str, list[tuple[str, str]]]] = [(dn, []) for dn in records.dns]
+            for name in sorted(WANTED):
+                for number, value in zip(*records.values(name, every), strict=True):
+                    here[number][1].append((name, value.decode()))
+            persons = records.having("objectclass", "INETORGPERSON")
+            assert persons.tolist() == [("objectclass", "inetOrgPerson") in pairs for _, pairs in here]
+            found += here
+        kept = [(dn, sorted(pair for pair in pairs if pair[0] in WANTED)) for dn, pairs in plain]
+        assert [(dn, sorted(pairs)) for dn, pairs in found] == kept, seed
+        values += sum(len(pairs) for _, pairs in kept)
+    assert values > 1000
 
 
 def test_distinguished_names() -> None:

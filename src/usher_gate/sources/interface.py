@@ -5,7 +5,7 @@ SourceFailed              a source that could not be read whole: one line that h
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from io import BufferedReader
 from pathlib import Path
@@ -37,14 +37,16 @@ def open_source(path: Path, largest: int = LARGEST_TABLE) -> BufferedReader:
 class Gathered:
     """What one source gave: rows by table, files to copy as they are (name in the snapshot to path), and remarks."""
 
-    tables: dict[str, list[Row]] = field(default_factory=dict)
+    tables: dict[str, Sequence[Row]] = field(default_factory=dict)
     files: dict[str, Path] = field(default_factory=dict)
     notes: list[str] = field(default_factory=list)
     taken_at: int | None = None  # when what it gave was taken, in microseconds; None: just now
 
     def add(self, table: str, row: Row) -> None:
         """Adds a row."""
-        self.tables.setdefault(table, []).append(row)
+        rows = self.tables.setdefault(table, [])
+        assert isinstance(rows, list), "rows are added one by one, or a table comes whole"
+        rows.append(row)
 
     @property
     def counts(self) -> dict[str, int]:

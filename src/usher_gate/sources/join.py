@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Container, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 
+from .columns import Columns
 from .interface import Gathered, Row
 
 _KEYS: Mapping[str, tuple[str, ...]] = {
@@ -23,7 +25,7 @@ _NAMED = 20
 class Joined:
     """The tables of all sources together, and every contradiction between two of them (the first few by name, all by number)."""
 
-    tables: dict[str, list[Row]] = field(default_factory=dict)
+    tables: dict[str, Sequence[Row]] = field(default_factory=dict)
     contradictions: Counter[tuple[str, str, str]] = field(default_factory=Counter)
     examples: dict[tuple[str, str, str], list[str]] = field(default_factory=dict)
 
@@ -46,67 +48,102 @@ class Joined:
 def join(sources: Sequence[tuple[str, Gathered]]) -> Joined:
     """Joins what the sources gave, in the order in which they count."""
     joined = Joined()
-    people: dict[str, tuple[Row, str]] = {}
-    logins: dict[str, str] = {}
+    people = _People(joined)
     givers = Counter(table for _, gathered in sources for table in gathered.tables)
     several = frozenset(table for table, number in givers.items() if number > 1)
+    finals = []  # for each source, its ids that another source calls otherwise
     for name, gathered in sources:
-        final: dict[str, str] = {}  # this source's ids that another source calls otherwise
-        for row in gathered.tables.get("people", ()):
-            _add_person(row, name, people, logins, final, joined)
+        rows = gathered.tables.get("people", ())
+        finals.append(people.take(rows, name) if "people" not in several else people.add(rows, name))
+    for (name, gathered), final in zip(sources, finals, strict=True):
         for table, rows in gathered.tables.items():
             if table == "settings":
-                rows = [_scope_by_id(row, people, logins) for row in rows]
+                rows = [people.scope_by_id(row) for row in rows]
             if table != "people":
                 _add_rows(table, rows, name if table in several else None, final, joined)
-    if people:
-        joined.tables["people"] = [row for row, _ in people.values()]
+    if len(people.rows):
+        joined.tables["people"] = people.rows
     _key_by_value(joined, several)
     return joined
 
 
-def _scope_by_id(row: Row, people: Mapping[str, object], logins: Mapping[str, str]) -> Row:
-    """A setting of a person with the person's id, if their login was written."""
-    kind, _, who = row.get("scope", "").partition(":")
-    if kind != "person" or who in people or who.casefold() not in logins:
-        return row
-    return {**row, "scope": f"person:{logins[who.casefold()]}"}
+class _People:
+    """People by id, else by login, and which source named each first."""
 
+    def __init__(self, joined: Joined) -> None:
+        self._joined = joined
+        self._known: dict[str, tuple[Row, str]] = {}
+        self._logins: dict[str, str] = {}
+        self._whole: Columns | None = None  # of the one source that gives people, where all of them differ
 
-def _add_person(
-    row: Row,
-    source: str,
-    people: dict[str, tuple[Row, str]],
-    logins: dict[str, str],
-    final: dict[str, str],
-    joined: Joined,
-) -> None:
-    name, login = row.get("id", ""), row.get("login", "").casefold()
-    mine = name if name in people else logins.get(login) if login else None
-    if mine is None:
-        people[name] = (row, source)
-        if login:
-            logins.setdefault(login, name)
-        return
-    if mine != name and name:
-        final[name] = mine
-    known, first = people[mine]
-    if first == source and mine == name:
-        joined.contradict("people", first, source, f"{name} stands there twice")
-    for column, cell in row.items():
-        if column == "id" or cell == "":
-            continue
-        if known.get(column, "") == "":
-            known[column] = cell
-        elif known[column] != cell and not (column == "login" and known[column].casefold() == cell.casefold()):
-            joined.contradict(f"people's {column}", first, source, f"{mine}: {known[column]} or {cell}")
+    @property
+    def rows(self) -> Sequence[Row]:
+        """Everybody."""
+        return self._whole if self._whole is not None else [row for row, _ in self._known.values()]
+
+    @cached_property
+    def _ids(self) -> tuple[Container[str], Mapping[str, str]]:
+        """Everybody's ids, and the id of each login."""
+        if self._whole is None:
+            return self._known, self._logins
+        ids, logins = self._whole.column("id"), self._whole.column("login")
+        return set(ids), {login.casefold(): name for login, name in zip(logins, ids, strict=True) if login}
+
+    def scope_by_id(self, row: Row) -> Row:
+        """A setting of a person with the person's id, if their login was written."""
+        kind, _, who = row.get("scope", "").partition(":")
+        if kind != "person":
+            return row
+        ids, logins = self._ids
+        if who in ids or who.casefold() not in logins:
+            return row
+        return {**row, "scope": f"person:{logins[who.casefold()]}"}
+
+    def take(self, rows: Sequence[Row], source: str) -> dict[str, str]:
+        """The people of the only source that gives any."""
+        if isinstance(rows, Columns):
+            ids, logins = rows.column("id"), [login.casefold() for login in rows.column("login") if login]
+            if all(ids) and len(set(ids)) == len(ids) and len(set(logins)) == len(logins):
+                self._whole = rows
+                return {}
+        return self.add(rows, source)
+
+    def add(self, rows: Sequence[Row], source: str) -> dict[str, str]:
+        """Brings in the people of a source; returns those of its ids that another source calls otherwise."""
+        final: dict[str, str] = {}
+        for row in rows:
+            self._add(row, source, final)
+        return final
+
+    def _add(self, row: Row, source: str, final: dict[str, str]) -> None:
+        people, logins, joined = self._known, self._logins, self._joined
+        name, login = row.get("id", ""), row.get("login", "").casefold()
+        mine = name if name in people else logins.get(login) if login else None
+        if mine is None:
+            people[name] = (row, source)
+            if login:
+                logins.setdefault(login, name)
+            return
+        if mine != name and name:
+            final[name] = mine
+        known, first = people[mine]
+        if first == source and mine == name:
+            joined.contradict("people", first, source, f"{name} stands there twice")
+        for column, cell in row.items():
+            if column == "id" or cell == "":
+                continue
+            if known.get(column, "") == "":
+                known[column] = cell
+            elif known[column] != cell and not (column == "login" and known[column].casefold() == cell.casefold()):
+                joined.contradict(f"people's {column}", first, source, f"{mine}: {known[column]} or {cell}")
 
 
 def _add_rows(table: str, rows: Sequence[Row], source: str | None, final: Mapping[str, str], joined: Joined) -> None:
-    kept = joined.tables.setdefault(table, [])
     if not final and source is None:
-        kept += rows
+        joined.tables[table] = rows
         return
+    kept = joined.tables.setdefault(table, [])
+    assert isinstance(kept, list)
     for row in rows:
         if final:
             if table in _OF_PERSON and row.get("person", "") in final:

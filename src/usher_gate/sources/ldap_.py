@@ -8,7 +8,7 @@ from typing import Any
 from ..core.words.record import record
 from ..files.faults import UsherError
 from .address import address_of
-from .entries import Attributes, Layout, tables
+from .entries import Entries, Layout, tables
 from .interface import Context, Gathered, Gives, SourceFailed
 
 _PAGE = 500
@@ -50,7 +50,7 @@ class Ldap:
             connection = self._connect(ldap, context)
             try:
                 self._bind(connection, password)
-                return tables(self._entries(ldap, connection, context), self._layout)
+                return tables(self._pages(ldap, connection, context), self._layout)
             finally:
                 connection.unbind_ext_s()
         except ldap.LDAPError as error:
@@ -96,7 +96,7 @@ class Ldap:
         elif self._binding.user:
             connection.simple_bind_s(self._binding.user, password)
 
-    def _entries(self, ldap: Any, connection: Any, context: Context) -> Iterator[tuple[str, Attributes]]:
+    def _pages(self, ldap: Any, connection: Any, context: Context) -> Iterator[Entries]:
         """All entries of people and groups, page by page (RFC 2696)."""
         from ldap.controls import SimplePagedResultsControl
 
@@ -109,10 +109,13 @@ class Ldap:
                 layout.base, ldap.SCOPE_SUBTREE, find, wanted, serverctrls=[control], timeout=binding.timeout
             )
             _, data, _, controls = connection.result3(number, timeout=binding.timeout)
-            for dn, attributes in data:
-                if dn is not None:  # a referral has none
-                    seen += 1
-                    yield dn, {name.partition(";")[0].lower(): values for name, values in attributes.items()}
+            page = [
+                (dn, {name.partition(";")[0].lower(): values for name, values in attributes.items()})
+                for dn, attributes in data
+                if dn is not None  # a referral has none
+            ]
+            seen += len(page)
+            yield Entries(page)
             context.progress("entries", seen, 0)
             cookies = [
                 one_control.cookie

@@ -211,8 +211,8 @@ class Mapped:
     def read(self, context: Context) -> tuple[Gathered, Leftover]:
         """The rows, and what is left over."""
         path, found, left = context.folder / self._path, Gathered(), Leftover()
-        for into in self.mapping.into:
-            found.tables.setdefault(into.table, [])
+        rows: dict[str, list[Row]] = {into.table: [] for into in self.mapping.into}
+        found.tables.update(rows)
         spoken, expected, seen = self.mapping.spoken, set(self.mapping.expected), set[str]()
         for number, raw in enumerate(_raw_rows(path, self.mapping, found), 1):
             flat = _flat(raw)
@@ -224,7 +224,7 @@ class Mapped:
                     left.columns[name] += 1
             for into in self.mapping.into:
                 for table, row in _rows_of(into, flat, left):
-                    found.tables[table].append(row)
+                    rows[table].append(row)
             if number % 10_000 == 0:
                 context.progress("rows", number, 0)
         left.lost = {column: nearest(column, seen - spoken or seen) for column in expected} if seen else {}

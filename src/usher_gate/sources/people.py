@@ -34,16 +34,37 @@ class Odd(Counter[str]):
 def person_row(values: Mapping[str, str], odd: Odd) -> Row:
     """A row from values by column: empty cells left out, the kind in our words, the unit as a path."""
     row = {column: value for column, value in values.items() if value != ""}
-    kind = row.get("kind", "")
-    if kind not in PERSON_KINDS:
-        word = kind.lower()
-        row["kind"] = word if word in PERSON_KINDS else _KIND_WORDS.get(word, "member")
-        if word not in PERSON_KINDS and word not in _KIND_WORDS:
-            odd[kind] += 1
-    unit = row.get("unit", "")
-    if unit and not unit.startswith("/"):
-        row["unit"] = "/" + "/".join(part.strip() for part in unit.split("/") if part.strip())
+    row["kind"] = _kind(row.get("kind", ""), 1, odd)
+    if unit := row.get("unit"):
+        row["unit"] = _path(unit)
     return row
+
+
+def person_cells(cells: dict[str, list[str]], many: int, odd: Odd) -> None:
+    """The same for so many people, by columns."""
+    given = cells.get("kind", [""] * many)
+    kinds = {kind: _kind(kind, number, odd) for kind, number in Counter(given).items()}
+    cells["kind"] = [kinds[kind] for kind in given]
+    if "unit" in cells:
+        units = {unit: _path(unit) for unit in set(cells["unit"])}
+        cells["unit"] = [units[unit] for unit in cells["unit"]]
+
+
+def _kind(kind: str, many: int, odd: Odd) -> str:
+    """One of our words for the kind of so many people."""
+    word = kind.lower()
+    if kind in PERSON_KINDS or word in PERSON_KINDS:
+        return word
+    if word not in _KIND_WORDS:
+        odd[kind] += many
+    return _KIND_WORDS.get(word, "member")
+
+
+def _path(unit: str) -> str:
+    """A unit as a path from the top."""
+    if not unit or unit.startswith("/"):
+        return unit
+    return "/" + "/".join(part.strip() for part in unit.split("/") if part.strip())
 
 
 def columns(given: frozenset[str] | set[str]) -> list[str]:

@@ -10,7 +10,7 @@ import csv
 import os
 import re
 import shutil
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from datetime import datetime
 from operator import itemgetter
@@ -31,6 +31,7 @@ from ..files.sign_ins.interface import SIGN_INS
 from ..files.snapshot import manifest as form
 from ..files.snapshot.parsed import parsed_path
 from ..files.write import sync_folder
+from .columns import Columns
 from .interface import FAILED, Gathered, Row, open_source
 from .join import Joined
 from .people import columns
@@ -122,11 +123,16 @@ def odd_columns(tables: Mapping[str, Sequence[Row]]) -> list[str]:
     found = []
     for table, rows in tables.items():
         spec = PEOPLE if table == "people" else _SPECS[table]
-        for column in sorted({column for row in rows for column in row}):
+        for column in sorted(_given(rows)):
             if not spec.knows(column):
                 right = nearest(column, (*spec.required, *spec.optional))
                 found.append(f"{table} has no column {quoted(column)}; {right}")
     return found
+
+
+def _given(rows: Sequence[Row]) -> set[str]:
+    """The columns that some row has."""
+    return set(rows.cells) if isinstance(rows, Columns) else {column for row in rows for column in row}
 
 
 def _columns_of(table: str, given: set[str]) -> list[str]:
@@ -136,8 +142,7 @@ def _columns_of(table: str, given: set[str]) -> list[str]:
 def _write_table(path: Path, table: str, rows: Sequence[Row]) -> None:
     import io
 
-    given = {column for row in rows for column in row}
-    names = _columns_of(table, given)
+    names = _columns_of(table, _given(rows))
     if wrong := odd_columns({table: rows}):
         raise UsherError(f"a source gives a column that is not there: {wrong[0]}")
     with _private(path) as stream:
@@ -149,8 +154,10 @@ def _write_table(path: Path, table: str, rows: Sequence[Row]) -> None:
         out.detach()
 
 
-def _cells(rows: Sequence[Row], names: Sequence[str]) -> list[tuple[str, ...]]:
+def _cells(rows: Sequence[Row], names: Sequence[str]) -> Iterable[tuple[str, ...]]:
     """The rows as cells in the order of the columns."""
+    if isinstance(rows, Columns):
+        return zip(*(rows.column(name) for name in names), strict=True)
     if len(names) > 1 and all(len(row) == len(names) for row in rows):
         return list(map(itemgetter(*names), rows))
     return [tuple([row.get(name, "") for name in names]) for row in rows]

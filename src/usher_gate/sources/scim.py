@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
 
 from ..files.jsoncells import cell_text
 from ..files.parallel import ahead
 from ..files.scim import ACCOUNT, ENTERPRISE, EXTENDED
-from .interface import Context, Gathered, Gives, Row, SourceFailed
-from .people import LISTS, Odd, person_row
+from .columns import Columns
+from .interface import Context, Gathered, Gives, SourceFailed
+from .people import LISTS, Odd, person_cells
 from .web import Access, Web
 
 # Which attribute is which column. The account extension is the stand-in's; a directory of its own says so by `fields`.
@@ -47,16 +48,11 @@ class Scim:
             cursor = self._cursor(web)
             users = self._all(web, "Users", self._wanted(), cursor, context)
             groups = self._all(web, "Groups", ["id", "displayName", "members"], cursor, context)
-        for user in users:
-            found.add("people", self._row(user, odd))
-        known = {user["id"] for user in users}
-        ids = {group["id"] for group in groups}
-        found.tables.setdefault("groups", [])
-        found.tables.setdefault("members", [])
-        for group in groups:
-            found.add("groups", {"id": group["id"], "name": str(group.get("displayName") or group["id"])})
-            for member in group.get("members") or ():
-                found.add("members", _member(group["id"], member, known, ids))
+        found.tables["people"] = self._people(users, odd)
+        found.tables["groups"] = [
+            {"id": group["id"], "name": str(group.get("displayName") or group["id"])} for group in groups
+        ]
+        found.tables["members"] = _members(groups, {user["id"] for user in users})
         found.notes += odd.notes()
         return found
 
@@ -125,21 +121,18 @@ class Scim:
                 place = {"startIndex": seen + 1}
         raise SourceFailed(f"{self._access.url}/{kind}: gives page after page without an end")
 
-    def _row(self, user: dict[str, Any], odd: Odd) -> Row:
-        values: dict[str, str] = {}
-        for column, first, rest in self._plan:
-            found = user.get(first)
-            for part in rest:
-                found = found.get(part) if isinstance(found, dict) else None
-            if found is not None:
-                values[column] = found if isinstance(found, str) else _text(found, column)
-        account = user.get(ACCOUNT)
-        for name, found in account.items() if isinstance(account, dict) else ():
-            if name.startswith("attr.") and isinstance(found, str):
-                values[name] = found
-        if "name" not in values and isinstance(user.get("name"), dict):
-            values["name"] = str(user["name"].get("formatted") or "")
-        return person_row(values, odd)
+    def _people(self, users: Sequence[dict[str, Any]], odd: Odd) -> Columns:
+        cells = {column: _column(users, first, rest, column) for column, first, rest in self._plan}
+        for number, user in enumerate(users):
+            account = user.get(ACCOUNT)
+            for name, found in account.items() if isinstance(account, dict) else ():
+                if name.startswith("attr.") and isinstance(found, str):
+                    cells.setdefault(name, [""] * len(users))[number] = found
+        for number, name in enumerate(cells["name"]):
+            if not name and isinstance(parts := users[number].get("name"), dict):
+                cells["name"][number] = str(parts.get("formatted") or "")
+        person_cells(cells, len(users), odd)
+        return Columns(cells)
 
 
 def _path(path: str) -> tuple[str, tuple[str, ...]]:
@@ -151,11 +144,28 @@ def _path(path: str) -> tuple[str, tuple[str, ...]]:
     return first, tuple(rest)
 
 
-def _member(group: str, member: Any, known: set[str], groups: set[str]) -> Row:
-    value = str(member.get("value", "")) if isinstance(member, dict) else ""
-    said = str(member.get("type", "")).lower() if isinstance(member, dict) else ""
-    nested = said == "group" if said in ("user", "group") else value in groups and value not in known
-    return {"group": group, "member": value, "type": "group" if nested else "person"}
+def _column(users: Sequence[dict[str, Any]], first: str, rest: Sequence[str], column: str) -> list[str]:
+    """What stands at a path of each, as a text."""
+    found = [user.get(first) for user in users]
+    for part in rest:
+        found = [value.get(part) if isinstance(value, dict) else None for value in found]
+    return [value if isinstance(value, str) else "" if value is None else _text(value, column) for value in found]
+
+
+def _members(groups: Sequence[dict[str, Any]], known: set[str]) -> Columns:
+    """The memberships; one of no type is a group's where only a group has that id."""
+    cells: dict[str, list[str]] = {"group": [], "member": [], "type": []}
+    ids = {group["id"] for group in groups}
+    for group in groups:
+        members = group.get("members") or ()
+        cells["group"] += [group["id"]] * len(members)
+        for member in members:
+            there = member if isinstance(member, dict) else {}
+            value, said = str(there.get("value", "")), str(there.get("type", "")).lower()
+            nested = said == "group" if said in ("user", "group") else value in ids and value not in known
+            cells["member"].append(value)
+            cells["type"].append("group" if nested else "person")
+    return Columns(cells)
 
 
 def _text(found: Any, column: str) -> str:

@@ -26,7 +26,10 @@ class Service:
         with Web(self._access, context) as web:
             for service in self._services:
                 rows = self._all(web, f"/v1/services/{service}/settings", "settings", context)
-                found.tables.setdefault("settings", []).extend({"service": service, **row} for row in rows)
+                found.tables["settings"] = [
+                    *found.tables.get("settings", ()),
+                    *({"service": service, **row} for row in rows),
+                ]
             for table in self._tables:
                 found.tables[table] = self._all(web, f"/v1/tables/{table}", "rows", context)
         return found
