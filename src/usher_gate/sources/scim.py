@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
-from typing import Any
+import sys
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from functools import partial
+from typing import Any, TypeVar
 
 from ..files.jsoncells import cell_text
 from ..files.parallel import ahead
@@ -26,6 +28,7 @@ FIELDS: Mapping[str, str] = {
     "created_at": "meta.created",
     **{name: f"{ACCOUNT}:{name}" for name in EXTENDED},
 }
+_Taken = TypeVar("_Taken", "_Users", "_Groups")
 _PAGE = 500
 _PASSES = 3  # how often a list that does not add up is asked for again
 _MOST_PAGES = 100_000
@@ -43,16 +46,14 @@ class Scim:
 
     def gather(self, context: Context) -> Gathered:
         """People and groups."""
-        found, odd = Gathered(), Odd()
+        found = Gathered()
         with Web(self._access, context) as web:
             cursor = self._cursor(web)
-            users = self._all(web, "Users", self._wanted(), cursor, context)
-            groups = self._all(web, "Groups", ["id", "displayName", "members"], cursor, context)
-        found.tables["people"] = self._people(users, odd)
-        found.tables["groups"] = [
-            {"id": group["id"], "name": str(group.get("displayName") or group["id"])} for group in groups
-        ]
-        found.tables["members"] = _members(groups, {user["id"] for user in users})
+            users = self._all(web, "Users", self._wanted(), cursor, context, partial(_Users, self._plan))
+            groups = self._all(web, "Groups", ["id", "displayName", "members"], cursor, context, _Groups)
+        found.tables["people"], odd = users.table()
+        found.tables["groups"] = Columns(groups.cells)
+        found.tables["members"] = groups.members(users.named())
         found.notes += odd.notes()
         return found
 
@@ -73,24 +74,27 @@ class Scim:
         pagination = config.get("pagination")
         return isinstance(pagination, dict) and pagination.get("cursor") is True
 
-    def _all(self, web: Web, kind: str, wanted: list[str], cursor: bool, context: Context) -> list[dict[str, Any]]:
+    def _all(
+        self, web: Web, kind: str, wanted: list[str], cursor: bool, context: Context, empty: Callable[[], _Taken]
+    ) -> _Taken:
         """Every resource of a kind, once each; asked for again where the server contradicts itself."""
         why = ""
         for _ in range(_PASSES):
-            found: dict[str, dict[str, Any]] = {}
+            found, ids = empty(), set[str]()
             given, totals = 0, set[int]()
             for page, total in ahead(self._pages(web, kind, wanted, cursor)):
                 totals.add(total)
                 for resource in page:
                     if not isinstance(resource, dict) or not isinstance(resource.get("id"), str) or not resource["id"]:
                         raise SourceFailed(f"{self._access.url}/{kind}: gives a resource without an id")
-                    found[resource["id"]] = resource
-                    given += 1
-                context.progress(kind.lower(), len(found), total)
-            if totals == {len(found)} and given == len(found):
-                return list(found.values())
+                    ids.add(resource["id"])
+                given += len(page)
+                found.take(page)
+                context.progress(kind.lower(), len(ids), total)
+            if totals == {len(ids)} and given == len(ids):
+                return found
             said = " and then ".join(str(total) for total in sorted(totals))
-            twice = f", {given - len(found)} of them twice" if given > len(found) else ""
+            twice = f", {given - len(ids)} of them twice" if given > len(ids) else ""
             why = f"said that there are {said} {kind.lower()}, and gave {given}{twice}"
         raise SourceFailed(f"{self._access.url}/{kind}: {why}, {_PASSES} times over; nobody is to be lost or doubled")
 
@@ -121,18 +125,77 @@ class Scim:
                 place = {"startIndex": seen + 1}
         raise SourceFailed(f"{self._access.url}/{kind}: gives page after page without an end")
 
-    def _people(self, users: Sequence[dict[str, Any]], odd: Odd) -> Columns:
-        cells = {column: _column(users, first, rest, column) for column, first, rest in self._plan}
-        for number, user in enumerate(users):
+
+class _Users:
+    """People by columns, page after page."""
+
+    def __init__(self, plan: Sequence[tuple[str, str, tuple[str, ...]]]) -> None:
+        self._plan, self._ids = plan, list[str]()
+        self._cells: dict[str, list[str]] = {column: [] for column, _, _ in plan}
+
+    def take(self, page: Sequence[dict[str, Any]]) -> None:
+        """Some more of them."""
+        before = len(self._ids)
+        self._ids += [user["id"] for user in page]
+        for column, first, rest in self._plan:
+            self._cells[column] += _column(page, first, rest, column)
+        for number, user in enumerate(page, before):
             account = user.get(ACCOUNT)
             for name, found in account.items() if isinstance(account, dict) else ():
                 if name.startswith("attr.") and isinstance(found, str):
-                    cells.setdefault(name, [""] * len(users))[number] = found
-        for number, name in enumerate(cells["name"]):
-            if not name and isinstance(parts := users[number].get("name"), dict):
-                cells["name"][number] = str(parts.get("formatted") or "")
-        person_cells(cells, len(users), odd)
-        return Columns(cells)
+                    texts = self._cells.setdefault(name, [])
+                    texts += [""] * (number + 1 - len(texts))
+                    texts[number] = found
+            if not self._cells["name"][number] and isinstance(parts := user.get("name"), dict):
+                self._cells["name"][number] = str(parts.get("formatted") or "")
+        for texts in self._cells.values():
+            texts += [""] * (len(self._ids) - len(texts))
+
+    def table(self) -> tuple[Columns, Odd]:
+        """The table people, and the kinds that nobody knows."""
+        odd = Odd()
+        person_cells(self._cells, len(self._ids), odd)
+        return Columns(self._cells), odd
+
+    def named(self) -> dict[str, str]:
+        """Everybody's id in the table, by the id that members of groups have."""
+        return dict(zip(self._ids, self._cells["id"], strict=True))
+
+
+class _Groups:
+    """Groups and their members by columns, page after page."""
+
+    def __init__(self) -> None:
+        self.cells: dict[str, list[str]] = {"id": [], "name": []}
+        self._of, self._members, self._types = list[str](), list[str](), list[str]()
+
+    def take(self, page: Sequence[dict[str, Any]]) -> None:
+        """Some more of them."""
+        self.cells["id"] += [group["id"] for group in page]
+        self.cells["name"] += [str(group.get("displayName") or group["id"]) for group in page]
+        for group in page:
+            members = [one if isinstance(one, dict) else {} for one in group.get("members") or ()]
+            self._of += [group["id"]] * len(members)
+            self._members += [str(one.get("value", "")) for one in members]
+            self._types += [sys.intern(str(one.get("type", ""))) for one in members]
+
+    def members(self, named: Mapping[str, str]) -> Columns:
+        """The memberships, of people by their id in the table; one of no type is a group's where only a group has that id."""
+        groups = frozenset(self.cells["id"])
+        kinds = {said: said.lower() for said in set(self._types)}
+        types = [
+            kind
+            if (kind := kinds[said]) in ("user", "group")
+            else "group"
+            if who in groups and who not in named
+            else "user"
+            for said, who in zip(self._types, self._members, strict=True)
+        ]
+        who = [
+            name if kind == "group" else named.get(name, name) for name, kind in zip(self._members, types, strict=True)
+        ]
+        words = {"user": "person", "group": "group"}
+        return Columns({"group": self._of, "member": who, "type": [words[kind] for kind in types]})
 
 
 def _path(path: str) -> tuple[str, tuple[str, ...]]:
@@ -150,22 +213,6 @@ def _column(users: Sequence[dict[str, Any]], first: str, rest: Sequence[str], co
     for part in rest:
         found = [value.get(part) if isinstance(value, dict) else None for value in found]
     return [value if isinstance(value, str) else "" if value is None else _text(value, column) for value in found]
-
-
-def _members(groups: Sequence[dict[str, Any]], known: set[str]) -> Columns:
-    """The memberships; one of no type is a group's where only a group has that id."""
-    cells: dict[str, list[str]] = {"group": [], "member": [], "type": []}
-    ids = {group["id"] for group in groups}
-    for group in groups:
-        members = group.get("members") or ()
-        cells["group"] += [group["id"]] * len(members)
-        for member in members:
-            there = member if isinstance(member, dict) else {}
-            value, said = str(there.get("value", "")), str(there.get("type", "")).lower()
-            nested = said == "group" if said in ("user", "group") else value in ids and value not in known
-            cells["member"].append(value)
-            cells["type"].append("group" if nested else "person")
-    return Columns(cells)
 
 
 def _text(found: Any, column: str) -> str:
