@@ -7,6 +7,8 @@ DEV := $(VENV)/.dev-ready
 DEMO ?= northmere
 VENV_LOWEST := .venv-lowest
 LOWEST := $(VENV_LOWEST)/.dev-ready
+# One more process than processors: some tests wait for others (servers, a browser, whoever is killed) most of their time.
+SPREAD = -n $$(($$(nproc) + 1)) --dist worksteal
 
 .PHONY: demo test test-lowest test-pythons lint mutants bench screenshots docs clean
 
@@ -14,11 +16,11 @@ demo: $(RUN)
 	@$(BIN)/usher-gate demo --fresh $(DEMO)
 
 test: $(DEV)
-	$(BIN)/python -m pytest -n auto
+	$(BIN)/python -m pytest $(SPREAD)
 
 # The same with the lowest versions that pyproject.toml allows, in a .venv-lowest of its own.
 test-lowest: $(LOWEST)
-	$(VENV_LOWEST)/bin/python -m pytest -n auto
+	$(VENV_LOWEST)/bin/python -m pytest $(SPREAD)
 
 lint: $(DEV)
 	$(BIN)/ruff check src tests tools

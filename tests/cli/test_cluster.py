@@ -76,12 +76,12 @@ def clusters(tmp_path_factory: pytest.TempPathFactory) -> Iterator[dict[int, str
 
 @pytest.fixture(scope="module")
 def many(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """An organisation that takes its time: 60,000 people, 100 rules."""
+    """An organisation that takes its time: 20,000 people, 100 rules."""
     sys.path.insert(0, str(ROOT / "tools"))
     import bench_data
 
     folder = tmp_path_factory.mktemp("many")
-    bench_data.write(folder, 60_000, ("parquet",))
+    bench_data.write(folder, 20_000, ("parquet",))
     return folder / "parquet"
 
 

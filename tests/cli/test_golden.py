@@ -21,28 +21,27 @@ GOLDEN = Path(__file__).resolve().parent.parent / "golden"
 CASES = sorted(path.parent for path in GOLDEN.glob("*/call"))
 
 
-def run_case(case: Path, folder: Path) -> tuple[Done, int]:
-    """Runs a case in a copy of its input; returns what came out, and the expected status."""
+def run_case(case: Path, folder: Path, demo: Path) -> tuple[Done, int]:
+    """Runs a case in a copy of its input, or of the demo; returns what came out, and the expected status."""
     status, *arguments = shlex.split((case / "call").read_text())
-    if (case / "input").exists():
-        shutil.copytree(case / "input", folder, dirs_exist_ok=True)
-    else:
-        write_demo(folder)
+    given = case / "input"
+    shutil.copytree(given if given.exists() else demo, folder, dirs_exist_ok=True)
     width = int(arguments.pop(0)) if arguments[0].isdigit() else 100
     return process(*arguments, cwd=folder, width=width), int(status)
 
 
 @pytest.mark.parametrize("case", CASES, ids=[case.name for case in CASES])
-def test_golden(case: Path, tmp_path: Path) -> None:
-    done, status = run_case(case, tmp_path)
+def test_golden(case: Path, tmp_path: Path, demo_made: Path) -> None:
+    done, status = run_case(case, tmp_path, demo_made)
     assert done.out == (case / "out").read_text()
     assert done.status == status
 
 
 if __name__ == "__main__":
     for each in CASES:
-        with tempfile.TemporaryDirectory() as name:
-            found, expected = run_case(each, Path(name))
+        with tempfile.TemporaryDirectory() as name, tempfile.TemporaryDirectory() as made:
+            write_demo(Path(made))
+            found, expected = run_case(each, Path(name), Path(made))
         (each / "out").write_text(found.out)
         sys.stdout.write(
             f"{each.name}: {found.status}{'' if found.status == expected else f' INSTEAD OF {expected}'}\n"

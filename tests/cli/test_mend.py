@@ -280,8 +280,8 @@ def test_check_says_what_mending_would_do(tmp_path: Path) -> None:
     assert "Mend:" not in narrowed.out
 
 
-def test_the_demo_can_be_mended(demo: Path) -> None:
-    answer = told(demo)
+def test_the_demo_can_be_mended(demo: Path, demo_plan: Path) -> None:
+    answer = json.loads(demo_plan.read_text())
     plan = answer["plan"]
     assert (plan["edits"], plan["ended"], plan["left"], plan["proof"]) == (11, 361, 0, "proven fewest")
     closing = [each for each in answer["sign_in_side"] if each["rule"] == "SIGN-11" and each["recommended"]]

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import json
+import shlex
 import shutil
 from pathlib import Path
 
 import pytest
 
 from tests import tiny
+from tests.conftest import demo_run
 from tests.program import PROGRAM, call, process
 from tests.tiny import write_tiny
 from usher_gate import __version__
@@ -16,16 +18,32 @@ from usher_gate.cli.main import VERBS
 from usher_gate.demo.write import files
 
 
-def test_the_demo_is_the_same_every_time_and_checks_itself(tmp_path: Path) -> None:
-    first, second = (process("demo", name, "--format", "json", cwd=tmp_path) for name in ("one", "two"))
-    assert first.status == second.status == 0
-    assert first.out.splitlines()[:-1] == second.out.splitlines()[:-1]
-    assert "Try next: cd one && usher-gate why" in first.out
+def test_the_demo_is_the_same_every_time_and_checks_itself(
+    tmp_path: Path, tmp_path_factory: pytest.TempPathFactory
+) -> None:
+    """By the two examples of its help, as they stand."""
+    lines = [shlex.split(line)[1:] for line in examples() if line.startswith("usher-gate demo")]
+    assert lines == [["demo"], ["demo", "elsewhere", "--no-colour"]]
+    first, printed = demo_run(tmp_path_factory)
+    done = process(*lines[1], cwd=tmp_path)
+    assert done.status == 0
+    assert done.out.splitlines()[:-1] == printed.splitlines()[:-1]
+    assert "Try next: cd northmere && usher-gate why" in printed
     for name, text in files().items():
-        assert (tmp_path / "one" / name).read_bytes().decode() == text
-    assert process("demo", "one", "--fresh", cwd=tmp_path).status == 0
+        for folder in (first, tmp_path / "elsewhere"):
+            assert (folder / name).read_bytes().decode() == text
+    one, two = (call("history", "--format", "json", cwd=folder).out for folder in (first, tmp_path / "elsewhere"))
+    assert one == two and len(json.loads(one)["checks"]) == 12
+
+
+def test_the_demo_is_made_anew_where_nobody_changed_it(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("usher_gate.cli.demo.keep_weeks", lambda _: "")
+    for more in ([], ["--fresh"]):
+        done = call("demo", "one", "--format", "json", *more, cwd=tmp_path)
+        assert done.status == 0, done.err
+    assert call("demo", "one", cwd=tmp_path).status == 2
     (tmp_path / "one" / "usher-gate.toml").write_text("# mine\n")
-    assert process("demo", "one", "--fresh", cwd=tmp_path).status == 2
+    assert call("demo", "one", "--fresh", cwd=tmp_path).status == 2
 
 
 def test_help_and_version() -> None:
@@ -51,10 +69,8 @@ def examples() -> list[str]:
     return found
 
 
-@pytest.mark.parametrize("line", examples())
+@pytest.mark.parametrize("line", [line for line in examples() if not line.startswith("usher-gate demo")])
 def test_the_examples_run_as_they_stand_on_the_demo(demo: Path, request: pytest.FixtureRequest, line: str) -> None:
-    import shlex
-
     program, *arguments = shlex.split(line)
     assert program == "usher-gate"
     if arguments[0] == "stand-in":
@@ -63,7 +79,7 @@ def test_the_examples_run_as_they_stand_on_the_demo(demo: Path, request: pytest.
     if arguments[0] == "history":  # there has to be one
         shutil.copy(request.getfixturevalue("demo_history"), demo)
     if "--plan" in arguments:  # likewise
-        process("mend", "--format", "json", "--out", arguments[arguments.index("--plan") + 1], cwd=demo)
+        shutil.copy(request.getfixturevalue("demo_plan"), demo / arguments[arguments.index("--plan") + 1])
     done = process(*arguments, cwd=demo / "practice" if arguments[0] == "gather" else demo)
     stops = (
         arguments[0] in ("check", "mend", "guests") or "--since" in arguments or "--changes" in arguments

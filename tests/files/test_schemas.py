@@ -110,10 +110,10 @@ RESULTS = [
 ]  # fmt: skip
 
 
-def test_every_json_form_has_the_same_head_and_fits_its_schema(demo: Path) -> None:
+def test_every_json_form_has_the_same_head_and_fits_its_schema(demo: Path, demo_plan: Path) -> None:
     seen = set()
     for line in RESULTS:
-        data = json.loads(call(*line.split(), "--format", "json").out)
+        data = json.loads(demo_plan.read_text() if line == "mend" else call(*line.split(), "--format", "json").out)
         assert list(data)[:3] == ["usher-gate", "organisation", "taken_at"], line
         assert (data["organisation"], data["taken_at"]) == ("Northmere Ferries", "2026-11-20T06:00:00Z")
         name, _, version = data["usher-gate"].partition("/")
