@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 
 from ..organisation.columns import MISSING, Bools, Ints, Longs
 from ..organisation.snapshot import Snapshot
+from ..words.record import record
 from .visitors import GUEST, MEMBER, OUTSIDER, PARTNER
 
 # As what an invited address may stand: of the last two the list of domains is not known, or contested with rivals of both minds.
@@ -16,7 +16,7 @@ STANDINGS_OF = ((MEMBER,), (GUEST,), (PARTNER,), (OUTSIDER,), (PARTNER, OUTSIDER
 AS_MEMBER, AS_GUEST, AS_PARTNER, AS_OUTSIDER, AS_EITHER, AS_RIVALS = range(6)
 
 
-@dataclass(frozen=True)
+@record
 class AddressBook:
     """Every invited address, sorted as texts. Of each: `folded` numbers it whatever its case, `person` the active person
     whose login it is (MISSING for none), `standing` is its place in STANDINGS_OF as long as no list is asked, `domain` the one that counts

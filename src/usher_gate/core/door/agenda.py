@@ -12,7 +12,7 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from ..organisation.columns import MISSING, Bools, Ints, Longs, Ragged
+from ..organisation.columns import MISSING, Bools, Ints, Longs, Ragged, distinct
 from ..organisation.meetings import Meetings
 from ..organisation.services import Service
 from ..organisation.settings import MEETING
@@ -110,7 +110,7 @@ class PlannedOn:
     @cached_property
     def hosts(self) -> Hosts:
         """The organisers, whether they may start meetings or not."""
-        return Hosts(self.resolver, self.service, np.unique(self.organiser).astype(np.int64))
+        return Hosts(self.resolver, self.service, distinct(self.organiser).astype(np.int64))
 
     @cached_property
     def host_of(self) -> Longs:
@@ -193,7 +193,7 @@ class PlannedOn:
     def open(self) -> Results:
         """Whether a stranger enters while a host is there: 1, 0, or -1 where that is not known."""
         found = np.zeros(len(self), np.int8)
-        for kind in np.unique(self.kinds).tolist():
+        for kind in distinct(self.kinds).tolist():
             opened = is_open(self.panel, MEETING_KINDS[kind], ways_of(self.service))
             mine = self.kinds == kind
             found[mine] = np.where(opened.open, 1, np.where(opened.unknown, -1, 0))[self.at[mine]]
@@ -280,7 +280,7 @@ class PlannedOn:
         least, most = np.zeros(len(invited.meeting), np.int8), np.zeros(len(invited.meeting), np.int8)
         perhaps, bare = np.zeros(len(invited.meeting), bool), np.zeros(len(invited.meeting), bool)
         kind_of = self.kinds[invited.meeting]
-        for kind in np.unique(kind_of).tolist():
+        for kind in distinct(kind_of).tolist():
             mine = np.flatnonzero(kind_of == kind)
             rows = self.at[invited.meeting[mine]]
             shown = MEETING_KINDS[kind]
@@ -430,7 +430,7 @@ class Agenda:
                 yield f"the meeting {planned.ids[number]} is {kind}, of which {name} has none: it is judged by the gates of that kind"
             yield from self._strange(planned, table)
             strange = sum(
-                "@" not in planned.book.addresses[address] for address in np.unique(planned.invited.address).tolist()
+                "@" not in planned.book.addresses[address] for address in distinct(planned.invited.address).tolist()
             )
             if strange:
                 many = "1 invited address" if strange == 1 else f"{strange} invited addresses"

@@ -10,7 +10,7 @@ from collections.abc import Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from ..organisation.columns import MISSING, Bools, Ints
+from ..organisation.columns import MISSING, Bools, Ints, distinct
 from ..words.record import record
 from .gates import IN_LINK, ROOM, SHUTS, Gate, Met, Panel, Results, meet
 from .roots import DOOR, mending, weakening
@@ -95,7 +95,7 @@ def _openable(panel: Panel, gate: Gate, strict: bool) -> Bools:
 def _tell(panel: Panel, question: Question, every: Sequence[Met], state: Ints, chosen: Ints) -> Answer:
     met, control = np.full(panel.size, MISSING, np.int32), np.full(panel.size, MISSING, np.int32)
     names: dict[str, int] = {}
-    for place in np.unique(chosen[chosen != MISSING]).tolist():
+    for place in distinct(chosen[chosen != MISSING]).tolist():
         rows = np.flatnonzero(chosen == place)
         here = every[place]
         least, _, known, _ = _limits(here, question.planned)

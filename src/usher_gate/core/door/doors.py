@@ -9,7 +9,7 @@ from collections.abc import Iterator, Mapping
 
 import numpy as np
 
-from ..organisation.columns import MISSING, Bools, Ints, Longs
+from ..organisation.columns import MISSING, Bools, Ints, Longs, distinct
 from ..settings.effective import Effective
 from ..settings.resolver import Edit
 from ..words.record import record
@@ -140,7 +140,7 @@ class Doors:
             for number, name in enumerate(names):
                 mine = np.flatnonzero(of_host == number)
                 places = np.zeros(len(mine), np.int32) if name == DOOR else self.hosts.places(name)[mine]
-                for place in np.unique(places).tolist():
+                for place in distinct(places).tolist():
                     hosts = mine[places == place]
                     opened.setdefault((name, place), {})[kind] = hosts
                     if name != DOOR:
@@ -152,7 +152,7 @@ class Doors:
 
     def _row(self, key: tuple[str, int], kinds: Mapping[str, Longs], freed: int, wanted: int | None) -> DoorRoot:
         control, place = key
-        hosts = len(np.unique(np.concatenate(list(kinds.values()))))
+        hosts = len(distinct(np.concatenate(list(kinds.values()))))
         if control == DOOR or wanted is None:
             return DoorRoot(self.hosts.service.id, DOOR, None, None, hosts, 0, None)
         cause = self.hosts.effective(control).cause(place)
@@ -164,7 +164,7 @@ class Doors:
         found, panel = self._found[kind], self.hosts.panel
         names: dict[str, int] = {}
         control, value = np.full(panel.size, MISSING, np.int32), np.full(panel.size, MISSING, np.int32)
-        for number in np.unique(found.first[found.open & found.there]).tolist():
+        for number in distinct(found.first[found.open & found.there]).tolist():
             rows = np.flatnonzero(found.open & found.there & (found.first == number))
             told = mending(panel.take(rows), self._met[kind][number].visit, lambda least, _: least > PASSES)
             for place, name in enumerate((*told.controls, DOOR)):
@@ -185,7 +185,7 @@ class Doors:
         ] = []  # of each root: its rows, and how many hosts each stands for
         for key, value in wanted.items():
             control, place = key
-            hosts = np.unique(np.concatenate(list(opened[key].values())))
+            hosts = distinct(np.concatenate(list(opened[key].values())))
             word = self.hosts.panel.catalogue.index[control].kind.words[value]
             after = self._after(control, place, word)
             told = (

@@ -6,7 +6,7 @@ Source: door, "The gates, in this order"; readings 1 to 15.
 from __future__ import annotations
 
 from collections.abc import Callable, Hashable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 
 import numpy as np
 from numpy.typing import NDArray
@@ -86,7 +86,7 @@ class Held:
         return cls(np.array(codes, np.int32), [value for value, _ in index], [held for _, held in index])
 
 
-@dataclass(frozen=True)
+@record
 class Panel:
     """What some hosts' meetings of a service are set to: by control, those that the service supports. `callers` says that identity and
     anonymous-join bind callers and room systems; `changeable` are the controls that people can change where nothing is pinned."""

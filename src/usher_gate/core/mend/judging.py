@@ -12,7 +12,7 @@ from functools import cached_property
 import numpy as np
 
 from ..door.agenda import TURNED_AWAY, PlannedOn
-from ..organisation.columns import MISSING, Bools, Ints, Longs
+from ..organisation.columns import MISSING, Bools, Ints, Longs, distinct
 from ..organisation.services import Service
 from ..organisation.settings import MEETING
 from ..settings.clashes import having
@@ -378,7 +378,7 @@ class Judging:
         after, _ = trial.agenda.services[self.service.id].met
         turned = np.flatnonzero((after == TURNED_AWAY) & (before != TURNED_AWAY))
         if len(turned):
-            meetings = np.unique(self.planned.invited.meeting[turned]).astype(np.int64)
+            meetings = distinct(self.planned.invited.meeting[turned]).astype(np.int64)
             weighed.against.append(Against(INVITEE, np.empty(0, np.int64), meetings, "invited"))
 
     def reach(self, plan: Plan) -> int:

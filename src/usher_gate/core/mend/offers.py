@@ -13,7 +13,7 @@ import numpy as np
 
 from ..door.agenda import own_settings
 from ..door.hosts import MAY_START, START
-from ..organisation.columns import MISSING
+from ..organisation.columns import MISSING, distinct
 from ..organisation.settings import GROUP, MEETING, ORGANISATION, PERSON, UNIT
 from ..settings.edited import Given, Spot
 from ..settings.effective import EVERYBODY
@@ -113,7 +113,7 @@ class Offers:
             return set()
         number = [one.id for one in self.snapshot.services or ()].index(self.service.id)
         mine = (table.service == number) & (table.control == table.controls.index(control)) & (table.value != MISSING)
-        return {table.values[value] for value in np.unique(table.value[mine]).tolist()}
+        return {table.values[value] for value in distinct(table.value[mine]).tolist()}
 
     def at_meeting(self, control: str, meeting: str) -> list[Spot]:
         """The setting of a planned meeting's own, as a place; none where there is none."""

@@ -21,6 +21,12 @@ DAY = 86_400_000_000
 HOUR = 3_600_000_000
 
 
+def distinct(values: np.ndarray) -> np.ndarray:
+    """The different values of an array, ascending. `np.unique` says the same, and loads masked arrays for it: 15 ms of each start."""
+    ordered = np.sort(values, axis=None)
+    return ordered[np.append(True, ordered[1:] != ordered[:-1])] if len(ordered) else ordered
+
+
 class Texts(Protocol):
     """Many texts, perhaps not as Python objects; position by position."""
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
@@ -11,7 +10,7 @@ from ..words.record import record
 from .columns import MISSING, NO_TIME, Bools, Ints, Longs
 
 
-@dataclass(frozen=True)
+@record
 class Authenticators:
     """What people have registered, one a row; `kind` points into `kinds`, the types of NIST SP 800-63B."""
 
@@ -44,7 +43,7 @@ class PassTold:
     issuer: int | None
 
 
-@dataclass(frozen=True)
+@record
 class Passes:
     """Bootstrap passes of active people, one a row, and what they come to at `taken_at`; times in microseconds.
 

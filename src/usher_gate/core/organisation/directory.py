@@ -3,18 +3,18 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
 
+from ..words.record import record_by_name
 from .columns import MISSING, Coded
 from .groups import Groups
 from .people import People
 from .units import Units
 
 
-@dataclass(frozen=True, kw_only=True)
+@record_by_name
 class Directory:
     """People, units and groups. None stands for what the snapshot does not have.
 

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..words.faults import nearest, quoted
-from .columns import MISSING, Bools, Coded
+from .columns import MISSING, Bools, Coded, distinct
 from .directory import Directory
 from .selector import Selector
 
@@ -98,7 +98,7 @@ def _words_of(key: str, directory: Directory) -> frozenset[str] | None:
         column = columns[key] if key in columns else people.attributes.get(key)
         if column is None:
             return None
-        used = np.unique(column.codes)
+        used = distinct(column.codes)
         words = [column.words[code] for code in used.tolist() if code != MISSING]
         found.update(word for cell in words for word in (cell.split(";") if key in ("role", "licence") else (cell,)))
     if key == "home-domain":

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import field
 
 from ..words.catalogue import Catalogue
+from ..words.record import record_by_name
 from .access_rules import AccessRule
 from .credentials import Authenticators, Passes
 from .directory import Directory
@@ -16,7 +17,7 @@ from .services import Service
 from .settings import Observations, Settings
 
 
-@dataclass(frozen=True, kw_only=True)
+@record_by_name
 class Snapshot(Directory):
     """Everything known about the organisation at one time. None stands for what the snapshot does not have."""
 

@@ -3,15 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
 
+from ..words.record import record
 from .columns import MISSING, Bools, Ints, Longs
 
 
-@dataclass(frozen=True)
+@record
 class Units:
     """The tree of units: every unit with somebody in or below it, in the order of a walk through the tree."""
 

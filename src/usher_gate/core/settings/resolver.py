@@ -11,7 +11,7 @@ from typing import TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
-from ..organisation.columns import MISSING, NO_TIME, Bools, Ints, Longs, sorted_unique
+from ..organisation.columns import MISSING, NO_TIME, Bools, Ints, Longs, distinct, sorted_unique
 from ..organisation.select import Unanswerable, select
 from ..organisation.services import Service
 from ..organisation.settings import GROUP, MEETING, UNIT, Settings
@@ -145,7 +145,7 @@ class Resolver:
         settings = self.snapshot.settings
         if settings is None or service.id not in self._services:
             return frozenset()
-        used = np.unique(settings.control[settings.service == self._services[service.id]])
+        used = distinct(settings.control[settings.service == self._services[service.id]])
         return frozenset(settings.controls[number] for number in used.tolist() if number >= 0)
 
     def edited(self, effective: Effective, edit: Edit) -> Effective:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from ..organisation.columns import DAY, Bools, Ints, Longs
+from ..organisation.columns import DAY, Bools, Ints, Longs, distinct
 from ..words.record import record
 from .decide import OUTCOMES
 from .replay import ALLOWED, CHALLENGED, DENIED, STUCK, UNKNOWN, Events, OutcomeCodes, Replay
@@ -206,9 +206,7 @@ class Tally:
             counted = np.append(counted, np.zeros(-len(counted) % _CELLS, np.int64)).reshape(-1, _CELLS)
             found = {first + place: counted[place] for place in np.flatnonzero(counted.any(1)).tolist()}
         else:
-            found = {
-                one_day: np.bincount(cell[day == one_day], minlength=_CELLS) for one_day in np.unique(day).tolist()
-            }
+            found = {one_day: np.bincount(cell[day == one_day], minlength=_CELLS) for one_day in distinct(day).tolist()}
         for one_day, cells in found.items():
             self._days[one_day] = self._days.get(one_day, 0) + cells
 
@@ -230,7 +228,7 @@ class Tally:
         self._people += np.bincount(events.person * np.int64(len(HARD)) + fate, minlength=size * len(HARD)).reshape(
             size, -1
         )
-        for number in np.unique(events.resource).tolist():
+        for number in distinct(events.resource).tolist():
             here = events.resource == number
             self._resources.add(self.replay.resources[number], fate[here], events.person[here])
         known = np.flatnonzero(fate != HARD.index(UNKNOWN))

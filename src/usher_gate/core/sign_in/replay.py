@@ -16,7 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from ..organisation.access_rules import SECOND_FACTOR, AccessRule
-from ..organisation.columns import MISSING, Bools, Ints, Longs
+from ..organisation.columns import MISSING, Bools, Ints, Longs, distinct
 from ..organisation.proofs import DEVICE_PROOFS, PROOF_LEVELS, device_proofs
 from ..words.record import record
 from ..words.vocabulary import CLIENTS, CONDITION_WORDS, DEVICES, PLATFORMS, RISKS
@@ -228,7 +228,7 @@ class Replay:
         if not gaps.any():
             return self._whole(events)
         now, then = np.empty(len(events), np.int8), np.empty(len(events), np.int8)
-        for pattern in np.unique(gaps).tolist():
+        for pattern in distinct(gaps).tolist():
             rows = np.flatnonzero(gaps == pattern)
             some = events.at(rows)
             missing = [name for place, name in enumerate(names) if pattern >> place & 1]

@@ -13,7 +13,7 @@ import numpy as np
 from ..door.agenda import PlannedOn
 from ..door.asking import FAILS, Question, ask
 from ..door.visitors import OUTCOMES, ways_of
-from ..organisation.columns import DAY, MISSING, Ints
+from ..organisation.columns import DAY, MISSING, Ints, distinct
 from ..organisation.services import Service
 from ..settings.effective import Cause
 from ..words.vocabulary import MEETING_KINDS
@@ -113,7 +113,7 @@ def _door(leaf: Leaf, pinned: str, service: Service, planned: PlannedOn) -> Judg
     """The door of each meeting, of its own kind alone; a leaf about other kinds meets it."""
     assert leaf.comers is not None and leaf.comparison is not None
     codes, outcomes = np.zeros(len(planned), np.int32), [Outcome(MEETS, "")]
-    for place in np.unique(planned.kinds).tolist():
+    for place in distinct(planned.kinds).tolist():
         kind = MEETING_KINDS[place]
         if kind not in leaf.comers.kinds:
             continue
@@ -136,8 +136,8 @@ def shutting(leaf: Leaf, planned: PlannedOn, numbers: Sequence[int], control: st
     rows = np.array(numbers, np.int64)
 
     def shuts(value: str) -> bool:
-        for place in np.unique(planned.kinds[rows]).tolist():
-            here = np.unique(planned.at[rows[planned.kinds[rows] == place]])
+        for place in distinct(planned.kinds[rows]).tolist():
+            here = distinct(planned.at[rows[planned.kinds[rows] == place]])
             question = _question(leaf, MEETING_KINDS[place], planned, "")
             answer = ask(planned.panel.take(here).with_value(control, value), question)
             if any(

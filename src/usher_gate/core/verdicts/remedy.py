@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from ..door.hosts import MAY_START, START, Hosts, may_start
-from ..organisation.columns import MISSING, Bools, Ints
+from ..organisation.columns import MISSING, Bools, Ints, distinct
 from ..organisation.services import Service
 from ..settings.effective import Effective
 from ..settings.observations import observed, seen_later
@@ -273,10 +273,8 @@ class Mending:
             drifting = people[pair.verdicts.verdict[people] == DRIFTS]
             hosts = self._checker.hosts(pair.service)
             for judged in doors:
-                mine = [
-                    code for code in np.unique(judged.codes[drifting]).tolist() if judged.outcome(code).root == root
-                ]
-                rows = np.unique(hosts.class_of[drifting[np.isin(judged.codes[drifting], mine)]])
+                mine = [code for code in distinct(judged.codes[drifting]).tolist() if judged.outcome(code).root == root]
+                rows = distinct(hosts.class_of[drifting[np.isin(judged.codes[drifting], mine)]])
                 if len(rows):
                     found.append(_shuts(judged.leaf, pair.rule.pinned, hosts, rows, root.control))
         return found

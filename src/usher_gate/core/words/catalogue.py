@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from functools import cached_property
 
 from .record import record
@@ -35,7 +34,7 @@ class Contradiction:
     because: str
 
 
-@dataclass(frozen=True)
+@record
 class Catalogue:
     """All controls that a snapshot may speak of, and which of their values contradict each other."""
 

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import MISSING, Field, FrozenInstanceError, field, make_dataclass
+from functools import cached_property
 from typing import Any, TypeVar, dataclass_transform
 
 _Class = TypeVar("_Class")
@@ -18,17 +19,31 @@ _put = object.__setattr__
 
 @dataclass_transform(frozen_default=True, eq_default=False, field_specifiers=(field,))
 def record(cls: type[_Class]) -> type[_Class]:
-    """Makes a class a frozen record of the values that it names and annotates."""
+    """Makes a class a frozen record of the values that it names and annotates. It may have cached properties."""
+    return _made(cls, False)
+
+
+@dataclass_transform(frozen_default=True, eq_default=False, kw_only_default=True, field_specifiers=(field,))
+def record_by_name(cls: type[_Class]) -> type[_Class]:
+    """The same for many values: they are given by name alone."""
+    return _made(cls, True)
+
+
+def _made(cls: type[_Class], by_name: bool) -> type[_Class]:
     own = {name: cls.__dict__.get(name, MISSING) for name in cls.__annotations__}
     given: dict[str, Any] = {}
     for above in reversed(cls.__mro__[1:]):
         given |= above.__dict__.get("_given", {})
     given |= own
     body = {name: what for name, what in cls.__dict__.items() if name not in (*own, "__dict__", "__weakref__")}
+    keeps = (
+        any(isinstance(what, cached_property) for what in body.values()) and not (cls.__base__ or object).__dictoffset__
+    )
     body |= {
-        "__slots__": tuple(own),
-        "__match_args__": tuple(given),
+        "__slots__": (*own, "__dict__") if keeps else tuple(own),
+        "__match_args__": () if by_name else tuple(given),
         "_given": given,
+        "_by_name": by_name,
         "__dataclass_fields__": _Fields(),
         "__init__": _first,
         "__setattr__": _refuse,
@@ -52,7 +67,7 @@ def _first(self: Any, *args: Any, **kwargs: Any) -> None:
 def _filler(cls: Any) -> Callable[..., None]:
     """What fills a record of a class: as if it had been written out."""
     known: dict[str, Any] = {"_put": _put, "_none": MISSING}
-    heads, lines = ["self"], []
+    heads, lines = ["self", "*"] if cls._by_name and cls._given else ["self"], []
     for number, (name, default) in enumerate(cls._given.items()):
         value = name
         if isinstance(default, Field) and default.default is not MISSING:
@@ -93,7 +108,7 @@ class _Fields:
         named = [
             (name, object) if default is MISSING else (name, object, default) for name, default in cls._given.items()
         ]
-        twin: Any = make_dataclass(cls.__name__, named)
+        twin: Any = make_dataclass(cls.__name__, named, kw_only=cls._by_name)
         found: dict[str, Field[Any]] = twin.__dataclass_fields__
         cls.__dataclass_fields__ = found
         return found

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from pathlib import Path
 from typing import Any
 
@@ -23,6 +23,7 @@ from ...core.organisation.part import part_of
 from ...core.organisation.snapshot import Snapshot
 from ...core.words.catalogue import Catalogue
 from ...core.words.faults import Fault, Faults, nearest, quoted
+from ...core.words.record import record
 from ...core.words.times import parse_time, show_time
 from ...core.words.vocabulary import ELSEWHERE
 from ..faults import BadInput, stop_if_any
@@ -51,7 +52,7 @@ _YAML = ("organisation", "services", "access-rules")
 READ_FILES = frozenset((*TABLES, *_YAML, "manifest")) - {"sign_ins"}
 
 
-@dataclass(frozen=True)
+@record
 class SettingsTold:
     """What the settings table says besides its settings: its file's name (and those of its pieces, with their first rows), and of each row
     the line and what somebody wrote there."""
@@ -62,7 +63,7 @@ class SettingsTold:
     pieces: Sequence[tuple[str, int]] = ()
 
 
-@dataclass(frozen=True)
+@record
 class Read:
     """A snapshot, and the tables that it was made from (only where they are asked for)."""
 
@@ -84,7 +85,7 @@ class Read:
         return f"{self.settings.file}{f'/{piece}' if piece else ''}:{self.settings.lines[row]}"
 
 
-@dataclass(frozen=True)
+@record
 class _Organisation:
     name: str
     taken_at: int

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 from pathlib import Path
 
 from ...core.door.visitors import HOLDINGS, MOMENTS, OUTCOMES, ROOMS, STANDINGS, Comers
@@ -19,6 +18,7 @@ from ...core.verdicts.rules import Baseline, Rule
 from ...core.words.catalogue import Catalogue
 from ...core.words.compare import OPERATORS, Comparison, comparison, operators_for
 from ...core.words.faults import Faults, nearest, quoted
+from ...core.words.record import record
 from ...core.words.values import BadValue, Kind, level, number
 from ...core.words.vocabulary import ANY, DOOR_WAYS, MEETING_KINDS, PROOFS, SEVERITIES, SUBJECTS
 from ..faults import BadInput, stop_if_any
@@ -53,7 +53,7 @@ _OUTCOMES = level(*OUTCOMES[:3])
 _COMERS = {"kind": MEETING_KINDS, "standing": STANDINGS, "holding": HOLDINGS, "way": DOOR_WAYS, "moment": MOMENTS}
 
 
-@dataclass(frozen=True)
+@record
 class _Known:
     """What rules may speak of."""
 

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
 
 import numpy as np
 
 from ...words.faults import Faults, quoted
+from ...words.record import record
 from ..columns import MISSING, Longs
 from ..groups import Groups, close_groups
 from .checks import checked, filled, one_of
@@ -18,7 +18,7 @@ GROUPS = Spec("groups", ("id", "name"), ("owner",))
 MEMBERS = Spec("members", ("group", "member"), ("type",))
 
 
-@dataclass(frozen=True)
+@record
 class GroupsBuilt:
     """The groups (None without a members table), the numbers and names of all that are known, and whether these are all."""
 

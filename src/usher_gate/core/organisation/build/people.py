@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from functools import cached_property
 
 import numpy as np
 
 from ...words.faults import Faults, quoted
+from ...words.record import record
 from ...words.vocabulary import MFA_WORDS, PERSON_KINDS, PROTECTION_WORDS
 from ..columns import MISSING, Bools, Coded, Ints, Longs
 from ..people import OWNER, People, others_of
@@ -37,7 +38,7 @@ PEOPLE = Spec(
 )
 
 
-@dataclass(frozen=True)
+@record
 class Register:
     """The people, with what later tables need to find them: `ids` and `logins` as in the table, and for each of its rows the
     number of the active person (MISSING for an inactive one)."""
