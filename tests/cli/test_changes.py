@@ -12,7 +12,9 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+import yaml
 
+from tests.cli.test_mend import RULE, folder
 from tests.program import call
 from tests.tiny import write_tiny
 
@@ -215,3 +217,20 @@ def test_the_draft_may_be_combined_and_options_need_a_file_of_changes(demo: Path
     assert made["sign_ins"]["would_be"]["stuck"] == 430
     for option in (("--notices", "n"), ("--write-snapshot", "s"), ("--format", "markdown")):
         assert call("rehearse", *option).status == 2
+
+
+def test_the_last_member_of_a_group_that_only_members_tell_of_cannot_go(tmp_path: Path) -> None:
+    rule = "\n  - {id: G-1, title: G, audience: {group: watch}, expect: {control: door.waiting-room, is: guests}}\n"
+    where = folder(tmp_path, members__csv="group,member\nwatch,P1\nwatch,P2\ndeck,P3\n", baseline=RULE + rule)
+    changes = [{"members": {"group": "watch", "remove": [each]}} for each in ("P1", "P2")]
+    for many, group, added in ((1, "", False), (2, "watch", False), (2, "", True)):
+        text = yaml.safe_dump({"usher-gate": "changes/1", "title": "t", "changes": changes[:many]})
+        (where / "c.yaml").write_text(text)
+        if added:
+            (where / "snapshot" / "groups.csv").write_text("id,name\nwatch,Watch\ndeck,Deck\n")
+        done = call("rehearse", "--changes", "c.yaml", cwd=where)
+        if not group:
+            assert done.status == 0, done.err
+            continue
+        assert (done.status, done.out) == (2, "")
+        assert "c.yaml:6: change 2: nobody is left in the group 'watch', which without a table groups" in done.err

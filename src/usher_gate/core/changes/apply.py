@@ -73,6 +73,9 @@ def apply_changes(
         for fault in inner.found[:50]:
             faults.add(file, 0, f"after the changes {fault.message}")
         return None
+    work.lost_groups(after)
+    if faults.found:
+        return None
     dropped = _without_old_sights(before, after, made, work.places, changes.start)
     if dropped is not None:
         made["observations"] = dropped
@@ -103,6 +106,9 @@ class _Work:
     def __post_init__(self) -> None:
         self.rules, self.second_factor = self.before.access_rules, self.before.second_factor_default
         self._by_place: dict[Place, int] = {}
+        self._members_of: dict[
+            str, tuple[int, int]
+        ] = {}  # the last change that takes somebody out of a group, and its line
 
     def fault(self, message: str) -> None:
         """Names what cannot be made."""
@@ -375,6 +381,7 @@ class _Work:
                 rows.setdefault((kind or "person", key), []).append(row)
         changed = False
         for name in change.remove:
+            self._members_of[change.group] = self._members_of[name.removeprefix("group:")] = self.number, self.line
             for row in rows.pop(self._member(name), []):
                 sheet.take_out(row)
                 changed = True
@@ -384,6 +391,15 @@ class _Work:
                 rows[kind, member] = [sheet.add({"group": change.group, "member": member, "type": kind})]
                 changed = True
         self.done("members", changed)
+
+    def lost_groups(self, after: Snapshot) -> None:
+        """Faults for groups that only their members tell of, and that have none any more: nothing could name them."""
+        for group in sorted(self.before.group_index.keys() - after.group_index.keys()):
+            self.number, self.line = self._members_of.get(group, (self.number, 0))
+            self.fault(
+                f"nobody is left in the group {quoted(group)}, which without a table groups is not known then; "
+                "add groups (id, name) to the snapshot first"
+            )
 
     def _member(self, name: str) -> tuple[str, str]:
         if name.startswith("group:"):
