@@ -20,6 +20,7 @@ from typing import Any
 import pytest
 
 from tests.access_reference import Gatekeeper
+from tests.compared import many
 from tests.core.test_access_against_reference import random_gate, write_gate
 from tests.core.test_replay_against_reference import COLUMNS, random_event
 from tests.organisations import _table, _yaml, random_org, write_org
@@ -27,8 +28,7 @@ from tests.program import PROGRAM, Done, call, process
 
 ROOT = Path(__file__).resolve().parents[2]
 DASK = Path(sys.executable).with_name("dask")
-ORGANISATIONS = int(os.environ.get("USHER_GATE_ORGANISATIONS", "4"))  # more by hand
-KILLS = int(os.environ.get("USHER_GATE_KILLS", "1"))
+ORGANISATIONS, KILLS = many(4), many(1)
 
 
 @contextmanager
@@ -75,12 +75,12 @@ def clusters(tmp_path_factory: pytest.TempPathFactory) -> Iterator[dict[int, str
 
 
 @pytest.fixture(scope="module")
-def many(tmp_path_factory: pytest.TempPathFactory) -> Path:
+def crowd(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """An organisation that takes its time: 20,000 people, 100 rules."""
     sys.path.insert(0, str(ROOT / "tools"))
     import bench_data
 
-    folder = tmp_path_factory.mktemp("many")
+    folder = tmp_path_factory.mktemp("crowd")
     bench_data.write(folder, 20_000, ("parquet",))
     return folder / "parquet"
 
@@ -180,12 +180,12 @@ def started(*arguments: object, cwd: Path) -> subprocess.Popen[str]:
 
 @pytest.mark.parametrize("seed", range(KILLS))
 def test_a_worker_killed_in_the_middle_costs_nothing_but_its_part(
-    clusters: dict[int, str], many: Path, tmp_path: Path, seed: int
+    clusters: dict[int, str], crowd: Path, tmp_path: Path, seed: int
 ) -> None:
     rnd = Random(seed)
-    alone = process(*checked(many), cwd=tmp_path).out
+    alone = process(*checked(crowd), cwd=tmp_path).out
     with working_on(clusters[2]) as client:
-        child = started(*checked(many, "--scheduler", clusters[2]), cwd=tmp_path)
+        child = started(*checked(crowd, "--scheduler", clusters[2]), cwd=tmp_path)
         until(lambda: any(client.processing().values()))
         time.sleep(rnd.uniform(0, 2))
         os.kill(rnd.choice(sorted(client.run(os.getpid).values())), signal.SIGKILL)
@@ -261,9 +261,9 @@ def test_a_worker_that_finds_other_files_ends_the_call(
     assert "a worker finds other files there than you" in done.err
 
 
-def test_ctrl_c_leaves_no_task_running(clusters: dict[int, str], many: Path, tmp_path: Path) -> None:
+def test_ctrl_c_leaves_no_task_running(clusters: dict[int, str], crowd: Path, tmp_path: Path) -> None:
     with working_on(clusters[2]) as client:
-        child = started(*checked(many, "--scheduler", clusters[2], "--out", "o.json"), cwd=tmp_path)
+        child = started(*checked(crowd, "--scheduler", clusters[2], "--out", "o.json"), cwd=tmp_path)
         until(lambda: any(client.processing().values()))
         os.killpg(child.pid, signal.SIGINT)
         _, err = child.communicate(timeout=60)
@@ -273,10 +273,10 @@ def test_ctrl_c_leaves_no_task_running(clusters: dict[int, str], many: Path, tmp
 
 
 def test_ctrl_c_in_a_terminal_ends_the_processes_that_a_call_started_here_without_a_word(
-    many: Path, tmp_path: Path
+    crowd: Path, tmp_path: Path
 ) -> None:
     """A terminal tells it to all of them."""
-    child = started(*checked(many, "--scheduler", "local:2", "--out", "o.json"), cwd=tmp_path)
+    child = started(*checked(crowd, "--scheduler", "local:2", "--out", "o.json"), cwd=tmp_path)
     until(lambda: len(here(child.pid)) >= 2)
     time.sleep(1)
     for _ in range(20):  # while processes start it is not heard
@@ -307,9 +307,9 @@ def here(session: int) -> list[int]:
     return found
 
 
-def test_a_scheduler_that_goes_away_in_the_middle_is_said(many: Path, tmp_path: Path) -> None:
+def test_a_scheduler_that_goes_away_in_the_middle_is_said(crowd: Path, tmp_path: Path) -> None:
     with scheduler(tmp_path) as address, running(*workers(address, 1)), working_on(address) as client:
-        child = started(*checked(many, "--scheduler", address), cwd=tmp_path)
+        child = started(*checked(crowd, "--scheduler", address), cwd=tmp_path)
         until(lambda: any(client.processing().values()))
     out, err = child.communicate(timeout=120)
     assert (child.returncode, out) == (4, "")

@@ -80,7 +80,7 @@ def test_the_examples_run_as_they_stand_on_the_demo(demo: Path, request: pytest.
         shutil.copy(request.getfixturevalue("demo_history"), demo)
     if "--plan" in arguments:  # likewise
         shutil.copy(request.getfixturevalue("demo_plan"), demo / arguments[arguments.index("--plan") + 1])
-    done = process(*arguments, cwd=demo / "practice" if arguments[0] == "gather" else demo)
+    done = call(*arguments, cwd=demo / "practice" if arguments[0] == "gather" else demo)
     stops = (
         arguments[0] in ("check", "mend", "guests") or "--since" in arguments or "--changes" in arguments
     )  # what drifts, or would hurt somebody, is status 1

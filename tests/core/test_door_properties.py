@@ -6,6 +6,7 @@ import numpy as np
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from tests.compared import many
 from tests.door_reference import CONTROLS, words_of
 from usher_gate.core.door.asking import FAILS, Question, ask
 from usher_gate.core.door.gates import Held, Panel, meet
@@ -43,7 +44,7 @@ def panel(*rows: Values, callers: bool = False) -> Panel:
     return Panel(len(rows), held, CATALOGUE, callers, frozenset(ORDERED))
 
 
-@settings(max_examples=300)
+@settings(max_examples=many(180))
 @given(values(), visit, st.booleans(), st.sampled_from(ORDERED), st.data())
 def test_a_stricter_value_lets_nobody_further(
     made: Values, who: Visit, callers: bool, control: str, data: st.DataObject
@@ -60,7 +61,7 @@ def test_a_stricter_value_lets_nobody_further(
     assert met.most[0] <= met.most[1]
 
 
-@settings(max_examples=300)
+@settings(max_examples=many(180))
 @given(values(), visit, st.booleans())
 def test_what_is_not_known_gives_no_outcome_that_a_known_value_could_not_give(
     made: Values, who: Visit, callers: bool
@@ -77,7 +78,7 @@ def test_what_is_not_known_gives_no_outcome_that_a_known_value_could_not_give(
             assert (met.least[1:].min(), met.most[1:].max()) == (met.least[0], met.most[0])
 
 
-@settings(max_examples=100)
+@settings(max_examples=many(60))
 @given(
     st.lists(values(), min_size=1, max_size=5),
     st.tuples(*[st.booleans()] * 3),

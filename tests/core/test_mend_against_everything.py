@@ -13,6 +13,7 @@ from typing import Any
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from tests.compared import TIMES, many
 from tests.core.test_changes_against_reference import applied
 from tests.mend_reference import Mending, Plan
 from tests.organisations import CONTROLS, TAKEN, random_org, value_of, write_org
@@ -216,14 +217,14 @@ def compare(org: Org, rnd: Random) -> int:
 def test_no_plan_is_better() -> None:
     counts: list[int] = []
 
-    @settings(max_examples=60, suppress_health_check=[HealthCheck.too_slow])
+    @settings(max_examples=many(40), suppress_health_check=[HealthCheck.too_slow])
     @given(st.integers(0, 2**32 - 1))
     def one(seed: int) -> None:
         rnd = Random(seed)
         counts.append(compare(small_org(rnd), rnd))
 
     one()
-    assert sum(counts) >= 12
+    assert sum(counts) >= 7 * TIMES
     assert sum(not count for count in counts) <= 0.85 * len(counts)
 
 
@@ -264,10 +265,10 @@ def _key(each: Row) -> tuple[str, str | None, str]:
 
 def test_a_written_plan_does_what_was_promised() -> None:
     ended = 0
-    for seed in range(14):
+    for seed in range(many(9)):
         rnd = Random(seed)
         ended += keeps_its_promise(random_org(rnd, 200 if seed % 4 == 0 else None), rnd)
-    assert ended > 100
+    assert ended > 60 * TIMES
 
 
 def hinted(org: Org, rnd: Random) -> int:
@@ -290,10 +291,10 @@ def hinted(org: Org, rnd: Random) -> int:
 
 def test_the_last_line_of_a_check_names_as_many_edits_as_mend() -> None:
     named = 0
-    for seed in range(36):
+    for seed in range(many(24)):
         rnd = Random(seed)
         org = small_org(rnd)
         if rnd.random() < 0.5:
             org.setting_columns.discard("pinned")
         named += hinted(org, rnd)
-    assert named >= 5
+    assert named >= 3 * TIMES

@@ -13,6 +13,7 @@ import msgspec
 import pytest
 from hypothesis import given, settings
 
+from tests.compared import many
 from tests.organisations import organisations, write_org
 from tests.program import process
 from tests.reference import Org
@@ -48,7 +49,7 @@ def kept(folder: Path) -> Path:
     return parsed.parsed_path(folder / "snapshot")
 
 
-COMPARED = 60
+COMPARED = many(40)
 
 
 def test_random_organisations_give_the_same_answers(small_too: None, tmp_path_factory: pytest.TempPathFactory) -> None:
