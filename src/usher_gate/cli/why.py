@@ -216,7 +216,7 @@ def _of_rule(
         )
     said = [
         one
-        for one in verdicts_of(checker, rule, person)
+        for one in verdicts_of(checker.alone(person), rule, 0)
         if one.service is None or not arguments.service or one.service in arguments.service
     ]
     walks = [

@@ -10,6 +10,7 @@ import numpy as np
 from ..door.agenda import Agenda
 from ..door.hosts import Hosts, everybody_on, may_start
 from ..organisation.columns import MISSING, Bools, Ints, Longs
+from ..organisation.part import part_of
 from ..organisation.services import Service
 from ..organisation.snapshot import Snapshot
 from ..settings.observations import Seen, observed
@@ -57,6 +58,10 @@ class Checker:
         self._hosts: dict[str, Hosts] = {}
         self._starting: dict[str, Bools] = {}
         self.exceptions = sorted(exceptions, key=lambda exception: exception.id)
+
+    def alone(self, person: int) -> Checker:
+        """Who judges one active person as this does, and nobody else: there they are number 0."""
+        return Checker(part_of(self.snapshot, person, person + 1), self.baseline, self.exceptions)
 
     @cached_property
     def gatekeeper(self) -> Gatekeeper:

@@ -52,8 +52,9 @@ def explain_value(checker: Checker, service: Service, control: str, person: int)
 
 
 def _rules(checker: Checker, service: Service, control: str, person: int) -> list[Said]:
+    one = checker.alone(person)
     return [
-        say(checker, rule, service, person)
+        say(one, rule, service, 0)
         for rule in checker.baseline.rules
         if rule.subject == "people"
         and rule.looks_at(control, service)
@@ -126,10 +127,11 @@ class Overview:
 def overview(checker: Checker, person: int) -> Overview:
     """One active person at a glance."""
     said, met, asked = list[Said](), 0, set[tuple[str, str]]()
+    alone = checker.alone(person)
     for rule in checker.baseline.rules:
         if rule.subject != "people":
             continue
-        for one in verdicts_of(checker, rule, person):
+        for one in verdicts_of(alone, rule, 0):
             if one.verdict in (MEETS, EXEMPT):
                 met += one.verdict == MEETS
             else:
@@ -144,7 +146,7 @@ def overview(checker: Checker, person: int) -> Overview:
     return Overview(
         tuple(said),
         met,
-        tuple(_gets(checker, person, asked)),
+        tuple(_gets(alone, 0, asked)),
         tuple((fact_name, fact_of(fact_name, snapshot, person)) for fact_name in (*FACTS, *attributes)),
         tuple(sorted({each.resource for each in locked.found if name in each.people})),
         tuple(each.resource for each in locked.stranded if person in each.people),
