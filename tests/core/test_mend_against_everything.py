@@ -281,7 +281,7 @@ def hinted(org: Org, rnd: Random) -> int:
         plan = json.loads(call("mend", "--snapshot", folder / "snapshot", *rules, "--format", "json").out)["plan"]
     said = re.search(r"^Mend: (?:(\d+) edits? ends? )?(\d+) of \d+ drifts?", shown, re.MULTILINE)
     if said is None:
-        assert plan["edits"] == plan["left"] == 0
+        assert plan["ended"] == plan["left"] == 0
         return 0
     if said[1] is None:
         return 0

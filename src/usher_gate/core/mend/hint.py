@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from ..settings.edited import Given, Spot
 from ..verdicts.trial import Remembered
 from .components import components
+from .ended import drifts
 from .offers import Offers
 from .single import best_single
 from .terms import Terms
@@ -14,7 +16,8 @@ MOST_PEOPLE = 2_000  # of so many it is asked
 def hint(base: Remembered, terms: Terms, drifting: int) -> str:
     """The line; "" where there is nothing to say. `drifting` verdicts drift.
 
-    Where one edit ends all that drifts in each component, the edits are the fewest there are; else only what comes from settings is told.
+    Where one edit mends all that can be mended in each component, the edits are the fewest there are; else only what comes from settings
+    is told.
     """
     if len(base.snapshot.people) > MOST_PEOPLE or not drifting:
         return ""
@@ -22,15 +25,18 @@ def hint(base: Remembered, terms: Terms, drifting: int) -> str:
     mendable = sum(judging.to_mend_in_all() for judging in every)
     if not mendable:
         return ""
-    edits: int | None = 0
+    plan = dict[Spot, Given]()
     for judging in every:
         found = best_single(judging, Offers(judging))[0]
         if found is None:
-            edits = None
-            break
-        edits = (edits or 0) + 1
-    of = f"{mendable:,} of {drifting:,} {'drift' if drifting == 1 else 'drifts'}"
-    if edits is None:
-        come = "comes from a setting" if mendable == 1 else "come from settings"
-        return f"{of} {come}: usher-gate mend finds the fewest edits that end them."
-    return f"{edits:,} {'edit ends' if edits == 1 else 'edits end'} {of}: usher-gate mend"
+            come = "comes from a setting" if mendable == 1 else "come from settings"
+            return f"{_of(mendable, drifting)} {come}: usher-gate mend finds the fewest edits that mend them."
+        plan |= found.plan
+    ended = drifts(base, terms, plan)[1]  # a verdict may then still drift by a fact
+    if not ended:
+        return ""
+    return f"{len(plan):,} {'edit ends' if len(plan) == 1 else 'edits end'} {_of(ended, drifting)}: usher-gate mend"
+
+
+def _of(some: int, drifting: int) -> str:
+    return f"{some:,} of {drifting:,} {'drift' if drifting == 1 else 'drifts'}"

@@ -16,21 +16,18 @@ from ..organisation.build.table import Table
 from ..organisation.snapshot import Snapshot
 from ..settings.edited import Given, Spot
 from ..verdicts.checker import Checker
-from ..verdicts.codes import DRIFTS
-from ..verdicts.others import judge_organisation, judge_partners
-from ..verdicts.planned import judge_meetings
 from ..verdicts.rules import AgreedException, Baseline
-from ..verdicts.scope import services_of
 from ..verdicts.trial import Remembered, Trial
 from ..words.faults import Faults
 from ..words.record import record
 from .components import components
+from .ended import drifts
 from .judging import Judging, Weighed
 from .leftovers import LeftOver, leftovers
 from .optimum import Found, solve
 from .order import in_order
 from .tasks import Task, tasks
-from .terms import Plan, Terms
+from .terms import Terms
 
 Told = Callable[[int, int], None]
 
@@ -130,7 +127,7 @@ def mend(
         (0,) * len(ordered),
     )
     comparison = _judged_again(snapshot, tables, asked, changes, found) if plan else None
-    drifting, ended, freed = _drifts(base, terms, plan)
+    drifting, ended, freed = drifts(base, terms, plan)
     left = sum(each.weighed.left for each in found)
     after = Trial(base, plan)
     return Mending(
@@ -271,40 +268,6 @@ def _judged_again(
         if left != each.weighed.left:
             raise Mended(f"{left} verdicts about {judging.controls[0]} are left, not {each.weighed.left}")
     return made
-
-
-def _drifts(base: Remembered, terms: Terms, plan: Plan) -> tuple[int, int, int]:
-    """How many verdicts drift now, how many of them no more with the plan, and how many people then drift from nothing."""
-    after = Trial(base, plan)
-    size = len(base.snapshot.people)
-    before_of, after_of = np.zeros(size, np.int64), np.zeros(size, np.int64)
-    drifting = ended = 0
-    for rule in base.baseline.rules:
-        for service in services_of(rule, base.snapshot.services):
-            if not terms.keeps(rule, service.id if service else None):
-                continue
-            if rule.subject == "people":
-                now = (base.judge(rule, service).verdict == DRIFTS) & terms.chosen
-                then = (after.judge(rule, service).verdict == DRIFTS) & terms.chosen
-                before_of += now
-                after_of += then
-            elif rule.subject == "partners":
-                said = judge_partners(rule, base.snapshot, base.exceptions).found
-                drifting += sum(tail.verdict == DRIFTS for _, tail in said) if np.all(terms.chosen) else 0
-                continue
-            else:
-                told = [
-                    judge_meetings(rule, service, checker)
-                    if rule.subject == "meetings"
-                    else judge_organisation(rule, service, checker.resolver)
-                    for checker in (base, after)
-                ]
-                now, then = (np.array([tail.verdict == DRIFTS for _, tail in one.found], bool) for one in told)
-                mine = terms.chosen[told[0].organisers] if told[0].organisers is not None else np.all(terms.chosen)
-                now, then = now & mine, then & mine
-            drifting += int(np.count_nonzero(now))
-            ended += int(np.count_nonzero(now & ~then))
-    return drifting, ended, int(np.count_nonzero((before_of > 0) & (after_of == 0)))
 
 
 def batches(edits: Sequence[MadeEdit], snapshot: Snapshot) -> Iterator[tuple[str, str, int, int]]:

@@ -52,11 +52,11 @@ def check(
 ) -> CheckResult:
     """Judges a snapshot against a baseline. `progress` is told how much of how much is done; `workers` may share the people out.
 
-    Everything is judged, so that exceptions and groups are counted whole; narrowing only chooses what is reported.
+    Whatever exceptions and groups need to be counted whole is judged; narrowing only chooses what is reported.
     """
     narrowing, notes = narrowing or Narrowing(), set[str]()
     checker = Checker(snapshot, baseline, exceptions)
-    every = list(pairs(baseline, snapshot, narrowing.keeps, notes))
+    every = [pair for pair in pairs(baseline, snapshot, narrowing.keeps, notes) if narrowing.needs(pair[0], exceptions)]
     crew = workers(checker, narrowing)
     found = together(crew.judge([pair for pair in every if pair[0].subject == "people"], progress))
     found.notes |= notes

@@ -35,7 +35,7 @@ class Part:
         """`mine` and `narrowing` speak of the people of the part alone, the first of whom is the number `first` of all."""
         self._checker, self._narrowing, self._first = Checker(mine, baseline, exceptions), narrowing, first
         every = pairs(baseline, mine, narrowing.keeps, set())
-        self._pairs = [pair for pair in every if pair[0].subject == "people"]
+        self._pairs = [pair for pair in every if pair[0].subject == "people" and narrowing.needs(pair[0], exceptions)]
         self._judged: tuple[Found, Mending] | None = None
 
     def judge(self, progress: Callable[[int, int], None] | None = None) -> Found:

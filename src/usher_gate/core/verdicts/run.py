@@ -20,7 +20,7 @@ from .found import Found, ServiceCount
 from .outcome import Root, Tail
 from .remedy import Mending, add_wanted
 from .result import Block
-from .rules import Rule
+from .rules import AgreedException, Rule
 from .scope import unsupported_notes
 from .tally import NO_SEVERITY, PersonTally, RootTally, ShareTally
 
@@ -39,11 +39,17 @@ class Narrowing:
 
     def keeps(self, rule: Rule, service: str | None) -> bool:
         """Whether a pair of rule and service is in the report."""
-        return (
-            (self.rules is None or rule.id in self.rules)
-            and (self.severities is None or rule.severity in self.severities)
-            and (self.services is None or service in self.services)
+        return self.speaks_of(rule) and (self.services is None or service in self.services)
+
+    def speaks_of(self, rule: Rule) -> bool:
+        """Whether a rule is in the report on some service."""
+        return (self.rules is None or rule.id in self.rules) and (
+            self.severities is None or rule.severity in self.severities
         )
+
+    def needs(self, rule: Rule, exceptions: Sequence[AgreedException]) -> bool:
+        """Whether a rule has to be judged: the report speaks of it, or an exception from it has to be counted whole."""
+        return self.speaks_of(rule) or any(rule.id in exception.rules for exception in exceptions)
 
     def part(self, first: int, last: int) -> Narrowing:
         """The same for some of the people."""

@@ -1,0 +1,46 @@
+"""How many drifts there are, and how many a plan ends: found by judging everything that is asked about again."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ..verdicts.codes import DRIFTS
+from ..verdicts.others import judge_organisation, judge_partners
+from ..verdicts.planned import judge_meetings
+from ..verdicts.scope import services_of
+from ..verdicts.trial import Remembered, Trial
+from .terms import Plan, Terms
+
+
+def drifts(base: Remembered, terms: Terms, plan: Plan) -> tuple[int, int, int]:
+    """How many verdicts drift now, how many of them no more with the plan, and how many people then drift from nothing."""
+    after = Trial(base, plan)
+    size = len(base.snapshot.people)
+    before_of, after_of = np.zeros(size, np.int64), np.zeros(size, np.int64)
+    drifting = ended = 0
+    for rule in base.baseline.rules:
+        for service in services_of(rule, base.snapshot.services):
+            if not terms.keeps(rule, service.id if service else None):
+                continue
+            if rule.subject == "people":
+                now = (base.judge(rule, service).verdict == DRIFTS) & terms.chosen
+                then = (after.judge(rule, service).verdict == DRIFTS) & terms.chosen
+                before_of += now
+                after_of += then
+            elif rule.subject == "partners":
+                said = judge_partners(rule, base.snapshot, base.exceptions).found
+                drifting += sum(tail.verdict == DRIFTS for _, tail in said) if np.all(terms.chosen) else 0
+                continue
+            else:
+                told = [
+                    judge_meetings(rule, service, checker)
+                    if rule.subject == "meetings"
+                    else judge_organisation(rule, service, checker.resolver)
+                    for checker in (base, after)
+                ]
+                now, then = (np.array([tail.verdict == DRIFTS for _, tail in one.found], bool) for one in told)
+                mine = terms.chosen[told[0].organisers] if told[0].organisers is not None else np.all(terms.chosen)
+                now, then = now & mine, then & mine
+            drifting += int(np.count_nonzero(now))
+            ended += int(np.count_nonzero(now & ~then))
+    return drifting, ended, int(np.count_nonzero((before_of > 0) & (after_of == 0)))
