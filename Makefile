@@ -10,6 +10,9 @@ LOWEST := $(VENV_LOWEST)/.dev-ready
 # One more process than processors: some tests wait for others (servers, a browser, whoever is killed) most of their time.
 SPREAD = -n $$(($$(nproc) + 1)) --dist worksteal
 
+# Bytecode is kept, whatever the environment says: the tests start the program several hundred times.
+export PYTHONDONTWRITEBYTECODE :=
+
 .PHONY: demo test test-lowest test-pythons lint mutants bench screenshots docs clean
 
 demo: $(RUN)

@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from tests import tiny
-from tests.conftest import demo_run
+from tests.conftest import PLANNED, demo_run
 from tests.program import PROGRAM, call, process
 from tests.tiny import write_tiny
 from usher_gate import __version__
@@ -78,6 +78,9 @@ def test_the_examples_run_as_they_stand_on_the_demo(demo: Path, request: pytest.
         return
     if arguments[0] == "history":  # there has to be one
         shutil.copy(request.getfixturevalue("demo_history"), demo)
+    if line == PLANNED:
+        assert json.loads(request.getfixturevalue("demo_plan").read_text())["edits"]
+        return
     if "--plan" in arguments:  # likewise
         shutil.copy(request.getfixturevalue("demo_plan"), demo / arguments[arguments.index("--plan") + 1])
     done = call(*arguments, cwd=demo / "practice" if arguments[0] == "gather" else demo)
