@@ -25,8 +25,8 @@ settings.register_profile(
 )  # shrinking takes minutes
 settings.load_profile("project")
 
-# The modules that take longest: each is begun by one of the processes before anything else. What is left over is shared as they get free.
 PLANNED = "usher-gate mend --format json --out plan.json"
+# The modules that take longest: each is begun by one of the processes before anything else. What is left over is shared as they get free.
 LONGEST = ("test_cluster", "test_report", "test_verbs")
 
 
