@@ -96,8 +96,8 @@ def test_ldif_with_folded_lines_base64_comments_and_nested_groups(folder: Path, 
     assert [(row["group"], row["member"], row["type"]) for row in table(folder, "members")] == [
         ("control", "P2", "person"), ("control", "watch", "group"), ("watch", "P1", "person"), ("watch", "control", "group"),
     ]  # fmt: skip
-    assert "read as members: 'Pilot' (1 times)" in said
-    assert "1 members of groups are DNs that no person or group has" in said
+    assert "read as members: 'Pilot' (once)" in said
+    assert "left out are members of groups that are nobody's DN: 1" in said
     assert (
         (folder / "snapshot/organisation.yaml")
         .read_text()
@@ -267,7 +267,7 @@ def test_a_value_that_the_mapping_does_not_speak_of_is_refused_and_shown_by_try(
     write(folder, {"map.yaml": MAPPING, "roster.json": json.dumps({"data": {"accounts": rows}})})
     status, said = gather(folder, source(name="roster", kind="table", path="roster.json", mapping="map.yaml"))
     assert status == 4
-    assert "room.wait holds 'perhaps' (1 times), of which map.yaml does not speak" in said
+    assert "room.wait holds 'perhaps' (once), of which map.yaml does not speak" in said
     tried = call("gather", "--try", "roster")
     assert tried.status == 4
     assert "people: 3 rows" in tried.out
@@ -433,7 +433,7 @@ def test_people_are_joined_by_id_else_login_and_contradictions_are_named(folder:
         ("P1", "member", "/Fleet", "required"), ("P2", "member", None, "required"),
     ]  # fmt: skip
     assert (
-        "directory and roster contradict each other about people's kind (1 times; directory counts): P1: member or guest"
+        "directory and roster contradict each other about people's kind (once; directory counts): P1: member or guest"
         in said
     )
     assert {row["scope"] for row in table(folder, "settings")} == {"person:P1", "person:P2"}
@@ -474,7 +474,7 @@ def test_settings_that_two_sources_give_differently() -> None:
     joined = join([("a", Gathered({"settings": [row]})), ("b", Gathered({"settings": [{**row, "value": "off"}, row]}))])
     assert joined.tables["settings"] == [row]
     assert joined.notes() == [
-        "a and b contradict each other about settings' value (1 times; a counts): s door.host-first organisation: on or off"
+        "a and b contradict each other about settings' value (once; a counts): s door.host-first organisation: on or off"
     ]
     with pytest.raises(SourceFailed, match="nowhere"):
         raise SourceFailed("nowhere")

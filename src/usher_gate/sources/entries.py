@@ -179,11 +179,9 @@ class _Made:
         found.notes += self._kinds.notes()
         fields = self._layout.fields
         if self._odd:
-            found.notes.append(
-                f"{self._odd} entries of people have no {fields['id']} or no {fields['login']}, and are left out"
-            )
+            found.notes.append(f"left out are people without {fields['id']} or {fields['login']}: {self._odd:,}")
         if nobody:
-            found.notes.append(f"{nobody} members of groups are DNs that no person or group has, and are left out")
+            found.notes.append(f"left out are members of groups that are nobody's DN: {nobody:,}")
         return found
 
     def _members(self) -> tuple[Columns, int]:

@@ -7,6 +7,7 @@ from collections.abc import Container, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 
+from ..core.words.faults import times
 from .columns import Columns
 from .interface import Gathered, Row
 
@@ -39,7 +40,8 @@ class Joined:
     def notes(self) -> list[str]:
         """The contradictions in words."""
         return [
-            f"{first} and {second} contradict each other about {what} ({number} times; {first} counts): {'; '.join(self.examples[key][:3])}"
+            f"{first} and {second} contradict each other about {what} ({times(number)}; {first} counts): "
+            + "; ".join(self.examples[key][:3])
             for key, number in sorted(self.contradictions.items())
             for what, first, second in [key]
         ]

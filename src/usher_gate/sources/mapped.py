@@ -12,7 +12,7 @@ from io import TextIOWrapper
 from pathlib import Path
 from typing import Any
 
-from ..core.words.faults import Fault, Faults, nearest, quoted
+from ..core.words.faults import Fault, Faults, nearest, quoted, times
 from ..core.words.times import parse_time
 from ..files.faults import BadInput, stop_if_any
 from ..files.jsoncells import cell_text
@@ -195,7 +195,7 @@ class Mapped:
             column = sorted(left.refused)[0]
             word, number = sorted(left.values[column].items(), key=lambda item: (-item[1], item[0]))[0]
             raise SourceFailed(
-                f"{self._path}: {column} holds {quoted(word)} ({number} times), of which {self._mapping} does not speak; "
+                f"{self._path}: {column} holds {quoted(word)} ({times(number)}), of which {self._mapping} does not speak; "
                 "add it to values, or write other: leave (usher-gate gather --try lists all)"
             )
         if left.columns:

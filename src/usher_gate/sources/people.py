@@ -6,7 +6,7 @@ from collections import Counter
 from collections.abc import Mapping
 
 from ..core.organisation.build.people import PEOPLE
-from ..core.words.faults import quoted
+from ..core.words.faults import quoted, times
 from ..core.words.vocabulary import PERSON_KINDS
 from .interface import Row
 
@@ -27,7 +27,7 @@ class Odd(Counter[str]):
         """The remark that they deserve, if there are any."""
         if not self:
             return []
-        words = ", ".join(f"{quoted(word)} ({number} times)" for word, number in sorted(self.items())[:10])
+        words = ", ".join(f"{quoted(word)} ({times(number)})" for word, number in sorted(self.items())[:10])
         return [f"people of a kind that is none of {', '.join(PERSON_KINDS)} are read as members: {words}"]
 
 

@@ -40,6 +40,11 @@ def visible(text: str) -> str:
     return "".join(char if char.isprintable() else f"\\x{ord(char):02x}" for char in text)
 
 
+def times(number: int) -> str:
+    """How often something was met, in words."""
+    return "once" if number == 1 else f"{number:,} times"
+
+
 def quoted(text: str) -> str:
     """A text from a file, short and harmless enough for one line of a terminal."""
     shown = text if len(text) <= 60 else text[:57] + "..."
