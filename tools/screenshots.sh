@@ -48,7 +48,7 @@ shot why-rule usher-gate why N1001 --rule DOOR-01 --service tidecall
 shot exceptions usher-gate exceptions
 shot baseline usher-gate baseline --rule DOOR-01
 FONT=9 CELLS=181x46 shot sign-in usher-gate sign-in asta.brandt@northmere.example --resource cargo-portal
-TOP=51 FONT=8 CELLS=212x53 shot holes usher-gate holes
+TOP=47 FONT=8 CELLS=212x53 shot holes usher-gate holes
 TOP=44 FONT=9 CELLS=181x46 shot door usher-gate door --rows 12
 TOP=44 FONT=9 CELLS=181x46 shot door-host usher-gate door asta.brandt@northmere.example --service tidecall
 TOP=44 FONT=9 CELLS=181x46 shot door-meeting usher-gate door --meeting dock-plans
