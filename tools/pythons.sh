@@ -13,6 +13,6 @@ for version in 3.11 3.12 3.13; do
     "$venv/bin/python" -m pip install --quiet --disable-pip-version-check -e '.[test,gather,ldap,mend,history,report,cluster]' && touch "$venv/.ready"
   fi
   echo "Python $version ($("$venv/bin/python" --version))"
-  "$venv/bin/python" -m pytest -n auto -q || failed=1
+  "$venv/bin/python" -m pytest -n auto --dist worksteal -q || failed=1
 done
 exit $failed

@@ -295,3 +295,19 @@ def test_the_demo_can_be_mended(demo: Path, demo_plan: Path) -> None:
         each["recommended"] and any(one["of"] == "break-glass" for one in each["locked_out"])
         for each in answer["sign_in_side"]
     )
+
+
+def test_the_last_line_of_a_check_counts_what_ends(tmp_path: Path) -> None:
+    """A verdict that then drifts by a fact is mended as far as settings go, and does not end."""
+    both = "all-of: [{control: door.waiting-room, is: guests}, {person: mfa, is: required}]"
+    rules = RULE + f"  - {{id: D-2, title: Both, expect: {{{both}}}}}\n"
+    people = "\n".join(
+        line + (",mfa" if not number else ",required" if number < 4 else ",offered")
+        for number, line in enumerate(PEOPLE.splitlines())
+    )
+    settings = "service,control,scope,value,pinned\ntidecall,door.waiting-room,organisation,everyone,\n"
+    where = folder(tmp_path, people__csv=people + "\n", settings__csv=settings, baseline=rules)
+    plan = told(where)["plan"]
+    last = call("check", cwd=where).out.splitlines()[-1]
+    assert (plan["edits"], plan["ended"], plan["drifting"]) == (1, 9, 12)
+    assert last == "Mend: 1 edit ends 9 of 12 drifts: usher-gate mend"

@@ -115,6 +115,7 @@ def test_ldif_with_folded_lines_base64_comments_and_nested_groups(folder: Path, 
         ("dn: a=b\ncn: a\n  b\n\ndn: a=c\nchangetype: delete\nmail:: ###\n", ":6: a record of changes"),
         ("mail: a@b.example\n", ":1: a record begins without dn:"),
         ("dn: a=b\nma\n il: x\n\ncn: x\n", ":5: a record begins without dn:"),
+        ("dn: a=b\n\ncn: x\n\ndn: c=d\n", ":3: a record begins without dn:"),
     ],
 )
 def test_damaged_ldif_fails_with_its_place(folder: Path, text: str, message: str) -> None:

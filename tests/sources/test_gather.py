@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import json
 import random
 import shutil
@@ -56,6 +57,26 @@ def findings(folder: Path | str) -> list[str]:
 
 def gathered(*options: str) -> Done:
     return call("gather", *options)
+
+
+def test_members_are_named_by_the_id_that_the_table_of_people_has(folder: Path, tmp_path: Path) -> None:
+    def rows(name: str) -> list[dict[str, str]]:
+        with (folder / "snapshot" / name).open() as stream:
+            return list(csv.DictReader(stream))
+
+    with stand_in(tmp_path) as server:
+        seen = []
+        for field in ("id", "userName"):
+            by_user = source(name="d", kind="scim", url=f"{server.url}/scim/v2", client_id="practice",
+                             client_secret="env:GROUND_SECRET", token_url=f"{server.url}/token", fields={"id": field})  # fmt: skip
+            work_folder(folder, settings(by_hand(), by_user))
+            done = gathered("--partial")
+            assert (folder / "snapshot").exists(), done.err
+            people, members = rows("people.csv"), rows("members.csv")
+            known = {each["id"]: each["login"] for each in people}
+            assert all(each["member"] in known for each in members if each["type"] == "person")
+            seen.append(sorted((each["group"], known.get(each["member"], each["member"])) for each in members))
+    assert seen[0] == seen[1] and len(seen[0]) == 273
 
 
 def test_the_whole_demo_comes_over_the_wire_and_gives_the_same_findings(folder: Path, tmp_path: Path) -> None:
