@@ -135,8 +135,13 @@ MUTANTS = (
         "a secret file may be read by the group", "sources/secrets.py", "stat.S_IRWXG | stat.S_IRWXO", "stat.S_IRWXO"
     ),
     Mutant("Retry-After is no date", "sources/web.py", "parsedate_to_datetime(text).timestamp() - time.time()", "0"),
-    Mutant("a pipe sign in Markdown", "outputs/check/markdown.py", "<>#|~!", "<>#~!"),
-    Mutant("nothing helps", "outputs/sign_in/answer.py", '"register an authenticator that gives it"', '""'),
+    Mutant("a pipe sign in Markdown", "outputs/markdown.py", "<>#|~!", "<>#~!"),
+    Mutant(
+        "nothing helps",
+        "outputs/sign_in/answer.py",
+        "found = helps(answer.decider, row.sign_in, answer.shown)",
+        "found = ()",
+    ),
     Mutant(
         "the best column of a rehearsal first",
         "outputs/rehearsal/table.py",
@@ -178,7 +183,7 @@ MUTANTS = (
     Mutant("nothing is synced", f"{_FILES}/write.py", "            os.fsync(stream.fileno())\n", "", _ODD),
     Mutant("a pipe is read", f"{_FILES}/binary.py", "if not stat.S_ISREG(mode):", "if False:", _ODD),
     Mutant("the size of a file is not bounded", f"{_FILES}/binary.py", "if size > most:", "if False:", _ODD),
-    Mutant("errors are shown raw", "cli/main.py", "for_terminal(text)", "text", _ODD),
+    Mutant("errors are shown raw", "cli/say.py", "for_terminal(text)", "text", _ODD),
     Mutant("tables are drawn raw", "outputs/drawing.py", "for_terminal(cell_text(cell))", "cell_text(cell)", _ODD),
     Mutant(
         "a crash file holds the message",

@@ -8,6 +8,8 @@ from pathlib import Path
 
 import pytest
 
+from tests.mutants import MUTANTS
+
 SRC = Path(__file__).resolve().parent.parent / "src"
 PACKAGE = "usher_gate"
 CORE = (
@@ -126,3 +128,8 @@ def test_a_circle_and_an_arrow_up_are_found(tmp_path: Path, files: dict[str, str
     graph = imports(tmp_path)
     assert " -> ".join(circle(graph)) == path
     assert arrows_up(graph) == up
+
+
+def test_every_fault_that_is_planted_by_hand_has_its_place() -> None:
+    lost = [one.what for one in MUTANTS if (SRC / PACKAGE / one.file).read_text().count(one.old) != 1]
+    assert lost == []
