@@ -18,6 +18,7 @@ from tests.program import Done, process
 from usher_gate.demo.write import write_demo
 
 GOLDEN = Path(__file__).resolve().parent.parent / "golden"
+WEEKS = GOLDEN / "demo-history"  # the last link of the demo's twelve weeks
 CASES = sorted(path.parent for path in GOLDEN.glob("*/call"))
 
 
@@ -46,3 +47,6 @@ if __name__ == "__main__":
         sys.stdout.write(
             f"{each.name}: {found.status}{'' if found.status == expected else f' INSTEAD OF {expected}'}\n"
         )
+    with tempfile.TemporaryDirectory() as name:
+        process("demo", cwd=Path(name))
+        WEEKS.write_text(process("history", "--link", cwd=Path(name) / "northmere").out)
