@@ -63,6 +63,8 @@ def _of_control(model: Model, control: str, keys: list[Key]) -> list[tuple[Term,
     judging = model.judging
     effective = judging.base.resolver.effective(judging.service, control)
     there, need = judging.there[control].copy(), judging.need[control]
+    if effective.lacking is not None:  # what they have for want of a licence no setting changes
+        there &= ~effective.lacking
     found: list[tuple[Term, int, int]] = []
     own = {person for key in keys if key[1] == PERSON for person in _alike_people(model, key)}
     meetings = _organisers(model, control)
