@@ -87,7 +87,7 @@ def keep(where: Path) -> None:
     assert done.status in (0, 1, 3), done.err
 
 
-@pytest.mark.parametrize("seed", range(many(4)))
+@pytest.mark.parametrize("seed", range(many(6)))
 def test_what_became_of_everything_is_what_the_books_say(tmp_path: Path, seed: int) -> None:
     where, rnd = folder(tmp_path), Random(seed)
     weeks = Weeks(where, rnd)

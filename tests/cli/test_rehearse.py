@@ -354,7 +354,7 @@ def test_files_that_cannot_be_used_at_all(tiny: Path, arguments: tuple[str, ...]
     st.integers(1, 6),
     st.booleans(),
 )
-@settings(max_examples=many(120))
+@settings(max_examples=many(200))
 def test_the_parts_of_a_file_hold_each_line_once_with_its_number(
     tmp_path_factory: pytest.TempPathFactory, lines: list[str], pieces: int, ends: bool
 ) -> None:

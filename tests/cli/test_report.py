@@ -123,7 +123,8 @@ def test_by_keyboard_alone(report: Path, browser: Any) -> None:
     raise AssertionError(f"60 times Tab reaches {reached} only")
 
 
-@pytest.mark.parametrize(("scheme", "width"), [("light", 1280), ("dark", 390)])
+@pytest.mark.parametrize("scheme", ["light", "dark"])
+@pytest.mark.parametrize("width", [1280, 390])
 def test_nothing_stands_in_anybody_s_way(report: Path, browser: Any, scheme: str, width: int) -> None:
     size = {"width": width, "height": 800, "deviceScaleFactor": 1, "mobile": width < 500}
     browser.execute_cdp_cmd("Emulation.setDeviceMetricsOverride", size)

@@ -111,4 +111,4 @@ def _finding(each: dict[str, Any]) -> dict[str, Any]:
 
 
 def test_every_verdict_is_the_reference_s() -> None:
-    compare_many(compare, 140, 850, 0.4)
+    compare_many(compare, 250, 1600, 0.4)

@@ -42,7 +42,7 @@ RULES = st.fixed_dictionaries(
 HOURS = st.lists(st.integers(0, 400), min_size=CHECKS, max_size=CHECKS)
 
 
-@settings(max_examples=many(180), deadline=None)
+@settings(max_examples=many(300), deadline=None)
 @given(spells(), RULES, HOURS)
 def test_each_leg_is_what_asking_every_spell_gives(
     found: list[Spell], rules: dict[int, frozenset[str]], hours: list[int]
@@ -63,7 +63,7 @@ def test_each_leg_is_what_asking_every_spell_gives(
         assert {name: many for name, many in leg.changed.items() if many} == dict(plain)
 
 
-@settings(max_examples=many(180), deadline=None)
+@settings(max_examples=many(300), deadline=None)
 @given(spells(), RULES, st.integers(1, CHECKS - 1), st.integers(1, CHECKS))
 def test_what_became_of_each_drift_is_what_asking_every_spell_gives(
     found: list[Spell], rules: dict[int, frozenset[str]], then: int, more: int
@@ -109,7 +109,7 @@ def test_without_any_spell_nothing_drifts_and_nothing_is_old() -> None:
 ODD = st.text("aP1\\\t\n-", min_size=1, max_size=4)
 
 
-@settings(max_examples=many(120), deadline=None)
+@settings(max_examples=many(200), deadline=None)
 @given(st.dictionaries(st.tuples(ODD, ODD, ODD), st.sampled_from(("drifts", "loose", "unknown")), max_size=12))
 def test_the_digest_of_findings_is_that_of_their_lines_in_order(verdicts: dict[tuple[str, str, str], str]) -> None:
     """The quick way by lots against line by line, with ids in which a tab, a line's end or a backslash stands."""

@@ -44,7 +44,7 @@ def panel(*rows: Values, callers: bool = False) -> Panel:
     return Panel(len(rows), held, CATALOGUE, callers, frozenset(ORDERED))
 
 
-@settings(max_examples=many(180))
+@settings(max_examples=many(300))
 @given(values(), visit, st.booleans(), st.sampled_from(ORDERED), st.data())
 def test_a_stricter_value_lets_nobody_further(
     made: Values, who: Visit, callers: bool, control: str, data: st.DataObject
@@ -61,7 +61,7 @@ def test_a_stricter_value_lets_nobody_further(
     assert met.most[0] <= met.most[1]
 
 
-@settings(max_examples=many(180))
+@settings(max_examples=many(300))
 @given(values(), visit, st.booleans())
 def test_what_is_not_known_gives_no_outcome_that_a_known_value_could_not_give(
     made: Values, who: Visit, callers: bool
@@ -78,7 +78,7 @@ def test_what_is_not_known_gives_no_outcome_that_a_known_value_could_not_give(
             assert (met.least[1:].min(), met.most[1:].max()) == (met.least[0], met.most[0])
 
 
-@settings(max_examples=many(60))
+@settings(max_examples=many(100))
 @given(
     st.lists(values(), min_size=1, max_size=5),
     st.tuples(*[st.booleans()] * 3),

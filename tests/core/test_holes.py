@@ -25,7 +25,7 @@ from usher_gate.files.snapshot.folder import read_snapshot
 from usher_gate.files.written.baseline import read_baseline
 
 
-@settings(max_examples=many(100))
+@settings(max_examples=many(150))
 @given(st.integers(0, 2**32), st.lists(st.integers(1, 4), min_size=1, max_size=4), st.floats(0.05, 0.95))
 def test_boxes_are_exactly_the_true_cells_and_none_can_be_described_by_less(
     seed: int, shape: list[int], share: float
@@ -55,7 +55,7 @@ def narrower(grid: np.ndarray, box: Box) -> bool:
 
 
 def test_holes_are_exactly_what_trying_everything_finds() -> None:
-    compare_many(compare_holes, 20, 12, 0.45)
+    compare_many(compare_holes, 30, 20, 0.4)
 
 
 def compare_holes(org: Org, rnd: Random) -> int:

@@ -217,7 +217,7 @@ def compare(org: Org, rnd: Random) -> int:
 def test_no_plan_is_better() -> None:
     counts: list[int] = []
 
-    @settings(max_examples=many(30), suppress_health_check=[HealthCheck.too_slow])
+    @settings(max_examples=many(90), suppress_health_check=[HealthCheck.too_slow])
     @example(1268732)  # somebody who lacks the licence is in a group whose setting is to be pinned
     @given(st.integers(0, 2**32 - 1))
     def one(seed: int) -> None:
@@ -225,7 +225,8 @@ def test_no_plan_is_better() -> None:
         counts.append(compare(small_org(rnd), rnd))
 
     one()
-    assert sum(counts) >= 3  # two of them in the example
+    assert sum(counts) >= 22 * TIMES
+    assert sum(not count for count in counts) <= 0.75 * len(counts)
 
 
 def keeps_its_promise(org: Org, rnd: Random) -> int:
@@ -265,10 +266,10 @@ def _key(each: Row) -> tuple[str, str | None, str]:
 
 def test_a_written_plan_does_what_was_promised() -> None:
     ended = 0
-    for seed in range(many(9)):
+    for seed in range(many(14)):
         rnd = Random(seed)
         ended += keeps_its_promise(random_org(rnd, 200 if seed % 4 == 0 else None), rnd)
-    assert ended > 60 * TIMES
+    assert ended > 100 * TIMES
 
 
 def hinted(org: Org, rnd: Random) -> int:
@@ -291,10 +292,10 @@ def hinted(org: Org, rnd: Random) -> int:
 
 def test_the_last_line_of_a_check_names_as_many_edits_as_mend() -> None:
     named = 0
-    for seed in range(many(24)):
+    for seed in range(many(36)):
         rnd = Random(seed)
         org = small_org(rnd)
         if rnd.random() < 0.5:
             org.setting_columns.discard("pinned")
         named += hinted(org, rnd)
-    assert named >= 1
+    assert named >= 5 * TIMES

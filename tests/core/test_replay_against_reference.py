@@ -70,7 +70,7 @@ def with_rules(gate: Gate, rules: list[Row]) -> Gate:
 
 
 def test_every_replayed_event_is_decided_as_the_reference_does() -> None:
-    compare_many(compare, 24, 45, 0.4)
+    compare_many(compare, 40, 80, 0.4)
 
 
 def compare(org: Org, rnd: Random) -> int:
@@ -136,7 +136,7 @@ def check(
     return counted["decided"]  # type: ignore[no-any-return]
 
 
-@settings(max_examples=many(12), suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
+@settings(max_examples=many(20), suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
 @given(organisations())
 def test_neither_the_order_of_access_rules_nor_their_names_change_a_finding(made: tuple[Org, Random]) -> None:
     org, rnd = made

@@ -90,7 +90,7 @@ class InParts(Workers):
         return [part.ask(method, asked) for part in self._parts]
 
 
-@settings(max_examples=many(60), suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
+@settings(max_examples=many(100), suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
 @given(organisations(), st.randoms(use_true_random=False), st.booleans())
 def test_ranges_of_people_make_the_whole(made: tuple[Org, Random], rnd: Random, narrowed: bool) -> None:
     """Whether a range is cut out of the whole, or read alone."""
@@ -116,7 +116,7 @@ def narrowed_by(rnd: Random, snapshot: Snapshot) -> Narrowing:
     )
 
 
-@settings(max_examples=many(20), suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
+@settings(max_examples=many(30), suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
 @given(organisations())
 def test_judging_twice_says_the_same(made: tuple[Org, Random]) -> None:
     with folder_of(made) as folder:

@@ -79,7 +79,7 @@ def damage(data: bytes, rnd: Random) -> bytes:
     return b"".join(lines)
 
 
-@settings(max_examples=many(90), suppress_health_check=[HealthCheck.too_slow])
+@settings(max_examples=many(150), suppress_health_check=[HealthCheck.too_slow])
 @given(organisations(), st.integers(1, 3))
 def test_damaged_files_give_an_answer_or_one_line_for_each_fault(made: tuple[Org, Random], times: int) -> None:
     org, rnd = made
@@ -120,7 +120,7 @@ def lose(org: Org, folder: Path, rnd: Random) -> str:
     return lost
 
 
-@settings(max_examples=many(75), suppress_health_check=[HealthCheck.too_slow])
+@settings(max_examples=many(120), suppress_health_check=[HealthCheck.too_slow])
 @given(organisations())
 def test_no_verdict_gets_better_because_data_went_missing(made: tuple[Org, Random]) -> None:
     org, rnd = made

@@ -49,7 +49,7 @@ def kept(folder: Path) -> Path:
     return parsed.parsed_path(folder / "snapshot")
 
 
-COMPARED = many(40)
+COMPARED = many(60)
 
 
 def test_random_organisations_give_the_same_answers(small_too: None, tmp_path_factory: pytest.TempPathFactory) -> None:
