@@ -167,6 +167,14 @@ def test_accounts_of_one_owner_in_different_parts_are_counted_together(tmp_path:
     assert [written(each) for each in parts] == [written(whole)] * 2
 
 
+def one_root_frees_both(folder: Path, inputs: Inputs, value: str) -> None:
+    whole, parts = in_each_way(folder, inputs)
+    (root,) = whole.roots
+    assert root.remedy is not None
+    assert (root.remedy.mended_value, root.remedy.freed) == (value, 2)
+    assert [written(each) for each in parts] == [written(whole)] * 2
+
+
 def test_what_a_root_has_to_satisfy_is_asked_by_the_people_of_every_part(tmp_path: Path) -> None:
     inputs = by_hand(
         tmp_path,
@@ -175,11 +183,7 @@ def test_what_a_root_has_to_satisfy_is_asked_by_the_people_of_every_part(tmp_pat
         "  - {id: R1, title: One, audience: {unit: /A}, expect: {control: door.waiting-room, one-of: [everyone, guests]}}\n"
         "  - {id: R2, title: Two, audience: {unit: /B}, expect: {control: door.waiting-room, one-of: [guests, partners]}}\n",
     )
-    whole, parts = in_each_way(tmp_path, inputs)
-    (root,) = whole.roots
-    assert root.remedy is not None
-    assert (root.remedy.mended_value, root.remedy.freed) == ("guests", 2)
-    assert [written(each) for each in parts] == [written(whole)] * 2
+    one_root_frees_both(tmp_path, inputs, "guests")
 
 
 def test_a_value_has_to_shut_the_doors_of_every_part(tmp_path: Path) -> None:
@@ -192,8 +196,4 @@ def test_a_value_has_to_shut_the_doors_of_every_part(tmp_path: Path) -> None:
         f"  - {{id: R2, title: Two, audience: {{unit: /B}}, {door % 'member'}",
         "services:\n  - {id: s, supports: [door.waiting-room], door: {kinds: [scheduled], ways: [browser]}}\n",
     )
-    whole, parts = in_each_way(tmp_path, inputs)
-    (root,) = whole.roots
-    assert root.remedy is not None
-    assert (root.remedy.mended_value, root.remedy.freed) == ("invitees", 2)
-    assert [written(each) for each in parts] == [written(whole)] * 2
+    one_root_frees_both(tmp_path, inputs, "invitees")

@@ -106,9 +106,8 @@ class _Work:
     def __post_init__(self) -> None:
         self.rules, self.second_factor = self.before.access_rules, self.before.second_factor_default
         self._by_place: dict[Place, int] = {}
-        self._members_of: dict[
-            str, tuple[int, int]
-        ] = {}  # the last change that takes somebody out of a group, and its line
+        # By group the last change that takes somebody out of it, and its line.
+        self._members_of: dict[str, tuple[int, int]] = {}
 
     def fault(self, message: str) -> None:
         """Names what cannot be made."""

@@ -41,7 +41,7 @@ class Texts(Protocol):
 
 @record
 class Coded:
-    """A column of texts with few sorted_unique ones: `codes` (int32, MISSING for an empty cell) into `words`."""
+    """A column of texts with few different ones: `codes` (int32, MISSING for an empty cell) into `words`."""
 
     codes: Ints
     words: tuple[str, ...]
