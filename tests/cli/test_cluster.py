@@ -29,13 +29,20 @@ from tests.program import PROGRAM, Done, call, process
 ROOT = Path(__file__).resolve().parents[2]
 DASK = Path(sys.executable).with_name("dask")
 ORGANISATIONS, KILLS = many(4), many(1)
+# Schedulers and workers stand idle most of the time here: they look after themselves twice a second, and workers are forked.
+SELDOM = {
+    "DASK_DISTRIBUTED__WORKER__PROFILE__ENABLED": "False",
+    "DASK_DISTRIBUTED__ADMIN__TICK__INTERVAL": "500ms",
+    "DASK_DISTRIBUTED__ADMIN__SYSTEM_MONITOR__INTERVAL": "5s",
+    "DASK_DISTRIBUTED__WORKER__MULTIPROCESSING_METHOD": "forkserver",
+}
 
 
 @contextmanager
 def running(*command: object, **environment: str) -> Iterator[subprocess.Popen[bytes]]:
     child = subprocess.Popen(
         [*map(str, command)], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, start_new_session=True,
-        cwd=ROOT, env={**os.environ, "PYTHONPATH": str(ROOT), **environment},
+        cwd=ROOT, env={**os.environ, "PYTHONPATH": str(ROOT), **SELDOM, **environment},
     )  # fmt: skip
     try:
         yield child
