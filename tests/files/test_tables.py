@@ -5,15 +5,20 @@ from __future__ import annotations
 import csv
 import json
 from pathlib import Path
+from random import Random
 
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from tests.program import call
 from tests.tiny import BASELINE, ORGANISATION
+from usher_gate.core.organisation.build.listcolumn import ListColumn
 from usher_gate.core.organisation.build.people import PEOPLE
 from usher_gate.core.words.faults import Faults
 from usher_gate.files.tables import csv_, jsonl, read_table
+from usher_gate.files.tables.arrowcolumn import ArrowColumn
 
 COLUMNS = ("id", "login", "kind", "name", "unit", "roles", "active", "created_at", "attr.site")
 
@@ -90,6 +95,31 @@ def test_faults_in_large_files_have_their_line(
     line = 701 if form == "jsonl" else 702 + sum("\n" in row["name"] for row in made[:700])
     assert done.status == 2
     assert f"people.{form}:{line}: " in done.err
+
+
+TIMES = (
+    "2024-02-01T08:00:00Z",
+    "2024-02-01 08:00:00.5+02:00",
+    "2024-02-29T23:59:59.123456-11:30",
+    "yesterday",
+    "1706774400",
+    "2024-02-01T08:00",
+    "",
+    None,
+)
+ODD = ("2024-02-30T08:00:00Z", "2024-02-01t08:00:00z", "2024-02-01T08:00:00.123456789Z")  # not read by Arrow
+
+
+@given(st.lists(st.sampled_from(TIMES)), st.lists(st.sampled_from(TIMES + ODD)), st.randoms())
+def test_times_among_what_is_none_are_read_as_one_by_one(
+    right: list[str | None], odd: list[str | None], rnd: Random
+) -> None:
+    import pyarrow as pa
+
+    for texts in (right, rnd.sample([*right, *odd], len(right) + len(odd))):
+        times, wrong = ArrowColumn(pa.array(texts, pa.string())).times()
+        alone, none = ListColumn(texts).times()
+        assert (times.tolist(), wrong.tolist()) == (alone.tolist(), none.tolist())
 
 
 def parquet(folder: Path, **columns: object) -> Path:

@@ -76,12 +76,13 @@ class ArrowColumn(Column):
             micros = self.array.cast(pa.timestamp("us", "UTC"), safe=False).cast(pa.int64())
             return micros.fill_null(NO_TIME).to_numpy(zero_copy_only=False), np.empty(0, np.int64)
         array = self._filled()
-        if pc.all(pc.match_substring_regex(array, f"^{RFC3339}$")).as_py() is not False:
-            try:
-                micros = array.cast(pa.timestamp("us", "UTC")).cast(pa.int64())
-                return micros.fill_null(NO_TIME).to_numpy(zero_copy_only=False), np.empty(0, np.int64)
-            except pa.ArrowInvalid:
-                pass
+        right = pc.fill_null(pc.match_substring_regex(array, f"^{RFC3339}$"), True).to_numpy(zero_copy_only=False)
+        read = array if right.all() else array.take(pa.array(np.arange(len(right)), mask=~right))
+        try:
+            micros = read.cast(pa.timestamp("us", "UTC")).cast(pa.int64())
+            return micros.fill_null(NO_TIME).to_numpy(zero_copy_only=False), np.flatnonzero(~right)
+        except pa.ArrowInvalid:
+            pass  # a day that the calendar does not have, or digits below a microsecond
         return ListColumn(words_of(array)).times()
 
     def _filled(self) -> Any:
