@@ -8,7 +8,6 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 import numpy as np
-from numpy.typing import NDArray
 
 from ..organisation.columns import MISSING, Bools, Ints, distinct
 from ..words.record import record
@@ -29,10 +28,13 @@ class Question:
     pinned: str = ""
     planned: bool = False
 
-    @property
-    def bad(self) -> NDArray[np.bool_]:
-        """Whether an outcome between two may be other than it should: by the least and the greatest."""
-        return np.array([[not all(self.good[least : most + 1]) for most in range(3)] for least in range(3)])
+    def bad(self, least: Results, most: Results) -> Bools:
+        """Where some outcome from the least to the greatest is other than it should be."""
+        found = np.zeros(least.shape, bool)
+        for outcome, good in enumerate(self.good):
+            if not good:
+                found |= (least <= outcome) & (most >= outcome)
+        return found
 
 
 @record
@@ -50,40 +52,49 @@ class Answer:
 
 def ask(panel: Panel, question: Question) -> Answer:
     """Asks every row of a panel."""
-    first = {state: np.full(panel.size, MISSING, np.int32) for state in (OPENABLE, NOT_KNOWN, FAILS)}
-    bad, every = question.bad, []
-    for place, visit in enumerate(question.visits):
-        met = meet(panel, visit)
-        every.append(met)
-        least, most, known, there = _limits(met, question.planned)
-        may_fail = bad[least, most] & there
-        found = [(FAILS, may_fail & known), (NOT_KNOWN, may_fail & ~known)]
-        if question.pinned:
-            opened = [~_openable(panel, gate, question.pinned == "strict") for gate in met.gates]
-            kept = [np.zeros(panel.size, np.int8)]
-            lower = np.maximum.reduce(
-                [*kept, *(gate.least * shut for gate, shut in zip(met.gates, opened, strict=True))]
-            )
-            upper = np.maximum.reduce(
-                [*kept, *(gate.most * shut for gate, shut in zip(met.gates, opened, strict=True))]
-            )
-            found.append((OPENABLE, bad[lower, upper] & there & (met.exists != 0)))
-        for one, mask in found:
-            first[one][mask & (first[one] == MISSING)] = place
+    every = [meet(panel, visit) for visit in question.visits]
     state, chosen = np.zeros(panel.size, np.int32), np.full(panel.size, MISSING, np.int32)
-    for one in (OPENABLE, NOT_KNOWN, FAILS):
-        here = first[one] != MISSING
-        state[here], chosen[here] = one, first[one][here]
+    if every:
+        least, most, known, there = _limits(every, question.planned)
+        may_fail = question.bad(least, most) & there
+        found = [(NOT_KNOWN, may_fail & ~known), (FAILS, may_fail & known)]
+        if question.pinned:
+            found.insert(0, (OPENABLE, question.bad(*_kept(panel, every, question)) & there & _exist(every)))
+        for one, mask in found:  # one row of a mask for each visit
+            here = mask.any(axis=0)
+            state[here], chosen[here] = one, mask.argmax(axis=0)[here]
     return _tell(panel, question, every, state, chosen)
 
 
-def _limits(met: Met, planned: bool) -> tuple[Results, Results, Bools, Bools]:
-    """The least and greatest outcome, where it is known, and where there is a room at all."""
+def _exist(every: Sequence[Met]) -> Bools:
+    found: Bools = np.array([met.exists for met in every]) != 0
+    return found
+
+
+def _limits(every: Sequence[Met], planned: bool) -> tuple[Results, Results, Bools, Bools]:
+    """Of each visit the least and greatest outcome, where it is known, and where there is a room at all."""
+    least, most = np.array([met.least for met in every]), np.array([met.most for met in every])
+    known, there = np.array([met.known for met in every]), _exist(every)
     if not planned:
-        return met.least, met.most, met.known, met.exists != 0
-    shut = met.exists == 0
-    least, most = (np.where(shut, SHUTS, limit).astype(np.int8) for limit in (met.least, met.most))
-    return least, most, met.known | shut, np.ones(len(shut), bool)
+        return least, most, known, there
+    least[~there] = most[~there] = SHUTS
+    return least, most, known | ~there, np.ones_like(there)
+
+
+def _kept(panel: Panel, every: Sequence[Met], question: Question) -> tuple[Results, Results]:
+    """Of each visit the least and greatest outcome once whatever the host can open is open."""
+    strict, known = question.pinned == "strict", dict[tuple[str, str], Bools]()
+    none, least, most = np.zeros(panel.size, np.int8), [], []
+    for met in every:
+        shut = []
+        for gate in met.gates:
+            key = gate.control, gate.beside
+            if key not in known:
+                known[key] = ~_openable(panel, gate, strict)
+            shut.append(known[key])
+        least.append(np.maximum.reduce([none, *(g.least * kept for g, kept in zip(met.gates, shut, strict=True))]))
+        most.append(np.maximum.reduce([none, *(g.most * kept for g, kept in zip(met.gates, shut, strict=True))]))
+    return np.array(least), np.array(most)
 
 
 def _openable(panel: Panel, gate: Gate, strict: bool) -> Bools:
@@ -98,12 +109,12 @@ def _tell(panel: Panel, question: Question, every: Sequence[Met], state: Ints, c
     for place in distinct(chosen[chosen != MISSING]).tolist():
         rows = np.flatnonzero(chosen == place)
         here = every[place]
-        least, _, known, _ = _limits(here, question.planned)
+        (least,), _, (known,), _ = _limits([here], question.planned)
         met[rows] = np.where(known, least, OUTCOMES.index("unknown"))[rows]
         failing, openable = rows[state[rows] == FAILS], rows[state[rows] == OPENABLE]
         shut = failing[here.exists[failing] == 0]
         if len(shut):  # a room that is off: what mends is to have it, or nothing
-            mends = ~question.bad[here.least[shut], here.most[shut]]
+            mends = ~question.bad(here.least[shut], here.most[shut])
             control[shut] = np.where(mends, names.setdefault(ROOM, len(names)), names.setdefault(DOOR, len(names)))
         failing = failing[here.exists[failing] != 0]
         if len(failing):
@@ -116,11 +127,9 @@ def _tell(panel: Panel, question: Question, every: Sequence[Met], state: Ints, c
 
 def _roots(panel: Panel, question: Question, visit: Visit, names: dict[str, int]) -> Ints:
     """The root of what fails, at each row: what mends it alone by being stricter, or else weaker, or the door as a whole."""
-    bad = question.bad
 
     def good(least: Results, most: Results) -> Bools:
-        found: Bools = ~bad[least, most]
-        return found
+        return ~question.bad(least, most)
 
     told = mending(panel, visit, good)
     control = np.full(panel.size, MISSING, np.int32)

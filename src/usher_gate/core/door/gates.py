@@ -62,16 +62,18 @@ _REFUSED_BY_IDENTITY: Mapping[str, frozenset[str]] = {
 @record
 class Held:
     """The values of one control for some hosts (or meetings): `codes` (one each) into `values`, None for one that is not known; `pinned`
-    says of each whether a pin holds it. A contested set stands as its rivals, one a line."""
+    says of each whether a pin holds it. A contested set stands as its rivals, one a line. What was asked of it already is kept: for each
+    value (`given`), whatever the rows, and for each row (`known`)."""
 
     codes: Ints
     values: Sequence[str | None]
     pinned: Sequence[bool]
-    known: dict[Hashable, tuple[Results, Results]] = field(default_factory=dict)  # what was asked of it already
+    given: dict[Hashable, tuple[Results, Results]] = field(default_factory=dict)
+    known: dict[Hashable, tuple[Results, Results]] = field(default_factory=dict)
 
     def take(self, rows: Ints | Longs) -> Held:
         """The same for some rows."""
-        return Held(self.codes[rows], self.values, self.pinned)
+        return Held(self.codes[rows], self.values, self.pinned, self.given)
 
     @property
     def texts(self) -> list[str | None]:
@@ -89,13 +91,15 @@ class Held:
 @record
 class Panel:
     """What some hosts' meetings of a service are set to: by control, those that the service supports. `callers` says that identity and
-    anonymous-join bind callers and room systems; `changeable` are the controls that people can change where nothing is pinned."""
+    anonymous-join bind callers and room systems; `changeable` are the controls that people can change where nothing is pinned. `met` is
+    what visitors (those of `visits`, which are the same objects each time) met already."""
 
     size: int
     held: Mapping[str, Held]
     catalogue: Catalogue
     callers: bool
     changeable: frozenset[str] = frozenset()
+    met: dict[Visit, Met] = field(default_factory=dict)
 
     def with_value(self, control: str, value: str) -> Panel:
         """The same with one control set to a value for everybody."""
@@ -146,7 +150,10 @@ def _ask(
     that `gives` hangs on beside the value: visitors alike in it are asked once."""
     held = panel.held[control]
     if whom not in held.known:
-        held.known[whom] = _asked(panel, control, held, gives, unknown)
+        if whom not in held.given:
+            held.given[whom] = _asked(panel, control, held, gives, unknown)
+        least, most = held.given[whom]
+        held.known[whom] = least[held.codes], most[held.codes]
     return held.known[whom]
 
 
@@ -156,7 +163,7 @@ def _asked(
     every = unknown or [gives(word) for word in panel.catalogue.index[control].kind.words]
     least = [min(every) if value is None else gives(value) for value in held.values]
     most = [max(every) if value is None else gives(value) for value in held.values]
-    return np.array(least, np.int8)[held.codes], np.array(most, np.int8)[held.codes]
+    return np.array(least, np.int8), np.array(most, np.int8)
 
 
 def refuses(value: str, domain: str) -> int:
@@ -255,19 +262,15 @@ def _waiting(panel: Panel, visit: Visit) -> list[Gate]:
 @record
 class Met:
     """What a visitor meets at each of some hosts: the outcome lies between `least` and `most` (equal where it is known). `exists` is 1
-    where the room is known to be there, 0 where it is known not to be, 2 where that is not known."""
+    where the room is known to be there, 0 where it is known not to be, 2 where that is not known. `known` says where the outcome is known:
+    a room of which nobody knows whether it is there is known only to be shut."""
 
     visit: Visit
     gates: Sequence[Gate]
     least: Results
     most: Results
     exists: Results
-
-    @property
-    def known(self) -> NDArray[np.bool_]:
-        """Where the outcome is known: a room of which nobody knows whether it is there is known only to be shut."""
-        found: NDArray[np.bool_] = (self.least == self.most) & ((self.exists == 1) | (self.least == SHUTS))
-        return found
+    known: Bools
 
     @property
     def stopping(self) -> Ints:
@@ -290,12 +293,21 @@ class Met:
 
 def meet(panel: Panel, visit: Visit, domain: str = "") -> Met:
     """What a visitor meets at each host."""
+    if domain:
+        return _meet(panel, visit, domain)
+    if visit not in panel.met:
+        panel.met[visit] = _meet(panel, visit, "")
+    return panel.met[visit]
+
+
+def _meet(panel: Panel, visit: Visit, domain: str) -> Met:
     found = gates(panel, visit, domain)
     none = np.zeros(panel.size, np.int8)
     least = np.maximum.reduce([none, *(gate.least for gate in found)])
     most = np.maximum.reduce([none, *(gate.most for gate in found)])
-    exists = np.ones(panel.size, np.int8)
+    exists, known = np.ones(panel.size, np.int8), least == most
     if visit.kind == PERSONAL and ROOM in panel.held:
         held = panel.held[ROOM]
         exists = np.array([2 if value is None else int(value != "off") for value in held.values], np.int8)[held.codes]
-    return Met(visit, found, least, most, exists)
+        known &= (exists == 1) | (least == SHUTS)
+    return Met(visit, found, least, most, exists, known)

@@ -78,7 +78,7 @@ def matrix(hosts: Hosts, host: int, kinds: Collection[str], ways: Collection[str
     standings = standings_of(hosts, host, domain) if domain else None
     found = (
         tell(panel, hosts.service.id, visit, asked, hosts.service.controls, domain)
-        for visit in visits(kinds, ways)
+        for visit in visits(tuple(kinds), tuple(ways))
         if standings is None or visit.standing in standings
     )
     return [told for told in found if told is not None]

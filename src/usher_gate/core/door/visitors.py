@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterator
+from collections.abc import Collection
+from functools import cache, lru_cache
+from itertools import product
 
 from ..organisation.services import Service
 from ..words.record import record
@@ -68,17 +70,21 @@ def room_of(kind: str) -> str:
     return "personal room" if kind == PERSONAL else kind if kind in SHOWS else f"{kind} meeting"
 
 
-def visits(kinds: Collection[str], ways: Collection[str]) -> Iterator[Visit]:
+@cache
+def _every() -> tuple[Visit, ...]:
     """Every visit that there is, in the order in which all is told; by telephone nobody has a link."""
-    for kind in MEETING_KINDS:
-        for standing in STANDINGS:
-            for holding in HOLDINGS:
-                for way in WAYS:
-                    possible = (standing == NOBODY or way not in WITHOUT_ACCOUNT) and not (
-                        way == TELEPHONE and holding == LINK
-                    )
-                    if kind in kinds and way in ways and possible:
-                        yield from (Visit(kind, standing, holding, way, moment) for moment in MOMENTS)
+    return tuple(
+        Visit(kind, standing, holding, way, moment)
+        for kind, standing, holding, way in product(MEETING_KINDS, STANDINGS, HOLDINGS, WAYS)
+        if (standing == NOBODY or way not in WITHOUT_ACCOUNT) and not (way == TELEPHONE and holding == LINK)
+        for moment in MOMENTS
+    )
+
+
+@lru_cache(maxsize=256)
+def visits(kinds: tuple[str, ...], ways: tuple[str, ...]) -> tuple[Visit, ...]:
+    """The visits to some kinds of meeting by some ways, in the order in which all is told; each is the same object every time."""
+    return tuple(visit for visit in _every() if visit.kind in kinds and visit.way in ways)
 
 
 @record
@@ -94,12 +100,10 @@ class Comers:
 
     def visits(self, kinds: Collection[str], ways: Collection[str]) -> tuple[Visit, ...]:
         """The visits that there are where a service has these kinds and ways, in the order in which all is told."""
-        every = visits([kind for kind in self.kinds if kind in kinds], [way for way in self.ways if way in ways])
-        return tuple(
-            each
-            for each in every
-            if each.standing in self.standings and each.holding in self.holdings and each.moment in self.moments
+        every = visits(
+            tuple(kind for kind in self.kinds if kind in kinds), tuple(way for way in self.ways if way in ways)
         )
+        return _among(every, self.standings, self.holdings, self.moments)
 
     @property
     def text(self) -> str:
@@ -120,6 +124,17 @@ class Comers:
 
 def _chosen(some: tuple[str, ...], every: tuple[str, ...], before: str, anything: str = "") -> str:
     return anything if some == every else before + " or ".join(some)
+
+
+@lru_cache(maxsize=256)
+def _among(
+    every: tuple[Visit, ...], standings: tuple[str, ...], holdings: tuple[str, ...], moments: tuple[str, ...]
+) -> tuple[Visit, ...]:
+    return tuple(
+        each
+        for each in every
+        if each.standing in standings and each.holding in holdings and each.moment in moments
+    )
 
 
 def kinds_of(service: Service) -> tuple[str, ...]:
