@@ -107,6 +107,15 @@ class PlannedOn:
     def __len__(self) -> int:
         return len(self.rows)
 
+    def edit(self, resolver: Resolver, touched: Collection[str]) -> PlannedOn:
+        """The same meetings as a resolver after some edits sets them; `touched` are the controls that are edited."""
+        after = PlannedOn(resolver, self.service, self._table, self.rows, self._book)
+        after.hosts = self.hosts.edit({control: resolver.effective(self.service, control) for control in touched})
+        after.host_of = self.host_of
+        if LISTED not in touched:
+            after.invited = self.invited
+        return after
+
     @cached_property
     def hosts(self) -> Hosts:
         """The organisers, whether they may start meetings or not."""
@@ -403,6 +412,16 @@ class Agenda:
         return address_book(
             self.resolver.snapshot, table.invitees.addresses if table is not None and table.invitees else ()
         )
+
+    def edit(self, resolver: Resolver, touched: Mapping[str, Collection[str]]) -> Agenda:
+        """The same meetings after some edits; `touched` are the edited controls by service."""
+        after = Agenda(resolver)
+        after.notes, after.book = self.notes, self.book
+        after.services = {
+            name: planned.edit(resolver, touched[name]) if name in touched else planned
+            for name, planned in self.services.items()
+        }
+        return after
 
     def _planned_rows(self, table: Meetings) -> Longs:
         planned = table.starts >= self.resolver.snapshot.taken_at

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Hashable, Mapping, Sequence
 from dataclasses import field
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -257,6 +258,29 @@ def _waiting(panel: Panel, visit: Visit) -> list[Gate]:
         return PASSES if past else STOPS
 
     return [Gate("waiting-room", control, *_ask(panel, control, (visit.standing, visit.holding), gives))]
+
+
+@lru_cache(maxsize=256)
+def looked_at(visits: tuple[Visit, ...]) -> frozenset[str]:
+    """The controls on which it can hang what some visitors meet, or what mends that; whatever else is set makes no difference."""
+    found: set[str] = set()
+    for visit in visits:
+        way = WAY_CONTROLS.get(visit.way)
+        found |= set() if way is None else {way, ENCRYPTION}
+        if visit.kind in SHOWS:
+            found.add(AUDIENCES[visit.kind])
+            continue
+        found |= {
+            "door.anonymous-join",
+            "door.identity",
+            passcode_of(visit),
+            IN_LINK,
+            "door.host-first",
+            "door.waiting-room",
+        }
+        found |= {"door.telephone-waits"} if visit.way == TELEPHONE else set()
+        found |= {ROOM} if visit.kind == PERSONAL else set()
+    return frozenset(found)
 
 
 @record

@@ -131,9 +131,7 @@ def _among(
     every: tuple[Visit, ...], standings: tuple[str, ...], holdings: tuple[str, ...], moments: tuple[str, ...]
 ) -> tuple[Visit, ...]:
     return tuple(
-        each
-        for each in every
-        if each.standing in standings and each.holding in holdings and each.moment in moments
+        each for each in every if each.standing in standings and each.holding in holdings and each.moment in moments
     )
 
 

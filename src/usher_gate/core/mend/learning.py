@@ -157,8 +157,7 @@ class Learning(Model):
             judged = trial.judge(watched.rule, judging.service).judged
             at = alike.person
         else:
-            planned = trial.agenda.services[judging.service.id]
-            judged, at = judge_leaves(watched.rule, judging.service, trial, planned), alike.meeting
+            judged, at = judge_leaves(watched.rule, judging.service, trial), alike.meeting
         one = next((each for each in judged if each.leaf.number == watched.leaf.number), None)
         if one is None:
             return None

@@ -176,7 +176,7 @@ class Trees(Standing):
             told = judge_organisation(rule, judging.service, judging.base.resolver).found[0][1].leaves
             return next((outcome.verdict for one, outcome in told if one.number == leaf.number), None)
         assert judging.planned is not None
-        found = judge_leaves(rule, judging.service, judging.base, judging.planned)
+        found = judge_leaves(rule, judging.service, judging.base)
         one = next((each for each in found if each.leaf.number == leaf.number), None)
         return None if one is None else int(one.verdicts[one.codes[alike.meeting]])
 

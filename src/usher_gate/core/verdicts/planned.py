@@ -60,7 +60,7 @@ def _verdicts(rule: Rule, service: Service, checker: Checker, planned: PlannedOn
     judged: list[Judged] = []
     verdict = np.full(size, UNKNOWN, np.uint8)
     if scope.answered and tree is not None:
-        judged = judge_leaves(rule, service, checker, planned)
+        judged = judge_leaves(rule, service, checker)
         verdict = judge(tree, {leaf.leaf.number: leaf.verdicts[leaf.codes] for leaf in judged}, size).copy()
     verdict[scope.outside[organiser]] = EXEMPT
     exception, covers, notes = checker.excuse(rule, service, verdict, organiser)
@@ -70,12 +70,15 @@ def _verdicts(rule: Rule, service: Service, checker: Checker, planned: PlannedOn
     return PairVerdicts(verdict, would_be, exception, judged, answered, scope.answered, covers, tuple(notes))
 
 
-def judge_leaves(rule: Rule, service: Service, checker: Checker, planned: PlannedOn) -> list[Judged]:
+def judge_leaves(rule: Rule, service: Service, checker: Checker) -> list[Judged]:
     """The leaves of a rule about planned meetings, each judged for every meeting on a service."""
-    return [_leaf(leaf, rule, service, checker, planned) for leaf in rule.judged_on(service)]
+    known = [(leaf, checker.leaf_of_meetings(leaf, rule, service)) for leaf in rule.judged_on(service)]
+    return [judge_leaf(leaf, rule, service, checker) if judged is None else judged for leaf, judged in known]
 
 
-def _leaf(leaf: Leaf, rule: Rule, service: Service, checker: Checker, planned: PlannedOn) -> Judged:
+def judge_leaf(leaf: Leaf, rule: Rule, service: Service, checker: Checker) -> Judged:
+    """One leaf of such a rule."""
+    planned = checker.agenda.services[service.id]
     if leaf.about == "meeting":
         return _field(leaf, checker, planned)
     if leaf.about == "door":

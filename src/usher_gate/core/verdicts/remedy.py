@@ -27,7 +27,7 @@ from .door_leaf import judge_door, rooted_rows
 from .others import judge_organisation
 from .outcome import Judged, Root, Tail, narrowness
 from .planned import judge_meetings, shutting
-from .rules import DOOR_CONTROLS, Rule
+from .rules import Rule, hangs_on
 from .scope import services_of
 
 MOST = 100  # of so many roots, the largest, it is worked out
@@ -159,10 +159,9 @@ class Mending:
     def _touched(self, service: Service | None, controls: frozenset[str], about: str = "control") -> list[_Pair]:
         """The pairs whose rules have a leaf about one of some controls (facts, proofs), judged as things are."""
         found = []
-        doors = about == "control" and not controls.isdisjoint(DOOR_CONTROLS)
         for rule in self._checker.baseline.rules:
             if rule.subject != "people" or not any(
-                (leaf.about == about and leaf.name in controls) or (doors and leaf.about == "door")
+                hangs_on(leaf, controls) if about == "control" else leaf.about == about and leaf.name in controls
                 for leaf in rule.leaves
             ):
                 continue
@@ -226,7 +225,7 @@ class Mending:
 
         def door(pair: _Pair, leaf: Leaf) -> VerdictCodes | None:
             service = pair.service
-            if service is None or DOOR_CONTROLS.isdisjoint(after):
+            if service is None or not hangs_on(leaf, after):
                 return None
             if service.id not in doors:
                 edited = self._checker.hosts(service).edit(after)

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Collection, Mapping
 from dataclasses import field
 from datetime import date
 
+from ..door.gates import looked_at
 from ..door.hosts import ASKED, MAY_START, START
-from ..door.visitors import kinds_of
+from ..door.visitors import WAYS, kinds_of
 from ..organisation.selector import Selector
 from ..organisation.services import Service
 from ..words.record import record
+from ..words.vocabulary import MEETING_KINDS
 from .condition import Leaf, Tree, leaves, restrict
 
 DOOR_CONTROLS = frozenset((*ASKED, MAY_START, START))
@@ -85,6 +87,15 @@ class Rule:
     def leaves(self) -> tuple[Leaf, ...]:
         """All leaves in the order written."""
         return tuple(leaves(self.expect))
+
+
+def hangs_on(leaf: Leaf, controls: Collection[str]) -> bool:
+    """Whether what a leaf about a control or a door says can hang on some of these controls of its service."""
+    if leaf.about != "door" or leaf.comers is None:
+        return leaf.about == "control" and leaf.name in controls
+    if MAY_START in controls or START in controls:
+        return True
+    return not looked_at(leaf.comers.visits(MEETING_KINDS, WAYS)).isdisjoint(controls)
 
 
 @record

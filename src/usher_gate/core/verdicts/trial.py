@@ -8,7 +8,7 @@ from __future__ import annotations
 from functools import cached_property
 
 from ..door.agenda import Agenda
-from ..door.hosts import Hosts
+from ..door.hosts import LISTED, Hosts
 from ..organisation.services import Service
 from ..settings.edited import EditedResolver, Edits
 from ..settings.observations import Seen, seen_later
@@ -16,7 +16,8 @@ from ..sign_in.gatekeeper import Gatekeeper
 from .checker import Checker, PairVerdicts
 from .condition import Leaf
 from .outcome import Judged
-from .rules import DOOR_CONTROLS, Rule
+from .planned import judge_leaf
+from .rules import Rule, hangs_on
 
 
 class Trial(Checker):
@@ -37,16 +38,23 @@ class Trial(Checker):
 
     @cached_property
     def agenda(self) -> Agenda:
-        """The planned meetings, with the same addresses."""
-        agenda = Agenda(self.resolver)
-        agenda.__dict__["book"] = self.base.agenda.book
-        return agenda
+        """The planned meetings, as edited."""
+        return self.base.agenda.edit(self.resolver, self._touched)
+
+    @cached_property
+    def _touched(self) -> dict[str, list[str]]:
+        """The edited controls by service."""
+        found: dict[str, list[str]] = {}
+        for service, control in sorted(self.resolver.touched):
+            found.setdefault(service, []).append(control)
+        return found
 
     def hosts(self, service: Service) -> Hosts:
         """Everybody as a host, as edited; what is known of other controls is kept."""
         if service.id not in self._hosts:
-            touched = [control for name, control in sorted(self.resolver.touched) if name == service.id]
-            after = {control: self.resolver.effective(service, control) for control in touched}
+            after = {
+                control: self.resolver.effective(service, control) for control in self._touched.get(service.id, ())
+            }
             self._hosts[service.id] = self.base.hosts(service).edit(after)
         return self._hosts[service.id]
 
@@ -58,12 +66,17 @@ class Trial(Checker):
         return seen_later(found, self.resolver.moved(service, control), self.snapshot.taken_at)
 
     def _leaf(self, leaf: Leaf, rule: Rule, service: Service | None) -> Judged:
-        touched = {control for name, control in self.resolver.touched if service is not None and name == service.id}
-        same = leaf.about in ("person", "proof") or (leaf.about == "control" and leaf.name not in touched)
-        if same or (leaf.about == "door" and DOOR_CONTROLS.isdisjoint(touched)):
+        if service is None or not hangs_on(leaf, self._touched.get(service.id, ())):
             known = {one.leaf.number: one for one in self.base.judge(rule, service).judged}
             return known[leaf.number]
         return super()._leaf(leaf, rule, service)
+
+    def leaf_of_meetings(self, leaf: Leaf, rule: Rule, service: Service) -> Judged | None:
+        """As before the edits, where none touches what it hangs on; how many are invited from outside hangs on the list of domains."""
+        touched = self._touched.get(service.id, ())
+        if hangs_on(leaf, touched) or (leaf.about == "meeting" and LISTED in touched):
+            return None
+        return self.base.leaf_of_meetings(leaf, rule, service)
 
 
 class Remembered(Checker):
@@ -79,3 +92,14 @@ class Remembered(Checker):
         if key not in self._said:
             self._said[key] = super().judge(rule, service)
         return self._said[key]
+
+    @cached_property
+    def _of_meetings(self) -> dict[tuple[str, str, int], Judged]:
+        return {}
+
+    def leaf_of_meetings(self, leaf: Leaf, rule: Rule, service: Service) -> Judged:
+        """One leaf about planned meetings on one service, judged once."""
+        key = rule.id, service.id, leaf.number
+        if key not in self._of_meetings:
+            self._of_meetings[key] = judge_leaf(leaf, rule, service, self)
+        return self._of_meetings[key]
