@@ -389,7 +389,7 @@ def _written(tree: Row) -> Row:
 
 
 def _yaml(path: Path, data: Any) -> None:
-    path.write_text(yaml.safe_dump(data, sort_keys=False, allow_unicode=True))
+    path.write_text(yaml.dump(data, Dumper=yaml.CSafeDumper, sort_keys=False, allow_unicode=True))
 
 
 def _cell(value: Any) -> str:

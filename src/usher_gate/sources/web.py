@@ -60,8 +60,8 @@ class Web:
 
     def __init__(self, access: Access, context: Context) -> None:
         self._where = web_address(access.url, access.plain)
-        if access.token_url:
-            web_address(access.token_url, access.plain)
+        token_from = web_address(access.token_url, access.plain) if access.token_url else self._where
+        self._encrypted = self._where.encrypted or token_from.encrypted
         self._access, self._context = access, context
         self._token, self._ends = "", float("inf")
         if access.token:
@@ -76,11 +76,11 @@ class Web:
         )
 
     def _verified(self) -> Any:
-        """How the server's certificate is verified."""
-        if not self._access.ca:
-            return True
+        """How the server's certificate is verified. Where nothing is encrypted nobody is trusted: to load who would be takes its time."""
         import ssl
 
+        if not self._access.ca:
+            return self._encrypted or ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
         try:
             return ssl.create_default_context(cafile=self._context.folder / self._access.ca)
         except OSError as error:
