@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import contextlib
 import io
+import multiprocessing
 import os
 import subprocess
 import sys
+import tempfile
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -47,3 +49,52 @@ def process(*arguments: object, cwd: Path | None = None, width: int = 100, **env
         env={**os.environ, "COLUMNS": str(width), **environment},
     )
     return Done(done.returncode, done.stdout, done.stderr)
+
+
+# Processes whose modules are loaded already: for tests of what a call does, where starting it would be most of the time.
+_FORKS = multiprocessing.get_context("forkserver")
+_FORKS.set_forkserver_preload(
+    [
+        "usher_gate.cli.check",
+        "usher_gate.cli.gather",
+        "usher_gate.core.verdicts.check",
+        "usher_gate.files.snapshot.folder",
+        "usher_gate.files.written.baseline",
+        "usher_gate.outputs.check.answer",
+        "usher_gate.sources.gather",
+        "pyarrow",
+        "rich.table",
+    ]
+)
+
+
+def started(*arguments: object, cwd: Path, said: Path | None = None) -> multiprocessing.process.BaseProcess:
+    """Starts the program as a process of its own, with its modules loaded; what it says goes to `said`.out and `said`.err."""
+    child = _FORKS.Process(
+        target=_program, args=([*map(str, arguments)], str(cwd), dict(os.environ), str(said) if said else "")
+    )
+    child.start()
+    return child
+
+
+def forked(*arguments: object, cwd: Path) -> Done:
+    """Calls the program as a process of its own, with its modules loaded."""
+    with tempfile.TemporaryDirectory() as name:
+        said = Path(name) / "said"
+        child = started(*arguments, cwd=cwd, said=said)
+        child.join()
+        assert child.exitcode is not None
+        return Done(child.exitcode, said.with_suffix(".out").read_text(), said.with_suffix(".err").read_text())
+
+
+def _program(arguments: list[str], folder: str, environment: dict[str, str], said: str) -> None:
+    """What such a process does: all that the program's script does."""
+    from usher_gate.cli.main import main
+
+    os.environ.clear()
+    os.environ.update(environment)
+    os.chdir(folder)
+    for number, ending in ((1, "out"), (2, "err")):
+        os.dup2(os.open(f"{said}.{ending}" if said else os.devnull, os.O_WRONLY | os.O_CREAT, 0o600), number)
+    sys.argv = [str(PROGRAM), *arguments]
+    main()

@@ -421,9 +421,8 @@ def _recorders(where: Path, copies: int) -> list[subprocess.Popen[bytes]]:
         head.write_text(head.read_text().replace("06:00:00Z", f"06:00:{number:02}Z"))
         url = (where / "usher-gate.toml").read_text()
         (mine / "usher-gate.toml").write_text(url)
-        program = shutil.which("usher-gate") or str(Path(os.sys.executable).with_name("usher-gate"))  # type: ignore[attr-defined]
         started.append(
-            subprocess.Popen([program, "check", "--keep"], cwd=mine, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
+            subprocess.Popen([PROGRAM, "check", "--keep"], cwd=mine, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
         )
     return started
 

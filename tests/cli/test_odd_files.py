@@ -13,7 +13,7 @@ from pathlib import Path
 import pytest
 
 from tests import tiny
-from tests.program import call, process
+from tests.program import call, forked
 from tests.tiny import check, write_tiny
 from usher_gate.files.binary import LIMIT
 from usher_gate.files.write import whole_file
@@ -44,7 +44,7 @@ FILES = ("snapshot/organisation.yaml", "snapshot/people.csv", "snapshot/settings
 def test_a_pipe_where_a_file_is_due_is_not_waited_for(folder: Path, name: str) -> None:
     (folder / name).unlink(missing_ok=True)
     os.mkfifo(folder / name)
-    done = process("check", cwd=folder)
+    done = forked("check", cwd=folder)
     assert done.status == 2
     assert f"{name}: is a pipe where a file is due" in one_line(done.err)
 
@@ -56,7 +56,7 @@ def test_a_pipe_where_a_file_is_due_is_not_waited_for(folder: Path, name: str) -
 def test_devices_folders_and_circles_are_not_read(folder: Path, name: str, target: str, what: str) -> None:
     (folder / name).unlink(missing_ok=True)
     (folder / name).symlink_to(Path(name).name if target == "self" else target)
-    done = process("check", cwd=folder)
+    done = forked("check", cwd=folder)
     assert done.status == 2
     assert what in done.err or (target == "self" and "does not exist" in done.err) or "no people table" in done.err
     assert "bug" not in done.err
@@ -66,7 +66,7 @@ def test_devices_folders_and_circles_are_not_read(folder: Path, name: str, targe
 def test_a_pipe_is_no_log(folder: Path, name: str) -> None:
     (folder / "snapshot/access-rules.yaml").write_text(RULES)
     os.mkfifo(folder / name)
-    done = process("rehearse", "--sign-ins", name, cwd=folder)
+    done = forked("rehearse", "--sign-ins", name, cwd=folder)
     assert done.status == 2
     assert "is a pipe" in one_line(done.err)
 

@@ -6,16 +6,14 @@ import csv
 import json
 import random
 import shutil
-import signal
 import stat
-import subprocess
 import time
 from pathlib import Path
 
 import pytest
 
 from tests.compared import TIMES, many
-from tests.program import PROGRAM, Done, call, process
+from tests.program import Done, call, forked, started
 from tests.sources.ground import SECRET, by_hand, of_server, settings, source, stand_in, work_folder, write
 from usher_gate.demo.write import files
 from usher_gate.files.snapshot.folder import read_snapshot
@@ -403,26 +401,26 @@ def test_killed_at_any_moment_the_old_snapshot_or_the_new_one_is_there_whole(tmp
     folder = tmp_path / "work"
     folder.mkdir()
     ldif_folder(folder, 4000)
-    program, rnd = PROGRAM, random.Random(17)
-    lasts = 60.0
+    rnd, lasts = random.Random(17), 60.0
     for _ in range(3):  # the first one may be slow: nothing is in the system's cache yet
         start = time.monotonic()
-        assert process("gather", cwd=folder).status == 0
+        assert forked("gather", cwd=folder).status == 0
         lasts = min(lasts, time.monotonic() - start)
     seen, stopped = {(folder / "snapshot").readlink()}, 0
     for number in range(many(50)):
         (folder / "people.ldif").write_text((folder / "people.ldif").read_text().replace(f"p{number}@", f"q{number}@"))
-        child = subprocess.Popen([program, "gather"], cwd=folder, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+        child = started("gather", cwd=folder)
         time.sleep(
             lasts * (4.0 if number % 5 == 4 else rnd.uniform(0.2, 1.1))
         )  # every fifth may finish, also on a busy machine
-        child.send_signal(signal.SIGKILL)
-        stopped += child.wait() != 0
+        child.kill()
+        child.join()
+        stopped += child.exitcode != 0
         seen.add((folder / "snapshot").readlink())
         found = read_snapshot(folder / "snapshot").snapshot  # raises where anything is cut short
         assert len(found.people) == 4000
     assert stopped >= 10 * TIMES
-    assert process("gather", cwd=folder).status == 0
+    assert forked("gather", cwd=folder).status == 0
     assert not list((folder / "snapshots").glob(".building-*"))
     assert len(seen) > 1
 
