@@ -84,17 +84,15 @@ def _limits(every: Sequence[Met], planned: bool) -> tuple[Results, Results, Bool
 def _kept(panel: Panel, every: Sequence[Met], question: Question) -> tuple[Results, Results]:
     """Of each visit the least and greatest outcome once whatever the host can open is open."""
     strict, known = question.pinned == "strict", dict[tuple[str, str], Bools]()
-    none, least, most = np.zeros(panel.size, np.int8), [], []
-    for met in every:
-        shut = []
+    least, most = np.zeros((len(every), panel.size), np.int8), np.zeros((len(every), panel.size), np.int8)
+    for low, high, met in zip(least, most, every, strict=True):
         for gate in met.gates:
             key = gate.control, gate.beside
             if key not in known:
                 known[key] = ~_openable(panel, gate, strict)
-            shut.append(known[key])
-        least.append(np.maximum.reduce([none, *(g.least * kept for g, kept in zip(met.gates, shut, strict=True))]))
-        most.append(np.maximum.reduce([none, *(g.most * kept for g, kept in zip(met.gates, shut, strict=True))]))
-    return np.array(least), np.array(most)
+            np.maximum(low, gate.least * known[key], out=low)
+            np.maximum(high, gate.most * known[key], out=high)
+    return least, most
 
 
 def _openable(panel: Panel, gate: Gate, strict: bool) -> Bools:

@@ -61,16 +61,28 @@ _REFUSED_BY_IDENTITY: Mapping[str, frozenset[str]] = {
 
 
 @record
+class Gate:
+    """What one gate gives at least and at most (one number a host), and the control that it is about. `beside` is another control that
+    alone can make it let this visitor pass."""
+
+    name: str
+    control: str
+    least: Results
+    most: Results
+    beside: str = ""
+
+
+@record
 class Held:
     """The values of one control for some hosts (or meetings): `codes` (one each) into `values`, None for one that is not known; `pinned`
     says of each whether a pin holds it. A contested set stands as its rivals, one a line. What was asked of it already is kept: for each
-    value (`given`), whatever the rows, and for each row (`known`)."""
+    value (`given`), whatever the rows, and as the gate for these rows (`known`)."""
 
     codes: Ints
     values: Sequence[str | None]
     pinned: Sequence[bool]
     given: dict[Hashable, tuple[Results, Results]] = field(default_factory=dict)
-    known: dict[Hashable, tuple[Results, Results]] = field(default_factory=dict)
+    known: dict[Hashable, Gate] = field(default_factory=dict)
 
     def take(self, rows: Ints | Longs) -> Held:
         """The same for some rows."""
@@ -132,29 +144,22 @@ class Panel:
         return ~np.array(held.pinned, bool)[held.codes]
 
 
-@record
-class Gate:
-    """What one gate gives at least and at most (one number a host), and the control that it is about. `beside` is another control that
-    alone can make it let this visitor pass."""
-
-    name: str
-    control: str
-    least: Results
-    most: Results
-    beside: str = ""
-
-
-def _ask(
-    panel: Panel, control: str, whom: Hashable, gives: Callable[[str], int], unknown: tuple[int, int] | None = None
-) -> tuple[Results, Results]:
-    """What a control gives for each host; an unknown value may give whatever one of its values would (`unknown`, for a set). `whom` is all
-    that `gives` hangs on beside the value: visitors alike in it are asked once."""
+def _gate(
+    panel: Panel,
+    name: str,
+    control: str,
+    whom: Hashable,
+    gives: Callable[[str], int],
+    unknown: tuple[int, int] | None = None,
+) -> Gate:
+    """The gate at a control; an unknown value may give whatever one of its values would (`unknown`, for a set). `whom` is all that `gives`
+    hangs on beside the value: visitors alike in it meet the same gate."""
     held = panel.held[control]
     if whom not in held.known:
         if whom not in held.given:
             held.given[whom] = _asked(panel, control, held, gives, unknown)
         least, most = held.given[whom]
-        held.known[whom] = least[held.codes], most[held.codes]
+        held.known[whom] = Gate(name, control, least[held.codes], most[held.codes])
     return held.known[whom]
 
 
@@ -178,34 +183,36 @@ def gates(panel: Panel, visit: Visit, domain: str = "") -> list[Gate]:
     found = _way(panel, visit)
     if domain and REFUSED in panel.held:
         found.append(
-            Gate(
-                "domain", REFUSED, *_ask(panel, REFUSED, domain, lambda value: refuses(value, domain), (PASSES, SHUTS))
-            )
+            _gate(panel, "domain", REFUSED, domain, lambda value: refuses(value, domain), (PASSES, SHUTS)),
         )
     if visit.kind in SHOWS:
         return found + _audience(panel, visit)
     asked = panel.callers or visit.way not in WITHOUT_ACCOUNT
     if asked and "door.anonymous-join" in panel.held and visit.standing == NOBODY:
-        shut = _ask(panel, "door.anonymous-join", "", lambda value: SHUTS if value == "off" else PASSES)
-        found.append(Gate("account", "door.anonymous-join", *shut))
+        found.append(_gate(panel, "account", "door.anonymous-join", "", _shut_by("off")))
     if asked and "door.identity" in panel.held:
         strange = lambda value: SHUTS if visit.standing in _REFUSED_BY_IDENTITY[value] else PASSES  # noqa: E731
-        found.append(Gate("identity", "door.identity", *_ask(panel, "door.identity", visit.standing, strange)))
+        found.append(_gate(panel, "identity", "door.identity", visit.standing, strange))
     found += _passcode(panel, visit)
     if "door.host-first" in panel.held and visit.moment == BEFORE:
-        first = _ask(panel, "door.host-first", "", lambda value: STOPS if value == "on" else PASSES)
-        found.append(Gate("host", "door.host-first", *first))
+        found.append(_gate(panel, "host", "door.host-first", "", lambda value: STOPS if value == "on" else PASSES))
     return found + _waiting(panel, visit)
+
+
+def _shut_by(word: str) -> Callable[[str], int]:
+    return lambda value: SHUTS if value == word else PASSES
 
 
 def _way(panel: Panel, visit: Visit) -> list[Gate]:
     """The way itself; end-to-end encryption beside another way than the app contradicts it, so the gate may give either."""
     own, found = WAY_CONTROLS.get(visit.way, ""), []
     if own in panel.held:
-        found.append(Gate("way", own, *_ask(panel, own, "", lambda value: SHUTS if value == "off" else PASSES)))
+        found.append(_gate(panel, "way", own, "", _shut_by("off")))
     if own and ENCRYPTION in panel.held:
-        _, most = _ask(panel, ENCRYPTION, "", lambda value: SHUTS if value == "end-to-end" else PASSES)
-        found.append(Gate("way", ENCRYPTION, np.zeros_like(most), most))
+        shut, known = _gate(panel, "way", ENCRYPTION, "", _shut_by("end-to-end")), panel.held[ENCRYPTION].known
+        if "either" not in known:
+            known["either"] = Gate("way", ENCRYPTION, np.zeros_like(shut.most), shut.most)
+        found.append(known["either"])
     return found
 
 
@@ -219,7 +226,7 @@ def _audience(panel: Panel, visit: Visit) -> list[Gate]:
         inside = value == "public" or (ours and (value == "organisation" or visit.holding == INVITATION))
         return PASSES if inside else SHUTS
 
-    return [Gate("audience", control, *_ask(panel, control, (visit.standing, visit.holding), gives))]
+    return [_gate(panel, "audience", control, (visit.standing, visit.holding), gives)]
 
 
 def passcode_of(visit: Visit) -> str:
@@ -231,13 +238,16 @@ def _passcode(panel: Panel, visit: Visit) -> list[Gate]:
     control = passcode_of(visit)
     if control not in panel.held:
         return []
-    least, most = _ask(panel, control, "", lambda value: SHUTS if value == "on" else PASSES)
+    if visit.holding == INVITATION or (visit.holding != NUMBER and IN_LINK not in panel.held):
+        return [
+            _gate(panel, "passcode", control, INVITATION, lambda _: PASSES)
+        ]  # without the control the link carries it
+    whole = _gate(panel, "passcode", control, "", _shut_by("on"))
     if visit.holding == NUMBER:
-        return [Gate("passcode", control, least, most)]
-    if visit.holding == INVITATION or IN_LINK not in panel.held:  # without the control the link carries it
-        return [Gate("passcode", control, np.zeros_like(least), np.zeros_like(most))]
-    bare = _ask(panel, IN_LINK, "", lambda value: SHUTS if value == "off" else PASSES)
-    return [Gate("passcode", control, np.minimum(least, bare[0]), np.minimum(most, bare[1]), IN_LINK)]
+        return [whole]
+    bare = _gate(panel, "passcode", IN_LINK, "", _shut_by("off"))
+    least, most = np.minimum(whole.least, bare.least), np.minimum(whole.most, bare.most)
+    return [Gate("passcode", control, least, most, IN_LINK)]
 
 
 def waiting_of(panel: Panel, visit: Visit) -> str:
@@ -257,7 +267,7 @@ def _waiting(panel: Panel, visit: Visit) -> list[Gate]:
         past = visit.standing in WALK_PAST[value] and (value != "invitees" or visit.holding == INVITATION)
         return PASSES if past else STOPS
 
-    return [Gate("waiting-room", control, *_ask(panel, control, (visit.standing, visit.holding), gives))]
+    return [_gate(panel, "waiting-room", control, (visit.standing, visit.holding), gives)]
 
 
 @lru_cache(maxsize=256)
@@ -326,9 +336,10 @@ def meet(panel: Panel, visit: Visit, domain: str = "") -> Met:
 
 def _meet(panel: Panel, visit: Visit, domain: str) -> Met:
     found = gates(panel, visit, domain)
-    none = np.zeros(panel.size, np.int8)
-    least = np.maximum.reduce([none, *(gate.least for gate in found)])
-    most = np.maximum.reduce([none, *(gate.most for gate in found)])
+    least, most = np.zeros(panel.size, np.int8), np.zeros(panel.size, np.int8)
+    for gate in found:
+        np.maximum(least, gate.least, out=least)
+        np.maximum(most, gate.most, out=most)
     exists, known = np.ones(panel.size, np.int8), least == most
     if visit.kind == PERSONAL and ROOM in panel.held:
         held = panel.held[ROOM]
