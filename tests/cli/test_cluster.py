@@ -82,6 +82,13 @@ def clusters(tmp_path_factory: pytest.TempPathFactory) -> Iterator[dict[int, str
 
 
 @pytest.fixture(scope="module")
+def deserted(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
+    """A scheduler without workers."""
+    with scheduler(tmp_path_factory.mktemp("deserted")) as address:
+        yield address
+
+
+@pytest.fixture(scope="module")
 def crowd(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """An organisation that takes its time: 20,000 people, 100 rules."""
     sys.path.insert(0, str(ROOT / "tools"))
@@ -202,18 +209,20 @@ def test_a_worker_killed_in_the_middle_costs_nothing_but_its_part(
         until(lambda: len(client.nthreads()) == 2)
 
 
-def test_a_worker_of_another_version_ends_the_call_at_once(demo: Path, tmp_path: Path) -> None:
+def test_a_worker_of_another_version_ends_the_call_at_once(demo: Path, deserted: str, tmp_path: Path) -> None:
     other = tmp_path / "other" / "usher_gate"
     shutil.copytree(ROOT / "src" / "usher_gate", other)
     (other / "__init__.py").write_text((other / "__init__.py").read_text().replace('"0.', '"9.'))
-    with scheduler(tmp_path) as address, running(*workers(address, 1), PYTHONPATH=str(other.parent)):
-        done = call("check", "--scheduler", address)
+    with running(*workers(deserted, 1), PYTHONPATH=str(other.parent)):
+        done = call("check", "--scheduler", deserted)
     assert (done.status, done.out) == (4, "")
     assert "runs usher-gate 9." in done.err
+    with working_on(deserted) as client:
+        until(lambda: not client.nthreads())
 
 
 def test_no_scheduler_and_no_workers_are_said_in_one_line(
-    demo: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+    demo: Path, deserted: str, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setattr("usher_gate.engine.cluster._WAIT", 2)
     with closing(socket.create_server(("127.0.0.1", 0))) as taken:
@@ -222,10 +231,9 @@ def test_no_scheduler_and_no_workers_are_said_in_one_line(
     assert (done.status, done.out) == (4, "")
     assert f"no scheduler answers at {nobody}" in done.err
     assert "start one with: dask scheduler" in done.err
-    with scheduler(tmp_path) as address:
-        done = call("check", "--scheduler", address)
+    done = call("check", "--scheduler", deserted)
     assert (done.status, done.out) == (4, "")
-    assert f"the scheduler at {address} has no workers; start some with: dask worker {address}" in done.err
+    assert f"the scheduler at {deserted} has no workers; start some with: dask worker {deserted}" in done.err
 
 
 def fails(held: Any, task: Any, tell: Any) -> bytes:
@@ -245,13 +253,14 @@ def dies(held: Any, task: Any, tell: Any) -> bytes:
     ],
 )
 def test_a_part_that_fails_three_times_ends_the_call_with_its_name(
-    demo: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch, work: Any, said: str
+    demo: Path, clusters: dict[int, str], monkeypatch: pytest.MonkeyPatch, work: Any, said: str
 ) -> None:
     monkeypatch.setattr("usher_gate.engine.checking.judge", work)
-    with scheduler(tmp_path) as address, running(*workers(address, 1)):
-        done = call("check", "--scheduler", address)
+    done = call("check", "--scheduler", clusters[1])
     assert (done.status, done.out) == (4, "")
     assert said in done.err
+    with working_on(clusters[1]) as client:
+        until(lambda: client.nthreads())  # one that died is replaced
 
 
 def executing(dask_worker: Any) -> list[str]:
