@@ -8,6 +8,7 @@ import numpy as np
 
 from ..organisation.settings import GROUP, ORGANISATION, PERSON, UNIT
 from ..settings.edited import Given, Spot
+from ..verdicts.rules import hangs_on
 from .judging import Judging, Weighed
 from .offers import Offers
 from .terms import last_of_all
@@ -16,10 +17,12 @@ MOST_TRIED = 400
 
 
 def single_edits(judging: Judging, offers: Offers) -> Iterator[tuple[Spot, Given]]:
-    """The edits that reach everybody who has something to mend."""
+    """The edits that reach everybody who has something to mend, of controls on which all that is to be mended hangs."""
     people, meetings, whole = _to_reach(judging)
+    leaves = [rule.judged_on(judging.service) for rule, _ in judging.subjects()]
     for control in judging.controls:
-        if not offers.editable(control):
+        # No rule that asks for something to be mended may say the same whatever the control is.
+        if not offers.editable(control) or not all(any(hangs_on(leaf, (control,)) for leaf in each) for each in leaves):
             continue
         standing, values = offers.standing(control), offers.values(control)
         for kind, target in [(ORGANISATION, -1)] if whole else _places(judging, offers, people, control):

@@ -7,7 +7,7 @@ from dataclasses import field
 from datetime import date
 
 from ..door.gates import looked_at
-from ..door.hosts import ASKED, MAY_START, START
+from ..door.hosts import ASKED, LISTED, MAY_START, START
 from ..door.visitors import WAYS, kinds_of
 from ..organisation.selector import Selector
 from ..organisation.services import Service
@@ -90,8 +90,10 @@ class Rule:
 
 
 def hangs_on(leaf: Leaf, controls: Collection[str]) -> bool:
-    """Whether what a leaf about a control or a door says can hang on some of these controls of its service."""
-    if leaf.about != "door" or leaf.comers is None:
+    """Whether what a leaf says can hang on some of these controls of its service: one about a meeting does, by who comes from outside."""
+    if leaf.about == "meeting":
+        return LISTED in controls
+    if leaf.comers is None:
         return leaf.about == "control" and leaf.name in controls
     if MAY_START in controls or START in controls:
         return True

@@ -8,7 +8,7 @@ from __future__ import annotations
 from functools import cached_property
 
 from ..door.agenda import Agenda
-from ..door.hosts import LISTED, Hosts
+from ..door.hosts import Hosts
 from ..organisation.services import Service
 from ..settings.edited import EditedResolver, Edits
 from ..settings.observations import Seen, seen_later
@@ -72,9 +72,8 @@ class Trial(Checker):
         return super()._leaf(leaf, rule, service)
 
     def leaf_of_meetings(self, leaf: Leaf, rule: Rule, service: Service) -> Judged | None:
-        """As before the edits, where none touches what it hangs on; how many are invited from outside hangs on the list of domains."""
-        touched = self._touched.get(service.id, ())
-        if hangs_on(leaf, touched) or (leaf.about == "meeting" and LISTED in touched):
+        """As before the edits, where none touches what it hangs on."""
+        if hangs_on(leaf, self._touched.get(service.id, ())):
             return None
         return self.base.leaf_of_meetings(leaf, rule, service)
 
