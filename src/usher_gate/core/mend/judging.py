@@ -240,18 +240,18 @@ class Judging:
         """What a plan would do; with `most_left` given, None as soon as something is against it or more verdicts than so many are left."""
         trial = Trial(self.base, plan)
         weighed = Weighed(plan, 0, 0, 0, self.reach(plan), [], trial=trial)
-        for _ in self._steps(plan, trial, weighed):
+        for _ in self._steps(plan, trial, weighed, self._quick_first if most_left is None else self._to_mend_first):
             if most_left is not None and (weighed.against or weighed.left > most_left):
                 return None
         return weighed
 
-    def _steps(self, plan: Plan, trial: Trial, weighed: Weighed) -> Iterator[None]:
-        """Weighs a plan in steps, the quick ones first."""
+    def _steps(self, plan: Plan, trial: Trial, weighed: Weighed, rules: Sequence[Rule]) -> Iterator[None]:
+        """Weighs a plan in steps, by the rules in their order."""
         self.weighings += 1
         edited = sorted({spot.control for spot in plan})
         changed = {control: self._changed(control, trial, weighed) for control in edited}
         yield
-        for rule in self._quick_first:
+        for rule in rules:
             self._verdicts(rule, trial, weighed)
             yield
         self._contradictions(trial, edited, weighed)
@@ -273,6 +273,11 @@ class Judging:
             return any(leaf.about == "door" for leaf in rule.leaves), rule.subject == "meetings"
 
         return sorted(self.rules, key=slow)
+
+    @cached_property
+    def _to_mend_first(self) -> list[Rule]:
+        """The rules, those first of which a plan that mends too little leaves something."""
+        return sorted(self._quick_first, key=lambda rule: not np.any(self.to_mend(rule)))
 
     def _verdicts(self, rule: Rule, trial: Trial, weighed: Weighed) -> None:
         before, after = self.now[rule.id], self.said(rule, trial)
