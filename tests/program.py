@@ -58,6 +58,7 @@ _FORKS.set_forkserver_preload(
         "usher_gate.cli.check",
         "usher_gate.cli.gather",
         "usher_gate.core.verdicts.check",
+        "usher_gate.files.history.store",
         "usher_gate.files.snapshot.folder",
         "usher_gate.files.written.baseline",
         "usher_gate.outputs.check.answer",

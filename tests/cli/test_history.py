@@ -7,7 +7,6 @@ import contextlib
 import json
 import os
 import shutil
-import signal
 import socket
 import sqlite3
 import subprocess
@@ -15,6 +14,7 @@ import time
 from collections import Counter
 from collections.abc import Callable, Iterator
 from datetime import date, timedelta
+from multiprocessing.process import BaseProcess
 from pathlib import Path
 from random import Random
 
@@ -23,7 +23,7 @@ import sqlalchemy as sa
 
 from tests.cli.test_mend import RULE, folder
 from tests.compared import many
-from tests.program import PROGRAM, call, process
+from tests.program import PROGRAM, call, process, started
 from usher_gate.files.history.store import CHECKS, COUNTS, SPELLS, Store, verify
 
 TOML = 'snapshot = "snapshot"\nbaseline = "baseline.yaml"\n'
@@ -411,9 +411,9 @@ def test_kept_every_time_where_the_folder_says_so(tmp_path: Path) -> None:
     assert len(json.loads(call("history", "--format", "json", cwd=where).out)["checks"]) == 1
 
 
-def _recorders(where: Path, copies: int) -> list[subprocess.Popen[bytes]]:
-    """Recorders started at once, each from a snapshot of its own day."""
-    started = []
+def _recorders(where: Path, copies: int) -> list[tuple[BaseProcess, Path]]:
+    """Recorders started at once, each from a snapshot of its own day; and where what each says stands."""
+    found = []
     for number in range(copies):
         mine = where.with_name(f"{where.name}-{number}")
         shutil.copytree(where, mine)
@@ -421,10 +421,9 @@ def _recorders(where: Path, copies: int) -> list[subprocess.Popen[bytes]]:
         head.write_text(head.read_text().replace("06:00:00Z", f"06:00:{number:02}Z"))
         url = (where / "usher-gate.toml").read_text()
         (mine / "usher-gate.toml").write_text(url)
-        started.append(
-            subprocess.Popen([PROGRAM, "check", "--keep"], cwd=mine, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
-        )
-    return started
+        said = where.with_name(f"{where.name}-{number}-said")
+        found.append((started("check", "--keep", cwd=mine, said=said), said.with_suffix(".err")))
+    return found
 
 
 def _url(where: Path, url: str) -> None:
@@ -434,9 +433,12 @@ def _url(where: Path, url: str) -> None:
 def _at_once(where: Path) -> None:
     """Four recorders at once: each stands, or says why not; the record holds."""
     keep(where)
-    ended = [(one, one.communicate(timeout=120)[1].decode()) for one in _recorders(where, 4)]
-    stand = [said for _, said in ended if "kept as check" in said]
-    refused = [said for _, said in ended if "older than the last one kept" in said or "nothing is added" in said]
+    ended = []
+    for one, said in _recorders(where, 4):
+        one.join(120)
+        ended.append(said.read_text())
+    stand = [said for said in ended if "kept as check" in said]
+    refused = [said for said in ended if "older than the last one kept" in said or "nothing is added" in said]
     assert len(stand) + len(refused) == 4 and stand, ended
     checks = json.loads(call("history", "--format", "json", cwd=where).out)["checks"]
     assert len(checks) == 1 + len(stand)
@@ -462,10 +464,10 @@ def _killed(where: Path, rnd: Random, times: int) -> None:
     keep(where)
     for _ in range(times):
         weeks.step()
-        (one,) = _recorders(where, 1)
-        time.sleep(rnd.uniform(0.2, 0.9))
-        one.send_signal(signal.SIGKILL)
-        one.communicate()
+        ((one, _),) = _recorders(where, 1)
+        time.sleep(rnd.uniform(0.02, 0.5))
+        one.kill()
+        one.join()
         shutil.rmtree(where.with_name(f"{where.name}-0"))
         assert call("history", "--verify", cwd=where).status == 0
     weeks.step()
@@ -529,17 +531,17 @@ def _gone_in_the_middle(url: str, where: Path, weeks: Weeks) -> None:
     engine = sa.create_engine(url, poolclass=sa.pool.NullPool)
     with engine.begin() as other:
         other.execute(sa.text("SELECT pg_advisory_xact_lock(7478113)"))
-        started = subprocess.Popen(
+        recorder = subprocess.Popen(
             [PROGRAM, "check", "--keep"], cwd=where, stdout=subprocess.PIPE, stderr=subprocess.PIPE
         )
         waiting = sa.text("SELECT pid FROM pg_locks WHERE locktype = 'advisory' AND NOT granted")
         until = time.monotonic() + 60
         while not (pids := list(other.execute(waiting).scalars())):
-            assert time.monotonic() < until and started.poll() is None
+            assert time.monotonic() < until and recorder.poll() is None
             time.sleep(0.05)
         other.execute(sa.select(sa.func.pg_terminate_backend(pids[0])))
-        out, err = (text.decode() for text in started.communicate(timeout=60))
-    assert (started.returncode, " people drift" in out) == (4, True), err
+        out, err = (text.decode() for text in recorder.communicate(timeout=60))
+    assert (recorder.returncode, " people drift" in out) == (4, True), err
     assert err.count("usher-gate: error: the check is not kept: ") == 1 and "Traceback" not in err
     assert call("history", "--verify", cwd=where).status == 0
     assert len(json.loads(call("history", "--format", "json", cwd=where).out)["checks"]) == 5
