@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from tests.compared import many
 from tests.door_reference import CONTROLS, words_of
 from usher_gate.core.door.asking import FAILS, Question, ask
-from usher_gate.core.door.gates import Held, Panel, meet
+from usher_gate.core.door.gates import Held, Panel, looked_at, meet
 from usher_gate.core.door.hosts import ASKED
 from usher_gate.core.door.visitors import WAYS, Visit, visits
 from usher_gate.core.words.vocabulary import MEETING_KINDS
@@ -106,6 +106,27 @@ def test_a_question_of_many_is_the_same_question_of_each(
         assert names[0] == names[1]
         if together.state[row] == FAILS:
             assert names[0] is not None
+
+
+@settings(max_examples=many(150))
+@given(
+    values(),
+    st.tuples(*(st.sampled_from([each for each in EVERY if each.way == way]) for way in WAYS)),
+    st.booleans(),
+    st.tuples(*[st.booleans()] * 3),
+    st.sampled_from(("", "true", "strict")),
+)
+def test_what_a_visitor_does_not_look_at_makes_no_difference(
+    made: Values, by_each_way: tuple[Visit, ...], callers: bool, good: tuple[bool, bool, bool], pinned: str
+) -> None:
+    for who in by_each_way:
+        rooms = [made]
+        for control in made.keys() - looked_at((who,)):
+            rooms += [{**made, control: word} for word in (words_of(control) if control in ORDERED else SETS)]
+        for planned in (False, True):
+            answer = ask(panel(*rooms, callers=callers), Question((who,), good, pinned, planned))
+            for told in (answer.state, answer.visit, answer.met, answer.control):
+                assert len(set(told.tolist())) == 1
 
 
 def test_a_gate_of_two_controls_can_be_opened_by_either() -> None:
