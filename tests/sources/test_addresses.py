@@ -4,13 +4,16 @@ from __future__ import annotations
 
 import gzip
 import json
+import ssl
 import threading
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
+from typing import Any
 
+import httpx2
 import pytest
 
 from usher_gate.files.faults import UsherError
@@ -213,3 +216,30 @@ def test_a_token_address_that_asks_to_wait_is_asked_again(context: Context) -> N
     ):
         assert asked.json("/x") == {"good": True}
     assert asks == ["/token", "/token", "/x"]
+
+
+@pytest.mark.parametrize(
+    ("url", "token_url", "encrypted"),
+    [
+        ("https://directory.example/scim", "", True),
+        ("http://127.0.0.1:1/scim", "https://tokens.example/token", True),
+        ("http://127.0.0.1:1/scim", "http://127.0.0.1:1/token", False),
+    ],
+)
+def test_whatever_is_encrypted_is_verified_by_whom_the_system_trusts(
+    context: Context, monkeypatch: pytest.MonkeyPatch, url: str, token_url: str, encrypted: bool
+) -> None:
+    asked: list[Any] = []
+    plainly = httpx2.Client
+
+    def noting(verify: Any, **more: Any) -> httpx2.Client:
+        asked.append(verify)
+        return plainly(verify=verify, **more)
+
+    monkeypatch.setattr(httpx2, "Client", noting)
+    with Web(Access(url, token_url=token_url), context):
+        (verify,) = asked
+    if encrypted:
+        assert verify is True
+    else:  # nobody is trusted, should anything be encrypted after all
+        assert (verify.verify_mode, verify.check_hostname, verify.get_ca_certs()) == (ssl.CERT_REQUIRED, True, [])
