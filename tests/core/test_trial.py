@@ -30,7 +30,6 @@ from usher_gate.core.verdicts.trial import Remembered, Trial
 from usher_gate.files.snapshot.folder import read_snapshot
 from usher_gate.files.written.baseline import read_baseline
 
-
 DENSE = (5, 9, 11, 12, 14, 16, 18, 19)  # organisations in which many edits change something
 
 
