@@ -8,8 +8,6 @@ from __future__ import annotations
 import csv
 import io
 import re
-from collections.abc import Sequence
-from contextlib import suppress
 from functools import cache
 from pathlib import Path
 
@@ -64,10 +62,23 @@ def _read_carefully(data: bytes, shown: str, spec: Spec, faults: Faults) -> Tabl
     text = _text(data, shown, faults)
     if text is None:
         return None
-    found = _rows(text, shown, faults)
-    if found is None:
+    reader = csv.reader(io.StringIO(text, newline=""), strict=True)
+    lines: list[int] = []
+    rows: list[list[str]] = []
+    begin = 1
+    try:
+        for row in reader:
+            if row:
+                rows.append(row)
+                lines.append(begin)
+            begin = reader.line_num + 1
+    except csv.Error as error:
+        faults.add(
+            shown,
+            begin,
+            f"is not CSV here ({error}); check the quotes, and that no cell is longer than {csv.field_size_limit() // 1024} KiB",
+        )
         return None
-    rows, lines = found
     if not rows:
         faults.add(shown, 1, f"is empty; begin with a line of columns: {','.join(spec.required)}")
         return None
@@ -77,9 +88,8 @@ def _read_carefully(data: bytes, shown: str, spec: Spec, faults: Faults) -> Tabl
         faults.add(shown, lines[0], f"its cells are separated by {other[1]}; save it with commas (RFC 4180)")
         return None
     spec.check_columns(header, shown, lines[0], faults)
-    width = len(header)
     for row, line in zip(body, lines[1:], strict=True):
-        if len(row) != width:
+        if len(row) != len(header):
             faults.add(
                 shown,
                 line,
@@ -91,29 +101,6 @@ def _read_carefully(data: bytes, shown: str, spec: Spec, faults: Faults) -> Tabl
     cells = list(zip(*body, strict=True)) if body else [()] * len(header)
     columns = {name: ListColumn(cells[number]) for number, name in enumerate(header)}
     return Table(spec, shown, len(body), columns, lines[1:].__getitem__)
-
-
-def _rows(text: str, shown: str, faults: Faults) -> tuple[list[list[str]], Sequence[int]] | None:
-    """The rows and the lines that they begin on; None, with a fault, for what is no CSV."""
-    reader = csv.reader(io.StringIO(text, newline=""), strict=True)
-    with suppress(csv.Error):
-        rows = list(reader)
-        if reader.line_num == len(rows) and all(rows):  # each on a line of its own
-            return rows, range(1, len(rows) + 1)
-    reader = csv.reader(io.StringIO(text, newline=""), strict=True)
-    rows, lines, begin = [], [], 1
-    try:
-        for row in reader:
-            if row:
-                rows.append(row)
-                lines.append(begin)
-            begin = reader.line_num + 1
-    except csv.Error as error:
-        limit = csv.field_size_limit() // 1024
-        message = f"is not CSV here ({error}); check the quotes, and that no cell is longer than {limit} KiB"
-        faults.add(shown, begin, message)
-        return None
-    return rows, lines
 
 
 def _read_large(data: bytes, shown: str, spec: Spec, path: Path) -> Table | None:
