@@ -18,6 +18,7 @@ class Mutant(NamedTuple):
 _ODD = "tests/cli/test_odd_files.py"
 _WHERE = "tests/sources/test_addresses.py"
 _REFERENCE = "tests/core/test_access_against_reference.py"
+_DOORS, _TRIAL = "tests/core/test_door_properties.py", "tests/core/test_trial.py"
 _SIGN_IN, _FILES = "core/sign_in", "files"
 
 MUTANTS = (
@@ -250,5 +251,54 @@ MUTANTS = (
         "-columns.rank[rows],",
         "0 * columns.rank[rows],",
         "tests/core/test_check_against_reference.py",
+    ),
+    Mutant(
+        "a passcode in the link is not looked at",
+        "core/door/gates.py",
+        '            IN_LINK,\n            "door.host-first",',
+        '            "door.host-first",',
+        _DOORS,
+    ),
+    Mutant(
+        "who may wait by telephone is not looked at",
+        "core/door/gates.py",
+        '{"door.telephone-waits"} if visit.way == TELEPHONE else',
+        "set() if visit.way == TELEPHONE else",
+        _DOORS,
+    ),
+    Mutant(
+        "a trial forgets who may start meetings",
+        "core/verdicts/rules.py",
+        "if MAY_START in controls or START in controls:",
+        "if MAY_START in controls:",
+        _TRIAL,
+    ),
+    Mutant(
+        "a trial keeps as what the invited stood",
+        "core/door/agenda.py",
+        "if LISTED not in touched:",
+        "if touched is not None:",
+        _TRIAL,
+    ),
+    Mutant(
+        "the first order of a sign-in's rows will do",
+        f"{_SIGN_IN}/fold.py",
+        "if best is None or len(rows) < len(best):",
+        "if best is None:",
+        "tests/core/test_fold.py",
+    ),
+    Mutant(
+        "over TLS nobody is trusted",
+        "sources/web.py",
+        "return self._encrypted or ssl.SSLContext",
+        "return ssl.SSLContext",
+        _WHERE,
+    ),
+    Mutant(
+        "a time that is none is no fault in a large log",
+        "files/tables/arrowcolumn.py",
+        "np.flatnonzero(~right)",
+        "np.empty(0, np.int64)",
+        "tests/files/test_tables.py",
     ),
 )
