@@ -564,3 +564,14 @@ def test_whom_only_a_legacy_client_could_let_in_is_stranded_and_not_denied(tmp_p
     )
     told = json.loads(call("check", "--format", "json", cwd=folder).out)["stranded"]
     assert told == [{"resource": "meetings", "people": 1}]
+
+
+@pytest.mark.parametrize(
+    ("rule", "told"), [("DOOR-17", "once a rule does not apply"), (None, "82 times a rule does not apply")]
+)
+def test_what_is_only_counted_is_counted_in_words(demo: Path, rule: str | None, told: str) -> None:
+    done = call("check", *(["--rule", rule] if rule else []))
+    assert (
+        f"usher-gate: note: {told} to a service, which supports none of its controls; --format json lists {'it' if rule else 'them'}\n"
+        in done.err
+    )

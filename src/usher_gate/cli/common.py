@@ -413,11 +413,11 @@ def say_notes(notes: tuple[str, ...]) -> None:
             print(
                 f"usher-gate: note: and {len(telling) - _NOTES_SHOWN} more; --format json lists them all", file=stream
             )
-        if len(notes) > len(telling):
+        if counted := len(notes) - len(telling):
+            many, them = ("once", "it") if counted == 1 else (f"{counted} times", "them")
             print(
-                f"usher-gate: note: {len(notes) - len(telling)} times a rule does not apply to a service, "
-                "which supports none of its controls; "
-                "--format json lists them",
+                f"usher-gate: note: {many} a rule does not apply to a service, which supports none of its controls; "
+                f"--format json lists {them}",
                 file=stream,
             )
 
