@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import fcntl
-import gc
 import os
 import shutil
 import signal
@@ -41,12 +40,6 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
             ordered += [item for item in items if item.path.stem == name]
         ordered += islice(rest, max(0, len(items) * (number + 1) // count - len(ordered)))
     items[:] = [*ordered, *rest]
-
-
-def pytest_collection_finish() -> None:
-    """What is loaded by now stays: the collector of garbage need not look at it again and again."""
-    gc.collect()
-    gc.freeze()
 
 
 def once(factory: pytest.TempPathFactory, name: str, make: Callable[[Path], object]) -> Path:
