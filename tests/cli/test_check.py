@@ -9,6 +9,7 @@ import os
 import re
 import signal
 import subprocess
+import sys
 from pathlib import Path
 from random import Random
 from typing import Any
@@ -247,3 +248,14 @@ def test_members_without_groups_are_groups_by_id(tmp_path: Path, monkeypatch: py
     made = result("--group", "g0", "--exceptions", "snapshot/../exceptions.yaml")
     assert made["summary"]["people"] == 1
     assert {(each["id"], each["name"]) for each in made["groups"]} <= {("g0", None), ("g1", None)}
+
+
+def test_a_small_check_loads_nothing_that_it_does_not_need(demo: Path) -> None:
+    heavy = {"numpy.ma", "pyarrow", "pandas", "scipy", "matplotlib", "rich", "jinja2", "sqlalchemy", "httpx2", "dask"}
+    code = (
+        "import sys\nfrom usher_gate.cli.main import run\n"
+        "assert run(['check', '--format', 'json', '--out', 'o.json']) == 1\n"
+        f"print(sorted({heavy!r} & set(sys.modules)))"
+    )
+    done = subprocess.run([sys.executable, "-c", code], cwd=demo, capture_output=True, text=True, check=True)
+    assert done.stdout == "[]\n"

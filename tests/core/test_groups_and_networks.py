@@ -8,6 +8,7 @@ import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 
+from usher_gate.core.organisation.columns import Ragged
 from usher_gate.core.organisation.groups import close_groups
 from usher_gate.core.organisation.networks import Networks, span_of
 
@@ -47,6 +48,28 @@ def test_members_through_nested_groups_are_those_that_a_walk_finds(
     assert groups.count_of(np.array(chosen, np.int64)).tolist() == counted
     assert [set(groups.direct.of(g).tolist()) for g in range(SIZE)] == [
         {person for outer, person in direct if outer == g} for g in range(SIZE)
+    ]
+
+
+@given(
+    st.lists(st.frozensets(st.integers(0, 90), max_size=9) | st.just(frozenset(range(7, 88))), min_size=1, max_size=6),
+    st.lists(st.integers(0, 5), max_size=6),
+    st.integers(0, 90),
+    st.integers(0, 40),
+)
+def test_runs_of_many_owners_are_those_of_each(
+    sets: list[frozenset[int]], asked: list[int], first: int, count: int
+) -> None:
+    runs = [sorted(each) for each in sets]
+    ends = np.cumsum([0, *map(len, runs)])
+    every = Ragged(ends, np.array([item for run in runs for item in run], np.int32))
+    owners = np.array([owner % len(runs) for owner in asked], np.int32)
+    gathered = every.gather(owners)
+    assert gathered.dtype == np.int32
+    assert gathered.tolist() == [item for owner in owners.tolist() for item in runs[owner]]
+    some = every.items_between(first, first + count)
+    assert [some.of(owner).tolist() for owner in range(len(runs))] == [
+        [item - first for item in run if first <= item < first + count] for run in runs
     ]
 
 

@@ -8,7 +8,8 @@ from typing import Any
 
 from .interface import Crew, EngineFailed, Tell, Work
 
-LARGE = 60_000  # people, from which several processes are worth their start
+LARGE = 60_000  # people, from which several processes are worth their start, where there is as much to judge of them:
+LARGE_WORK = 5_000_000  # verdicts
 LIMIT = "USHER_GATE_PROCESSES"  # in the environment
 _LOOK = 0.2  # seconds between two looks at how far the others are
 _MOST_TASKS = 4096  # of one run, that tell how far they are

@@ -19,6 +19,7 @@ NO_TIME = np.iinfo(np.int64).min
 NO_RANK = np.iinfo(np.int64).max  # a blank rank comes last
 DAY = 86_400_000_000
 HOUR = 3_600_000_000
+LONG_RUN = 16  # items, from which copying runs one by one takes less than finding where each item stands
 
 
 def distinct(values: np.ndarray) -> np.ndarray:
@@ -64,10 +65,14 @@ class Ragged:
 
     def gather(self, owners: Longs | Ints) -> Ints:
         """The runs of many owners, one after another."""
-        lengths = self.starts[owners + 1] - self.starts[owners]
-        step = np.arange(int(lengths.sum())) - np.repeat(np.cumsum(lengths) - lengths, lengths)
-        items: Ints = self.items[np.repeat(self.starts[owners], lengths) + step]
-        return items
+        first, ends = self.starts.take(owners), self.starts.take(owners + 1)
+        lengths = ends - first
+        size = int(lengths.sum())
+        if size > LONG_RUN * len(owners):  # each is copied whole
+            runs = zip(first.tolist(), ends.tolist(), strict=True)
+            return np.concatenate([self.items[start:end] for start, end in runs])
+        rows = np.repeat(first - (np.cumsum(lengths) - lengths), lengths) + np.arange(size)
+        return self.items.take(rows)
 
     def count(self, mask: Bools) -> Longs:
         """For each owner, how many of its items the mask holds."""
@@ -77,9 +82,8 @@ class Ragged:
 
     def items_between(self, first: int, last: int) -> Ragged:
         """Of every owner the items from `first` to before `last`, numbered from 0."""
-        mask = between(self.items, first, last)
-        kept = np.concatenate(([0], np.cumsum(mask, dtype=np.int64)))
-        return Ragged(kept[self.starts], self.items[mask] - np.int32(first))
+        kept = np.flatnonzero(between(self.items, first, last))
+        return Ragged(np.searchsorted(kept, self.starts), self.items[kept] - np.int32(first))
 
     def owners_between(self, first: int, last: int) -> Ragged:
         """The runs of the owners from `first` to before `last`."""

@@ -12,6 +12,8 @@ from ..words.record import record
 from .effective import Effective
 from .resolver import Resolver
 
+_FEW = 32  # places that are looked at together: their bits, and the numbers of people, are exact in 64 bits
+
 
 @record
 class Contest:
@@ -57,30 +59,30 @@ def _under(effective: Effective, number: int, places: list[int], whom: Bools) ->
     """Of people whose value is caused at some places of one standing (its number): those under the same ones that disagree, strongest
     first."""
     covered, counts = effective.members_of(np.array(places, np.int32))
-    under = whom[covered] & (effective.classes[effective.places[covered]] == number)
-    # Pairs of a place (its number among the places) and one of the people under it (theirs among those), by place.
-    which = np.repeat(np.arange(len(places)), counts)[under]
-    people, mine = np.unique(covered[under], return_inverse=True)
-    if len(people) == len(which):  # nobody is under two of them
-        return []
+    under = whom.take(covered) & (effective.classes == number).take(effective.places.take(covered))
+    # Pairs of a place (its number among the places) and one of the people under it, by place; of each person the last pair stands for all.
+    which, covered = np.repeat(np.arange(len(places)), counts)[under], covered[under]
+    last = np.empty(len(whom), np.int32)
+    last[covered] = np.arange(len(covered), dtype=np.int32)
+    last = last.take(covered)
     values = [effective.value(place) for place in places]
     numbers = {value: number for number, value in enumerate(dict.fromkeys(values))}
-    said = np.zeros((len(numbers), len(people)), bool)
-    said[np.array([numbers[value] for value in values])[which], mine] = True
-    kept = np.flatnonzero(np.count_nonzero(said, axis=0) > 1)
+    said = np.array([numbers[value] for value in values])[which]
+    contested = np.zeros(len(covered), bool)
+    contested[last[said != said.take(last)]] = True
+    kept = np.flatnonzero(contested)
     if not len(kept):
         return []
-    place_of = np.full(len(people), MISSING, np.int32)
-    place_of[kept] = np.arange(len(kept))
-    among = place_of[mine]
-    which, mine = which[among != MISSING], among[among != MISSING]
-    ends = np.searchsorted(which, np.arange(len(places)), "right").tolist()
+    found = covered[kept]
+    number_of = np.full(len(covered), MISSING, np.int32)
+    number_of[kept] = np.arange(len(kept))
+    mine = number_of.take(last)
+    which, mine = which[mine != MISSING], mine[mine != MISSING]
     key = np.zeros(len(kept), np.int64)
-    for count, (start, end) in enumerate(zip([0, *ends], ends, strict=False)):
-        key *= 2
-        key[mine[start:end]] += 1
-        if count % 40 == 39:  # made dense again before it runs over
-            key = np.unique(key, return_inverse=True)[1].reshape(-1).astype(np.int64)
+    for few in range(0, len(places), _FEW):  # the places that somebody is under, as the bits of a number
+        some = slice(*np.searchsorted(which, (few, few + _FEW)).tolist())
+        bits = np.bincount(mine[some], np.ldexp(1.0, few + _FEW - 1 - which[some]), len(kept)).astype(np.int64)
+        key = bits if not few else np.unique(key, return_inverse=True)[1].reshape(-1) * (1 << _FEW) + bits
     order = np.argsort(key, kind="stable")
     starts = np.flatnonzero(np.append(True, key[order][1:] != key[order][:-1]))
     rivals: list[list[int]] = [[] for _ in starts]
@@ -89,5 +91,5 @@ def _under(effective: Effective, number: int, places: list[int], whom: Bools) ->
     telling = np.flatnonzero(first[mine] != MISSING)[::-1]
     for place, group in zip(which[telling].tolist(), first[mine[telling]].tolist(), strict=True):
         rivals[group].append(places[place])
-    found = people[kept].astype(np.int32)
-    return [(those, found[some]) for those, some in zip(rivals, np.split(order, starts[1:]), strict=True)]
+    ends = [*starts[1:].tolist(), len(order)]
+    return [(those, found[order[start:end]]) for those, start, end in zip(rivals, starts.tolist(), ends, strict=True)]

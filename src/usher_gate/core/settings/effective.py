@@ -208,19 +208,8 @@ class Effective:
         other = copy(self)
         other.kinds, other.targets = self.kinds.copy(), self.targets.copy()
         other.kinds[place] = other.targets[place] = MISSING
-        other.__dict__.pop("contestable", None)
-        places = self.places.copy()
-        waiting = places == place
-        places[waiting] = 0
-        left = int(np.count_nonzero(waiting))
-        for next_one in range(place - 1, 0, -1):
-            if not left:
-                break
-            members = self.members(next_one)
-            taken = members[waiting[members]]
-            places[taken], waiting[taken] = next_one, False
-            left -= len(taken)
-        other.__dict__["places"] = places
+        for name in ("contestable", "places"):
+            other.__dict__.pop(name, None)
         return other
 
     def place_of(self, scope: str) -> int:

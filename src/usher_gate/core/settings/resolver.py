@@ -45,6 +45,7 @@ class Resolver:
         self._lacking: dict[tuple[str, frozenset[str]], Bools] = {}
         self._kept: dict[tuple[str, str], Effective] = {}
         self._accounts: dict[str, Bools] = {}
+        self._scope_orders: dict[int, Longs] = {}
         self.left_out: dict[
             tuple[str, str], int
         ] = {}  # settings at a level that a service leaves out, by service and level
@@ -77,15 +78,19 @@ class Resolver:
         self._starts = np.searchsorted(keys[self._order], np.arange(count + 1)).astype(np.int64)
 
     @cached_property
-    def _scope_order(self) -> Longs:
-        return _ranks(self._columns.scope_words)
-
-    @cached_property
     def _texts(self) -> tuple[NDArray[np.object_], NDArray[np.object_]]:
         """The values (MISSING is the last, unknown) and the scopes as texts."""
         settings = self.snapshot.settings
         assert settings is not None
         return np.array([*settings.values, None], object), np.array(self._columns.scope_words, object)
+
+    def _scope_order(self, key: int, scopes: NDArray[np.object_]) -> Longs:
+        """For each setting of one service and control the place of its scope among all of theirs, as text."""
+        if key not in self._scope_orders:
+            words = scopes.tolist()
+            place = {word: number for number, word in enumerate(sorted(set(words)))}
+            self._scope_orders[key] = np.array([place[word] for word in words], np.int64)
+        return self._scope_orders[key]
 
     def _value_order(self, control: str, values: Ints, texts: Sequence[str | None]) -> Longs:
         """For each of some values of a control its place by (strictness, text); an unknown one comes first."""
@@ -119,7 +124,7 @@ class Resolver:
         pinned, step = columns.pinned[rows], self._step[rows]
         order = np.lexsort(
             (
-                -self._scope_order[columns.scope[rows]],
+                -self._scope_order(key, scopes[columns.scope[rows]]),
                 changed,
                 -self._value_order(control, value, values.tolist()),
                 -columns.rank[rows],
@@ -246,10 +251,3 @@ class _SettingRows:
             joined(settings.changed, [NO_TIME] * count),
             joined(settings.row, [MISSING] * count),
         )
-
-
-def _ranks(words: Sequence[str]) -> Longs:
-    """For each word its place among all in text order."""
-    order = np.zeros(len(words), np.int64)
-    order[sorted(range(len(words)), key=words.__getitem__)] = np.arange(len(words))
-    return order

@@ -56,7 +56,7 @@ def check(
     """
     narrowing, notes = narrowing or Narrowing(), set[str]()
     checker = Checker(snapshot, baseline, exceptions)
-    every = [pair for pair in pairs(baseline, snapshot, narrowing.keeps, notes) if narrowing.needs(pair[0], exceptions)]
+    every = asked(snapshot, baseline, exceptions, narrowing, notes)
     crew = workers(checker, narrowing)
     found = together(crew.judge([pair for pair in every if pair[0].subject == "people"], progress))
     found.notes |= notes
@@ -65,6 +65,14 @@ def check(
         if rule.subject != "people":
             others.judge(rule, service)
     return _conclude(checker, narrowing, found, others.found, crew.somewhere)
+
+
+def asked(
+    snapshot: Snapshot, baseline: Baseline, exceptions: Sequence[AgreedException], narrowing: Narrowing, notes: set[str]
+) -> list[Pair]:
+    """The pairs of rule and service that have to be judged; what is to be said of some is added to the notes."""
+    every = pairs(baseline, snapshot, narrowing.keeps, notes)
+    return [pair for pair in every if narrowing.needs(pair[0], exceptions)]
 
 
 class Others:

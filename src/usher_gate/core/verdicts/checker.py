@@ -129,7 +129,7 @@ class Checker:
             tree = rule.tree_on(service)
             assert tree is not None
             judged = [self._leaf(leaf, rule, service) for leaf in rule.judged_on(service)]
-            verdict = judge(tree, {leaf.leaf.number: leaf.verdicts[leaf.codes] for leaf in judged}, size).copy()
+            verdict = judge(tree, {leaf.leaf.number: leaf.verdicts.take(leaf.codes) for leaf in judged}, size).copy()
         verdict[scope.outside] = EXEMPT
         exception, covers, notes = self.excuse(rule, service, verdict)
         would_be = verdict

@@ -183,7 +183,7 @@ class Mending:
             leaves = {}
             for judged in now.judged:
                 new = again(pair, judged)
-                leaves[judged.leaf.number] = judged.verdicts[judged.codes[people]] if new is None else new[people]
+                leaves[judged.leaf.number] = judged.verdicts.take(judged.codes[people]) if new is None else new[people]
             would_be = judge(now.tree, leaves, len(people)).copy()
             would_be[now.would_be[people] == EXEMPT] = EXEMPT
             worse |= np.minimum(would_be, MEETS) < np.minimum(now.would_be[people], MEETS)
@@ -232,7 +232,7 @@ class Mending:
                 moves = {MAY_START, START} & after.keys()
                 doors[service.id] = edited, may_start(edited) if moves else self._checker.starting(service)
             said = judge_door(leaf, pair.rule.pinned, *doors[service.id])
-            return said.verdicts[said.codes]
+            return said.verdicts.take(said.codes)
 
         def again(pair: _Pair, judged: Judged) -> VerdictCodes | None:
             leaf = judged.leaf
@@ -244,7 +244,7 @@ class Mending:
             seen = observed(snapshot, pair.service.id, leaf.name)
             seen = None if seen is None else seen_later(seen, moved, snapshot.taken_at)
             said = ControlJudge(leaf, pair.rule.pinned, pair.service, effective, seen).judge()
-            return said.verdicts[said.codes]
+            return said.verdicts.take(said.codes)
 
         return again
 
@@ -273,8 +273,8 @@ class Mending:
             hosts = self._checker.hosts(pair.service)
             for judged in doors:
                 mine = [code for code in distinct(judged.codes[drifting]).tolist() if judged.outcome(code).root == root]
-                rows = distinct(hosts.class_of[drifting[np.isin(judged.codes[drifting], mine)]])
-                if len(rows):
+                if mine:
+                    rows = distinct(hosts.class_of[drifting[np.isin(judged.codes[drifting], mine)]])
                     found.append(_shuts(judged.leaf, pair.rule.pinned, hosts, rows, root.control))
         return found
 

@@ -6,7 +6,7 @@ object, for some records are told apart by being themselves.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import fields, is_dataclass
 from functools import cache
 from importlib import import_module
@@ -88,17 +88,18 @@ def freeze(value: Any) -> tuple[bytes, list[Any]]:
 
 
 @cache
-def _class(name: str) -> type:
+def _maker(name: str) -> tuple[Callable[..., Any], tuple[str, ...]]:
+    """The class of records of this name, and what it takes."""
     module, _, word = name.partition(":")
     found = getattr(import_module(module), word) if module.startswith(_CORE) and word.isidentifier() else None
     if not (isinstance(found, type) and is_dataclass(found)):
         raise ValueError(name)
-    return found
+    return found, tuple(each.name for each in fields(found))
 
 
 class _Thawer:
-    def __init__(self, classes: list[type], buffers: list[Any]) -> None:
-        self._classes, self._buffers = classes, buffers
+    def __init__(self, makers: list[tuple[Callable[..., Any], tuple[str, ...]]], buffers: list[Any]) -> None:
+        self._makers, self._buffers = makers, buffers
         self._known: list[Any] = []
 
     def _once(self, value: Any) -> Any:
@@ -106,14 +107,15 @@ class _Thawer:
         return value
 
     def thaw(self, told: Any) -> Any:
-        if not isinstance(told, list):
-            return told
+        return self._thaw(told) if type(told) is list else told
+
+    def _thaw(self, told: list[Any]) -> Any:
         kind, *rest = told
         if kind == "m":
             return self._known[rest[0]]
         if kind == "r":
-            made, names = self._classes[rest[0]], [each.name for each in fields(self._classes[rest[0]])]
-            return self._once(made(**dict(zip(names, map(self.thaw, rest[1:]), strict=True))))
+            made, names = self._makers[rest[0]]
+            return self._once(made(**dict(zip(names, self._all(rest[1:]), strict=True))))
         if kind == "a":
             number, dtype, shape = rest
             return self._once(np.frombuffer(self._buffers[number], np.dtype(dtype)).reshape(shape))
@@ -123,15 +125,19 @@ class _Thawer:
         if kind == "n":
             return self._once(Networks(self.thaw(rest[0])))
         if kind == "d":
-            cells = iter(map(self.thaw, rest))
+            cells = iter(self._all(rest))
             return dict(zip(cells, cells, strict=True))
         if kind == "i":
             return int(rest[0])
-        parts = map(self.thaw, rest)
-        return tuple(parts) if kind == "u" else list(parts) if kind == "l" else frozenset(parts)
+        parts = self._all(rest)
+        return tuple(parts) if kind == "u" else parts if kind == "l" else frozenset(parts)
+
+    def _all(self, told: list[Any]) -> list[Any]:
+        """Each of some values thawed: most are plain ones, which stay as they are."""
+        return [self._thaw(each) if type(each) is list else each for each in told]
 
 
 def thaw(told: bytes, buffers: list[Any]) -> Any:
     """The value that was frozen; raises ValueError and its like for what cannot be one."""
     classes, value = msgspec.msgpack.decode(told)
-    return _Thawer([_class(name) for name in classes], buffers).thaw(value)
+    return _Thawer([_maker(name) for name in classes], buffers).thaw(value)

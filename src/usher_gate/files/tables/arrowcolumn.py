@@ -35,7 +35,10 @@ class ArrowTexts:
 
     def take(self, rows: Ints | Longs) -> list[str]:
         """The texts at these rows."""
-        return [text or "" for text in self.array.take(pa.array(rows)).to_pylist()]
+        places = np.ascontiguousarray(rows, np.int64)
+        # not pa.array(rows), which loads masked arrays to ask whether this is one
+        numbers = pa.Array.from_buffers(pa.int64(), len(places), [None, pa.py_buffer(places)])
+        return [text or "" for text in self.array.take(numbers).to_pylist()]
 
     def find(self, text: str) -> list[int]:
         """The rows that hold just this text."""
