@@ -151,11 +151,11 @@ class Store:
         return version
 
     def _upgraded(self, connection: sa.Connection) -> None:
+        if self._version(connection) == VERSION:
+            return
         from alembic import command
         from alembic.config import Config
 
-        if self._version(connection) == VERSION:
-            return
         config = Config()
         config.set_main_option("script_location", str(Path(__file__).with_name("migrations")))
         config.attributes["connection"] = connection
