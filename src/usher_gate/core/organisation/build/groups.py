@@ -88,7 +88,7 @@ def _members(
         "name a group that does not exist",
         faults,
     )
-    numbers, exists = register.numbers(member)
+    numbers, exists = register.numbers(member, nested)
     empty = np.zeros(members.rows, bool)
     empty[member.empty_rows()] = True
     _note_rows(members, np.flatnonzero(~nested & ~exists & ~empty), "name a person who does not exist", faults)

@@ -56,28 +56,29 @@ class Register:
         every = self.logins.texts().take(np.arange(len(self.logins), dtype=np.int32))
         return {login.casefold(): row for row, login in enumerate(every) if login}
 
-    def rows(self, column: Column) -> Ints:
-        """For each cell the row of the person whose id it is, else whose login (without case); MISSING for nobody."""
+    def rows(self, column: Column, others: Bools | None = None) -> Ints:
+        """For each cell the row of the person whose id it is, else whose login (without case); MISSING for nobody. What `others` holds
+        speaks of something else: its logins are not looked for."""
         rows = column.index_in(self.ids)
-        unknown = rows == MISSING
+        unknown = rows == MISSING if others is None else (rows == MISSING) & ~others
         unknown[column.empty_rows()] = False
-        others = np.flatnonzero(unknown)
-        if len(others):
+        left = np.flatnonzero(unknown)
+        if len(left):
             found = [
                 self._rows_of_logins.get(cell.casefold(), MISSING)
-                for cell in column.texts(others).take(np.arange(len(others)))
+                for cell in column.texts(left).take(np.arange(len(left)))
             ]
             rows = rows.copy()
-            rows[others] = found
+            rows[left] = found
         return rows
 
     def id_of(self, row: int) -> str:
         """The id that stands in a row."""
         return self.ids.texts(np.array([row])).take(np.array([0]))[0]
 
-    def numbers(self, column: Column) -> tuple[Ints, Bools]:
-        """For each cell, the number of the active person with that id or login, and whether anybody has it."""
-        rows = self.rows(column)
+    def numbers(self, column: Column, others: Bools | None = None) -> tuple[Ints, Bools]:
+        """For each cell, the number of the active person with that id or login, and whether anybody has it; `others` as for `rows`."""
+        rows = self.rows(column, others)
         numbers = np.concatenate((self.active_number, [MISSING]))[rows].astype(np.int32)
         return numbers, rows != MISSING
 
