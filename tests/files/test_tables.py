@@ -6,12 +6,14 @@ import csv
 import json
 from pathlib import Path
 from random import Random
+from tempfile import TemporaryDirectory
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import example, given, settings
 from hypothesis import strategies as st
 
+from tests.compared import many
 from tests.program import call
 from tests.tiny import BASELINE, ORGANISATION
 from usher_gate.core.organisation.build.listcolumn import ListColumn
@@ -47,6 +49,41 @@ def write(folder: Path, form: str, made: list[dict[str, str]]) -> None:
             if "active" in cells:
                 cells["active"] = row["active"] == "true"
             lines.write(json.dumps(cells, ensure_ascii=False) + "\n")
+
+
+CELL = st.text(st.sampled_from('"a,\n\r é'), max_size=5) | st.sampled_from(
+    ("", "x", '""', '"a"', '"a""b"', '"a,b"', '"a\nb"', '"a"b', '"a""b"c', 'a"b', ' "a"', '"a" ', "\ufeff", '\r"a"b')
+)
+
+
+@settings(max_examples=many(300))
+@given(
+    st.lists(st.lists(CELL, min_size=4, max_size=4), max_size=5), st.sampled_from(("\n", "\r\n", "\r")), st.booleans()
+)
+@example([["P1", "ada@northmere.example", 'a"b', '"']], "\n", False)  # a quote within a cell, and one without an end
+@example([["P1", "ada@northmere.example", "member", '"a""b"c']], "\n", True)
+@example([["P1", "ada@northmere.example", "member", 'x\r"P"2', "x", "", ""]], "\n", True)
+def test_a_large_csv_file_is_believed_only_where_the_careful_reader_says_the_same(
+    made: list[list[str]], end: str, ended: bool
+) -> None:
+    text = end.join(["id,login,kind,name", *map(",".join, made)]) + end * ended
+
+    def said(small: int) -> object:
+        faults = Faults()
+        with pytest.MonkeyPatch.context() as patch:
+            patch.setattr(csv_, "SMALL", small)
+            table = csv_.read_csv(path, "people.csv", PEOPLE, faults)
+        if table is None:
+            return [str(fault) for fault in faults.found]
+        every = range(table.rows)
+        return [table.line_of(row) for row in every], {
+            name: column.texts().take(np.array(every, np.int64)) for name, column in table.columns.items()
+        }
+
+    with TemporaryDirectory() as folder:
+        path = Path(folder) / "people.csv"
+        path.write_bytes(text.encode())
+        assert said(0) == said(1 << 40)
 
 
 @pytest.mark.parametrize("form", ["csv", "jsonl"])

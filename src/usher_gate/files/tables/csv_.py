@@ -17,9 +17,9 @@ from ...core.words.faults import Faults
 from ..binary import LARGEST_TABLE, read_bytes
 
 SMALL = 2 * 1024 * 1024
-# A cell in quotes that goes on after them: Arrow would make something of it, RFC 4180 does not. What stands before the first quote is
-# looked at after it: so the search goes from quote to quote, and not over every byte.
-_ODD_QUOTE = re.compile(rb'"(?<![^,\r\n]")[^"]*(?:""[^"]*)*"(?![,\r\n"]|\Z)')
+# A cell in quotes that goes on after them, or has no end: Arrow would make something of it, RFC 4180 does not. What stands before the
+# first quote is looked at after it: so the search goes from quote to quote, and not over every byte.
+_ODD_QUOTE = re.compile(rb'"(?<![^,\r\n]")[^"]*(?:""[^"]*)*(?:"(?![,\r\n"]|\Z)|\Z)')
 
 
 _OTHER_DELIMITERS = {";": "semicolons", "\t": "tabs", "|": "bars"}
