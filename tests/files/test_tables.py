@@ -51,6 +51,22 @@ def write(folder: Path, form: str, made: list[dict[str, str]]) -> None:
             lines.write(json.dumps(cells, ensure_ascii=False) + "\n")
 
 
+def as_read(text: str, form: str, small: int) -> object:
+    """What a file of people is read as, where one of so many bytes is large: its cells and lines, or its faults."""
+    faults = Faults()
+    with TemporaryDirectory() as folder, pytest.MonkeyPatch.context() as patch:
+        patch.setattr({"csv": csv_, "jsonl": jsonl}[form], "SMALL", small)
+        (Path(folder) / f"people.{form}").write_bytes(text.encode())
+        table = read_table(Path(folder), PEOPLE, faults)
+        if table is None:
+            return [str(fault).replace(folder, "") for fault in faults.found]
+        every = np.arange(table.rows)
+        return [table.line_of(row) for row in every.tolist()], {
+            name: [times.tolist() for times in column.times()] if name == "created_at" else column.texts().take(every)
+            for name, column in table.columns.items()
+        }
+
+
 CELL = st.text(st.sampled_from('"a,\n\r é'), max_size=5) | st.sampled_from(
     ("", "x", '""', '"a"', '"a""b"', '"a,b"', '"a\nb"', '"a"b', '"a""b"c', 'a"b', ' "a"', '"a" ', "\ufeff", '\r"a"b')
 )
@@ -67,23 +83,38 @@ def test_a_large_csv_file_is_believed_only_where_the_careful_reader_says_the_sam
     made: list[list[str]], end: str, ended: bool
 ) -> None:
     text = end.join(["id,login,kind,name", *map(",".join, made)]) + end * ended
+    assert as_read(text, "csv", 0) == as_read(text, "csv", 1 << 40)
 
-    def said(small: int) -> object:
-        faults = Faults()
-        with pytest.MonkeyPatch.context() as patch:
-            patch.setattr(csv_, "SMALL", small)
-            table = csv_.read_csv(path, "people.csv", PEOPLE, faults)
-        if table is None:
-            return [str(fault) for fault in faults.found]
-        every = range(table.rows)
-        return [table.line_of(row) for row in every], {
-            name: column.texts().take(np.array(every, np.int64)) for name, column in table.columns.items()
-        }
 
-    with TemporaryDirectory() as folder:
-        path = Path(folder) / "people.csv"
-        path.write_bytes(text.encode())
-        assert said(0) == said(1 << 40)
+VALUES = {
+    "name": ('"x"', '""', "null", '" x"', '"é"', '"\\n"', '"a\\"b"', '"}{"', '"\t"', "1"),
+    "roles": ('["a", "b"]', "[]", '["a;b"]', "null", '[""]', '"a;b"', '["a", null]'),
+    "active": ("true", "false", "null", '"true"'),
+    "created_at": ('"2024-02-01T08:00:00Z"', '"2024-02-01T10:00:00.5+02:00"', "null", '"2024-02-30T08:00:00Z"'),
+    "attr.site": ('"north"', "null", '["a"]', "2"),
+}
+OBJECT = st.lists(st.sampled_from(sorted(VALUES)), max_size=4, unique=True).flatmap(
+    lambda names: st.tuples(*(st.sampled_from(VALUES[name]).map(f'"{name}": {{}}'.format) for name in names))
+)
+WHO = '"id": "P1", "login": "x", "kind": "guest"'
+PERSON = OBJECT.map(lambda cells: f"{{{', '.join((WHO, *cells))}}}")
+ODD_LINE = st.sampled_from(("", " ", "[]", "1", "{", "}", "{} {}", "{} {", "\t"))
+
+
+@settings(max_examples=many(300))
+@given(
+    st.lists(PERSON, min_size=1, max_size=5) | st.lists(PERSON | ODD_LINE, min_size=1, max_size=5),
+    st.sampled_from(("\n", "\r\n")),
+    st.booleans(),
+)
+@example([f'{{{WHO}, "roles": ["a", null]}}'], "\n", True)
+@example([f"{{{WHO}}} {{{WHO}}}"], "\n", True)
+@example([f"{{{WHO}}} {{", f"{WHO}}}"], "\n", False)
+def test_large_json_lines_are_believed_only_where_the_careful_reader_says_the_same(
+    made: list[str], end: str, ended: bool
+) -> None:
+    text = end.join(made) + end * ended
+    assert as_read(text, "jsonl", 0) == as_read(text, "jsonl", 1 << 40)
 
 
 @pytest.mark.parametrize("form", ["csv", "jsonl"])
