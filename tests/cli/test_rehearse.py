@@ -158,6 +158,15 @@ def test_a_parquet_log_of_many_row_groups_loses_no_event(tiny: Path) -> None:
     assert [(each["why"], each["value"], each["events"]) for each in result["unused"]] == [("says no time", "", 2_858)]
 
 
+def test_a_null_among_what_was_shown_is_no_authenticator(tiny: Path) -> None:
+    shown = [["memorized-secret", None], ["memorized-secret"], [], None]
+    parquet_log(tiny / "log.parquet", 4, time=[TIME] * 4, shown=shown)
+    unused = rehearse("--sign-ins", "log.parquet")["unused"]
+    assert [(each["value"], each["events"], each["first"]) for each in unused] == [
+        ("memorized-secret;null", 1, "log.parquet:1")
+    ]
+
+
 def test_arrow_s_errors_are_told_apart(tiny: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     import pyarrow as pa
 

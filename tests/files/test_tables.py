@@ -214,3 +214,22 @@ def test_parquet_with_other_types_is_told(tmp_path: Path, columns: dict[str, obj
     done = call("check", "--snapshot", parquet(tmp_path, **columns), "--baseline", tmp_path / "b.yaml")
     assert done.status == 2
     assert message in done.err
+
+
+def test_a_null_in_a_list_of_parquet_is_a_fault_of_its_row(tmp_path: Path) -> None:
+    import pyarrow as pa
+    import pyarrow.parquet as pq
+
+    made = {"id": ["P1", "P2", "P3"], "login": ["a", "b", "c"], "kind": ["member"] * 3}
+    for roles, told in (
+        ([None, [], ["one", "two"]], None),
+        (
+            [None, ["one"], ["admin", None]],
+            "people.parquet:3: roles: a list with a null in it; lists of text, or text are due",
+        ),
+    ):
+        pq.write_table(pa.table({**made, "roles": pa.array(roles, pa.list_(pa.string()))}), tmp_path / "people.parquet")
+        faults = Faults()
+        table = read_table(tmp_path, PEOPLE, faults)
+        assert (table is None) == (told is not None)
+        assert [str(fault).replace(f"{tmp_path}/", "") for fault in faults.found] == ([told] if told else [])

@@ -70,6 +70,17 @@ def _codes(array: Any) -> Ints:
     return found
 
 
+def _joined(lists: Any) -> Any:
+    """Lists of words as texts. A null in one is a word that nobody knows; joined by Arrow, nothing would be left of the list."""
+    if not pa.types.is_string(lists.type.value_type) or not lists.flatten().null_count:
+        return pc.binary_join(lists, ";")
+    cells = lists.to_pylist()
+    return pa.array(
+        [None if cell is None else ";".join("null" if word is None else word for word in cell) for cell in cells],
+        pa.string(),
+    )
+
+
 def _coded(array: Any, path: Place, name: str) -> Any:
     """A column as words of a dictionary."""
     kind = array.type
@@ -77,7 +88,7 @@ def _coded(array: Any, path: Place, name: str) -> Any:
         return array if pa.types.is_int32(kind.index_type) else array.cast(_WORDS)
     try:
         if pa.types.is_list(kind) or pa.types.is_large_list(kind):
-            array = pc.binary_join(array, ";")
+            array = _joined(array)
         return array.cast(pa.string()).dictionary_encode()
     except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
         raise BadInput([Fault(str(path), 1, f"the column {name} holds {kind}; text is due")]) from None

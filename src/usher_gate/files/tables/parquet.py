@@ -22,6 +22,14 @@ _DUE = {
 }
 
 
+class NullInList(Exception):
+    """A list that holds a null, and its row, counted from 0."""
+
+    def __init__(self, row: int) -> None:
+        super().__init__(row)
+        self.row = row
+
+
 @contextmanager
 def whole_parquet(shown: str) -> Iterator[None]:
     """Raises BadInput for what a damaged or unusual Parquet file does to Arrow; any other error is ours, and stays what it is."""
@@ -86,6 +94,9 @@ def texts_of(data: Any, shown: str, spec: Spec, faults: Faults) -> dict[str, Any
             array = _texts(data[name], spec.type_of(name), pa)
         except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
             array = None
+        except NullInList as error:
+            faults.add(shown, error.row + 1, f"{name}: a list with a null in it; {_DUE[LIST]} are due")
+            continue
         if array is None:
             faults.add(shown, 1, f"the column {name} holds {data[name].type}; {_DUE[spec.type_of(name)]} is due")
         else:
@@ -94,7 +105,7 @@ def texts_of(data: Any, shown: str, spec: Spec, faults: Faults) -> dict[str, Any
 
 
 def _texts(array: Any, kind: str, pa: Any) -> Any:
-    """The column as text (or as times with a zone); None where its type does not fit."""
+    """The column as text (or as times with a zone); None where its type does not fit; raises NullInList."""
     import pyarrow.compute as pc
 
     array = array.combine_chunks() if array.num_chunks != 1 else array.chunk(0)
@@ -125,5 +136,7 @@ def _texts(array: Any, kind: str, pa: Any) -> Any:
         and (types.is_list(found) or types.is_large_list(found))
         and types.is_string(found.value_type)
     ):
+        if array.flatten().null_count:  # joined, nothing would be left of the list
+            raise NullInList(next(row for row, cell in enumerate(array.to_pylist()) if cell and None in cell))
         return pc.binary_join(array, ";")
     return None
