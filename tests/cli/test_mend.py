@@ -311,3 +311,11 @@ def test_the_last_line_of_a_check_counts_what_ends(tmp_path: Path) -> None:
     last = call("check", cwd=where).out.splitlines()[-1]
     assert (plan["edits"], plan["ended"], plan["drifting"]) == (1, 9, 12)
     assert last == "Mend: 1 edit ends 9 of 12 drifts: usher-gate mend"
+
+
+@pytest.mark.parametrize("verb", ["mend", "guests"])
+def test_a_table_is_not_taken_for_a_file_of_changes(demo: Path, verb: str) -> None:
+    done = call(verb, "--out", "plan.yaml")
+    assert (done.status, done.out, (demo / "plan.yaml").exists()) == (2, "", False)
+    assert "--out plan.yaml would hold a table; --write plan.yaml writes the changes" in done.err
+    assert call("guests", "--out", "table.yaml", "--format", "table").status == 0
