@@ -158,12 +158,17 @@ def test_a_parquet_log_of_many_row_groups_loses_no_event(tiny: Path) -> None:
     assert [(each["why"], each["value"], each["events"]) for each in result["unused"]] == [("says no time", "", 2_858)]
 
 
-def test_a_null_among_what_was_shown_is_no_authenticator(tiny: Path) -> None:
+@pytest.mark.parametrize("form", ["parquet", "jsonl"])
+def test_a_null_among_what_was_shown_is_no_authenticator(tiny: Path, form: str) -> None:
     shown = [["memorized-secret", None], ["memorized-secret"], [], None]
-    parquet_log(tiny / "log.parquet", 4, time=[TIME] * 4, shown=shown)
-    unused = rehearse("--sign-ins", "log.parquet")["unused"]
+    if form == "parquet":
+        parquet_log(tiny / "log.parquet", 4, time=[TIME] * 4, shown=shown)
+    else:
+        rows = [{"time": TIME, "person": "P1", "resource": "console", "shown": each} for each in shown]
+        (tiny / "log.jsonl").write_text("".join(f"{json.dumps(row)}\n" for row in rows))
+    unused = rehearse("--sign-ins", f"log.{form}")["unused"]
     assert [(each["value"], each["events"], each["first"]) for each in unused] == [
-        ("memorized-secret;null", 1, "log.parquet:1")
+        ("memorized-secret;null", 1, f"log.{form}:1")
     ]
 
 

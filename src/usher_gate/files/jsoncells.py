@@ -7,11 +7,12 @@ from typing import Any
 
 
 def cell_text(value: Any) -> str | None:
-    """The text that would stand in CSV: flags as true and false, lists as words joined by `;`; None for null."""
+    """The text that would stand in CSV: flags as true and false, lists as words joined by `;`; None for null. A null in a list is the word
+    `null`, which nobody knows: left out, what is not known would be taken for nothing."""
     if value is None or isinstance(value, str):
         return value
     if isinstance(value, bool):
         return "true" if value else "false"
     if isinstance(value, list):
-        return ";".join(cell_text(word) or "" for word in value)
+        return ";".join("null" if word is None else cell_text(word) or "" for word in value)
     return str(value) if isinstance(value, int | float) else json.dumps(value, ensure_ascii=False)
