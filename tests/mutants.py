@@ -19,7 +19,7 @@ _ODD = "tests/cli/test_odd_files.py"
 _WHERE = "tests/sources/test_addresses.py"
 _REFERENCE = "tests/core/test_access_against_reference.py"
 _DOORS, _TRIAL = "tests/core/test_door_properties.py", "tests/core/test_trial.py"
-_SIGN_IN, _FILES = "core/sign_in", "files"
+_SIGN_IN, _FILES, _TABLES = "core/sign_in", "files", "tests/files/test_tables.py"
 
 MUTANTS = (
     Mutant("the loosest session limit counts", f"{_SIGN_IN}/decide.py", "hours = min(", "hours = max("),
@@ -299,6 +299,47 @@ MUTANTS = (
         "files/tables/arrowcolumn.py",
         "np.flatnonzero(~right)",
         "np.empty(0, np.int64)",
-        "tests/files/test_tables.py",
+        _TABLES,
+    ),
+    Mutant(
+        "who is under a later place counts as under an earlier one",
+        "core/settings/contests.py",
+        ".reshape(-1) * (1 << _FEW) + bits",
+        ".reshape(-1) * 0 + bits",
+        "tests/core/test_contests.py",
+    ),
+    Mutant(
+        "whoever is under two settings is contested, though they agree",
+        "core/settings/contests.py",
+        "said != said.take(last)",
+        "last != np.arange(len(last))",
+        "tests/core/test_contests.py",
+    ),
+    Mutant(
+        "members are not looked for by login",
+        "core/organisation/build/people.py",
+        "(rows == MISSING) & ~others",
+        "(rows == MISSING) & others",
+    ),
+    Mutant(
+        "a large CSV cell in quotes may have no end",
+        f"{_FILES}/tables/csv_.py",
+        """(?:"(?![,\\r\\n"]|\\Z)|\\Z)')""",
+        """"(?![,\\r\\n"]|\\Z)')""",
+        _TABLES,
+    ),
+    Mutant(
+        "a null leaves nothing of a list",
+        f"{_FILES}/tables/jsonl.py",
+        "if array.flatten().null_count:",
+        "if False:",
+        _TABLES,
+    ),
+    Mutant(
+        "a line of large JSON Lines may hold two objects",
+        f"{_FILES}/tables/jsonl.py",
+        "table.num_rows == lines == begun",
+        "lines == begun",
+        _TABLES,
     ),
 )

@@ -19,6 +19,7 @@ import pytest
 from tests import tiny
 from tests.program import PROGRAM, call, process
 from tests.tiny import check, write_tiny
+from usher_gate.engine.processes import Processes
 
 
 @pytest.fixture
@@ -259,3 +260,25 @@ def test_a_small_check_loads_nothing_that_it_does_not_need(demo: Path) -> None:
     )
     done = subprocess.run([sys.executable, "-c", code], cwd=demo, capture_output=True, text=True, check=True)
     assert done.stdout == "[]\n"
+
+
+def test_people_are_shared_among_processes_where_there_is_much_to_judge_of_them(
+    demo: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    begun: list[int] = []
+
+    class Counted(Processes):
+        def __init__(self, held: Any, size: int) -> None:
+            begun.append(size)
+            super().__init__(held, size)
+
+    monkeypatch.setattr("usher_gate.engine.processes.Processes", Counted)
+    monkeypatch.setattr("usher_gate.engine.processes.LARGE", 10)
+    monkeypatch.setenv("USHER_GATE_PROCESSES", "2")
+    alone = call("check", "--format", "json")
+    assert begun == []
+    monkeypatch.setattr("usher_gate.engine.processes.LARGE_WORK", 5_000)
+    assert call("check", "--format", "json") == alone
+    assert begun == [2]
+    assert call("check", "--rule", "DOOR-17").status == 1
+    assert begun == [2]

@@ -223,6 +223,14 @@ def test_a_login_that_two_people_have_names_neither(folder: Path) -> None:
     assert "people.csv:7: the login 'ADA@northmere.example' stands here and in line 2" in done.err
 
 
+def test_members_are_named_by_login_too_and_a_nested_group_is_no_login(folder: Path) -> None:
+    members = "group,member,type\ng1,P1,\ng1,BEN@northmere.example,person\ng1,cia@northmere.example,group\n"
+    write_tiny(folder, {"snapshot/members.csv": members})
+    found = json_of("check", "--group", "g1")
+    assert found["summary"]["people"] == 2
+    assert "members.csv:4: 1 row names a nested group that does not exist; it is ignored" in found["notes"]
+
+
 @pytest.mark.parametrize("cell", ['"a"b"', 'a"b"c', '"a" "b"', '""a""'])
 def test_odd_quotes_in_a_large_table_are_found_with_their_line(folder: Path, cell: str) -> None:
     rows = "".join(f"Q{number:06},q{number}@northmere.example,member,{'n' * 40}\n" for number in range(40_000))

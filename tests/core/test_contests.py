@@ -37,6 +37,7 @@ MANY = [(WORDS[min(n, 1)], "1", EVERYBODY - {LACK[n]} if n in LACK else EVERYBOD
 
 @settings(max_examples=many(60))
 @example(MANY, frozenset())
+@example([("guests", "1", frozenset((0, 1))), ("guests", "1", EVERYBODY), ("hosts", "1", frozenset((1,)))], frozenset())
 @given(worlds(), st.frozensets(st.integers(0, PEOPLE - 1)))
 def test_who_is_under_which_settings_that_disagree(
     groups: list[tuple[str, str, frozenset[int]]], left_out: frozenset[int]
