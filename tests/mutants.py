@@ -130,7 +130,12 @@ MUTANTS = (
         "len(pattern) > len(before.pattern)",
         "len(pattern) < len(before.pattern)",
     ),
-    Mutant("a login of two people names one", f"{_FILES}/sign_ins/interface.py", "if number > 1", "if number > 2"),
+    Mutant(
+        "two people of a large table may have one login, told apart by ß and ss",
+        f"{_FILES}/tables/arrowcolumn.py",
+        "if not pc.all(pc.string_is_ascii(strings)).as_py():",
+        "if False:",
+    ),
     Mutant("odd quotes in a large table pass", f"{_FILES}/tables/csv_.py", " and _ODD_QUOTE.search(data) is None", ""),
     Mutant(
         "a secret file may be read by the group", "sources/secrets.py", "stat.S_IRWXG | stat.S_IRWXO", "stat.S_IRWXO"

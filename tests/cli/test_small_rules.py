@@ -216,11 +216,19 @@ def test_rules_and_exceptions_that_do_nothing_are_idle(folder: Path) -> None:
     assert "1 exception covers nothing today: X2." in check().out
 
 
-def test_a_login_that_two_people_have_names_neither(folder: Path) -> None:
-    write_tiny(folder, {"snapshot/people.csv": tiny.PEOPLE + "P6,ADA@northmere.example,member,/Fleet,required,\n"})
-    done = call("why", "ada@northmere.example", "door.waiting-room")
+@pytest.mark.parametrize("small", [0, 1 << 30])
+@pytest.mark.parametrize(
+    ("one", "other"), [("ada", "ADA"), ("strasse", "straße"), ("kai", "\u212aai"), ("élan", "ÉLAN")]
+)
+def test_a_login_that_two_people_have_names_neither(
+    folder: Path, monkeypatch: pytest.MonkeyPatch, one: str, other: str, small: int
+) -> None:
+    monkeypatch.setattr("usher_gate.files.tables.csv_.SMALL", small)
+    people = tiny.PEOPLE.replace("ada@", f"{one}@") + f"P6,{other}@northmere.example,member,/Fleet,required,\n"
+    write_tiny(folder, {"snapshot/people.csv": people})
+    done = call("why", f"{one}@northmere.example", "door.waiting-room")
     assert done.status == 2
-    assert "people.csv:7: the login 'ADA@northmere.example' stands here and in line 2" in done.err
+    assert f"people.csv:7: the login '{other}@northmere.example' stands here and in line 2" in done.err
 
 
 def test_members_are_named_by_login_too_and_a_nested_group_is_no_login(folder: Path) -> None:

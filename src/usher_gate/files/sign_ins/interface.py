@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-from collections import Counter
 from collections.abc import Callable, Hashable, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -182,10 +181,9 @@ class Meanings:
     def _by_login(self) -> dict[str, int]:
         people = self.replay.snapshot.people
         logins = [login.casefold() for login in people.logins.take(np.arange(len(people)))]
-        found = dict(zip(logins, range(len(logins)), strict=True))
-        if len(found) < len(logins):  # one login of two people names neither
-            found.update((login, BAD) for login, number in Counter(logins).items() if number > 1)
-        return found
+        return dict(
+            zip(logins, range(len(logins)), strict=True)
+        )  # no two people have one: that is an error of the snapshot
 
     def _person(self, word: str) -> int:
         """Somebody whose id it is not: perhaps their login."""

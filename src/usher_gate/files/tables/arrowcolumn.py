@@ -123,8 +123,12 @@ class ArrowColumn(Column):
         return rows
 
     def alike_without_case(self) -> bool:
-        lower = pc.utf8_lower(self._filled().drop_null())
-        return bool(pc.count_distinct(lower).as_py() < len(lower))
+        strings = self._filled().drop_null()
+        if not pc.all(
+            pc.string_is_ascii(strings)
+        ).as_py():  # Arrow's lower case tells ß from ss, which casefold does not
+            return ListColumn(strings.to_pylist()).alike_without_case()
+        return bool(pc.count_distinct(pc.ascii_lower(strings)).as_py() < len(strings))
 
     def repeated(self, order: Longs | None) -> list[tuple[int, int]]:
         strings = self._strings if order is None else self._strings.take(pa.array(order))
