@@ -124,9 +124,8 @@ class ArrowColumn(Column):
 
     def alike_without_case(self) -> bool:
         strings = self._filled().drop_null()
-        if not pc.all(
-            pc.string_is_ascii(strings)
-        ).as_py():  # Arrow's lower case tells ß from ss, which casefold does not
+        plain = pc.all(pc.string_is_ascii(strings)).as_py()
+        if not plain:  # Arrow's lower case tells ß from ss, which casefold does not
             return ListColumn(strings.to_pylist()).alike_without_case()
         return bool(pc.count_distinct(pc.ascii_lower(strings)).as_py() < len(strings))
 
