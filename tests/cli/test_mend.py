@@ -319,3 +319,6 @@ def test_a_table_is_not_taken_for_a_file_of_changes(demo: Path, verb: str) -> No
     assert (done.status, done.out, (demo / "plan.yaml").exists()) == (2, "", False)
     assert "--out plan.yaml would hold a table; --write plan.yaml writes the changes" in done.err
     assert call("guests", "--out", "table.yaml", "--format", "table").status == 0
+    assert (
+        call("check", "--out", "check.yaml").status == 1
+    )  # which writes no changes, so there is nothing to be mistaken for

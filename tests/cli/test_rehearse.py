@@ -158,11 +158,14 @@ def test_a_parquet_log_of_many_row_groups_loses_no_event(tiny: Path) -> None:
     assert [(each["why"], each["value"], each["events"]) for each in result["unused"]] == [("says no time", "", 2_858)]
 
 
-@pytest.mark.parametrize("form", ["parquet", "jsonl"])
+@pytest.mark.parametrize("form", ["parquet", "large.parquet", "jsonl"])
 def test_a_null_among_what_was_shown_is_no_authenticator(tiny: Path, form: str) -> None:
     shown = [["memorized-secret", None], ["memorized-secret"], [], None]
-    if form == "parquet":
-        parquet_log(tiny / "log.parquet", 4, time=[TIME] * 4, shown=shown)
+    if form != "jsonl":
+        import pyarrow as pa
+
+        kind = pa.large_list(pa.string()) if form == "large.parquet" else pa.list_(pa.string())
+        parquet_log(tiny / f"log.{form}", 4, time=[TIME] * 4, shown=pa.array(shown, kind))
     else:
         rows = [{"time": TIME, "person": "P1", "resource": "console", "shown": each} for each in shown]
         (tiny / "log.jsonl").write_text("".join(f"{json.dumps(row)}\n" for row in rows))

@@ -218,13 +218,14 @@ def read_state(arguments: argparse.Namespace) -> Snapshot:
 
 
 def judged(arguments: argparse.Namespace, inputs: Inputs, chosen: Narrowing) -> CheckResult:
-    """The whole check: by a scheduler's workers if one is named, else shared among the processors here where there are many people."""
+    """The whole check: by a scheduler's workers if one is named, else shared among the processors here where there is much to judge."""
     from ..core.verdicts.check import asked, check
     from ..engine.processes import LARGE, LARGE_WORK, at_hand
 
     whole, size = (inputs.snapshot, inputs.baseline, inputs.exceptions), len(inputs.snapshot.people)
     address = scheduler_for(arguments)
-    if address is None and (size < LARGE or size * len(asked(*whole, chosen, set())) < LARGE_WORK or at_hand() < 2):
+    many = sum(rule.subject == "people" for rule, _ in asked(*whole, chosen, set()))
+    if address is None and (size < LARGE or size * many < LARGE_WORK or at_hand() < 2):
         with working("judging") as progress:
             return check(*whole, chosen, progress)
     from ..engine.checking import shared_by, to_check

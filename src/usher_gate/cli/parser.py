@@ -29,7 +29,7 @@ class Parser(argparse.ArgumentParser):
         """The call; without --format, the form is the one of the ending of --out."""
         found = self.parse_args(words)
         if getattr(found, "format", "") is None:
-            if found.out is not None and found.out.suffix in (".yaml", ".yml") and hasattr(found, "write"):
+            if found.out is not None and found.out.suffix.lower() in (".yaml", ".yml") and hasattr(found, "write"):
                 self.error(
                     f"--out {found.out} would hold a table; --write {found.out} writes the changes (or name a --format)"
                 )

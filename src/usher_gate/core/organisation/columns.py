@@ -98,7 +98,7 @@ def between(numbers: Ints, first: int, last: int) -> Bools:
 
 
 def sorted_unique(numbers: Longs) -> Longs:
-    """The sorted_unique numbers, ascending; sorts the array that it is given.
+    """The different numbers, ascending; sorts the array that it is given, so that none is copied.
 
     (`np.unique` would import masked arrays for it, which costs 20 ms at every start.)
     """

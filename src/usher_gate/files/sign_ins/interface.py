@@ -181,9 +181,7 @@ class Meanings:
     def _by_login(self) -> dict[str, int]:
         people = self.replay.snapshot.people
         logins = [login.casefold() for login in people.logins.take(np.arange(len(people)))]
-        return dict(
-            zip(logins, range(len(logins)), strict=True)
-        )  # no two people have one: that is an error of the snapshot
+        return dict(zip(logins, range(len(logins)), strict=True))  # two people with one are an error of the snapshot
 
     def _person(self, word: str) -> int:
         """Somebody whose id it is not: perhaps their login."""
