@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import io
 import os
 import sys
 from collections.abc import Callable, Iterator, Sequence
@@ -382,8 +381,6 @@ def _as_long_as_read(stream: TextIO) -> Iterator[TextIO]:
 def output(arguments: argparse.Namespace) -> Iterator[TextIO]:
     """Where the result goes: standard output, or a file that takes its place only when it is whole."""
     if arguments.out is None:
-        if isinstance(sys.stdout, io.TextIOWrapper):
-            sys.stdout.reconfigure(encoding="utf-8", errors="backslashreplace")
         with _as_long_as_read(sys.stdout) as stream:
             yield stream
         return

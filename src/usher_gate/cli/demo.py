@@ -10,7 +10,6 @@ import shutil
 from collections.abc import Callable
 from datetime import date
 from pathlib import Path
-from tempfile import TemporaryDirectory
 from typing import TYPE_CHECKING
 
 from ..core.words.faults import Faults, quoted
@@ -46,7 +45,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace) -> int:
     """Writes the demo, checks it, and says what to try next; the drift it shows is no failure of the demo;
     raises UsherError for a folder that is in the way."""
-    from ..demo.write import write_demo
+    from ..demo.write import write_files
+    from ..files.write import whole_folder
     from ..outputs.safe import for_terminal
 
     folder: Path = arguments.folder
@@ -55,9 +55,9 @@ def run(arguments: argparse.Namespace) -> int:
             raise UsherError(
                 f"{quoted(str(folder))} is there already; name a new folder{', or write --fresh' if _is_demo(folder) else ''}"
             )
-        shutil.rmtree(folder)
-    write_demo(folder)
-    unkept = keep_weeks(folder)
+    with whole_folder(folder, private=False, replace=arguments.fresh) as inside:
+        write_files(inside)
+        unkept = keep_weeks(inside)
     _check(folder, arguments)
     shown, here = for_terminal(str(folder)), folder.resolve() == Path.cwd()
     where, there = ("in this folder", "") if here else (f"in the new folder {shown}", f"cd {shown} && ")
@@ -86,12 +86,13 @@ def keep_weeks(folder: Path) -> str:
     except UsherError as lacking:
         return f"without the twelve weeks before: {lacking}"
     from ..engine.processes import Processes, cores
+    from ..files.write import scratch_folder
 
     weeks, workers = list(names()), cores()
     with (
-        TemporaryDirectory(prefix="usher-gate-") as scratch,
+        scratch_folder() as scratch,
         working("checking twelve weeks") as progress,
-        Processes((folder, Path(scratch)), workers) as crew,
+        Processes((folder, scratch), workers) as crew,
     ):
         made = crew.run(
             _checked_weeks,

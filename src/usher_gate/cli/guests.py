@@ -95,6 +95,7 @@ def _policy(snapshot: Snapshot) -> Policy:
 def _tell(arguments: argparse.Namespace, snapshot: Snapshot, on: date) -> int:
     from ..core.guests.asking import Asking
     from ..core.guests.states import FINE
+    from ..files.written.messages import no_address_note
     from ..files.written.worksheets import write_worksheets
     from ..outputs.guests.answer import GuestsAnswer
 
@@ -109,6 +110,8 @@ def _tell(arguments: argparse.Namespace, snapshot: Snapshot, on: date) -> int:
             raise UsherError("there is nobody to ask about; --all asks about guests that are fine, too")
         sent = write_worksheets(arguments.ask, snapshot, policy, questions, on)
     notes = tuple(dict.fromkeys(asking.notes))
+    if sent is not None and sent.without_address:
+        notes += (no_address_note(sent.without_address, "hand the worksheet over yourself"),)
     write(
         arguments, "guests", GuestsAnswer(snapshot, policy, tuple(every), tuple(questions), sent, notes), arguments.rows
     )

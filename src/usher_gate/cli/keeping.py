@@ -84,9 +84,10 @@ def to_keep(
     from ..files.history.store import ToKeep
     from ..outputs.check.json_ import write_json
     from ..outputs.look import Look
+    from ..outputs.safe import harmless
 
     with Digesting() as whole:
-        write_json(result, whole, Look(100, False, 0))
+        write_json(result, harmless(whole, "json"), Look(100, False, 0))
     counts, resolver = counted(result), Resolver(result.snapshot)
     for service in result.snapshot.services or ():
         for door in Doors(hosts_of(resolver, service)).doors() if kinds_of(service) else ():

@@ -5,7 +5,9 @@
 
 from __future__ import annotations
 
+import os
 import sys
+from contextlib import suppress
 
 from .. import __version__
 from .say import say_error
@@ -34,7 +36,7 @@ VERBS = {
     "exceptions": "list, add and end agreed departures from the baseline",
     "completion": "a script that completes verbs and options for bash, zsh or fish",
 }
-WRONG, INTERRUPTED = 2, 130
+WRONG, UNWRITABLE, INTERRUPTED = 2, 4, 130
 _LONGEST_CELL = 1024 * 1024
 _interrupts: list[int] = []
 
@@ -102,8 +104,6 @@ def run(arguments: Sequence[str]) -> int:
         print("usher-gate: interrupted", file=sys.stderr)
         return INTERRUPTED
     except BrokenPipeError:
-        import os
-
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0
     except Exception as error:
@@ -131,23 +131,26 @@ def _failed(error: Exception) -> int:
     if isinstance(error, UsherError):
         say_error(str(error))
         return error.status
-    if isinstance(error, OSError) and isinstance(error.filename, str):  # a file or a folder that may not be used
-        say_error(f"{error.filename[:200]}: cannot be used ({error.strerror}); make it readable, or name another")
+    if isinstance(error, OSError) and isinstance(error.filename, str | bytes | os.PathLike):  # a file or a folder that may not be used
+        say_error(f"{os.fsdecode(error.filename)[:200]}: cannot be used ({error.strerror}); make it readable, or name another")
         return WRONG
     return _crashed(error)
 
 
 def _crashed(error: BaseException) -> int:
     """A bug: its place stands in a file that only its owner can read, and that holds nothing of what was worked on."""
-    import os
     import tempfile
 
-    handle, name = tempfile.mkstemp(prefix="usher-gate-", suffix=".crash.txt")
-    with os.fdopen(handle, "w") as stream:
-        stream.write(
-            f"usher-gate {__version__}, Python {sys.version}\n{sys.argv[1] if sys.argv[1:2] else ''}\n\n{_places(error)}"
-        )
-    say_error(f"this is a bug in usher-gate; what it was doing stands in {name}")
+    places = _places(error)
+    try:
+        handle, name = tempfile.mkstemp(prefix="usher-gate-", suffix=".crash.txt")
+        with os.fdopen(handle, "w") as stream:
+            stream.write(f"usher-gate {__version__}, Python {sys.version}\n{sys.argv[1] if sys.argv[1:2] else ''}\n\n{places}")
+    except OSError:
+        last = places.rstrip().rpartition("\n")[2].strip()
+        say_error(f"this is a bug in usher-gate, and no file could be written that says more: {last}")
+        return WRONG
+    say_error(f"this is a bug in usher-gate; {name} says what it was doing")
     return WRONG
 
 
@@ -164,15 +167,29 @@ def _places(error: BaseException | None) -> str:
     return "\n".join(found) + "\n"
 
 
+def _replace_streams() -> None:
+    """Standard streams whose errors have one meaning. A closed one is replaced, lest the next file that is opened be taken for it."""
+    for number, mode in enumerate((os.O_RDONLY, os.O_RDONLY, os.O_WRONLY)):  # what is written to the second one then fails
+        try:
+            os.fstat(number)
+        except OSError:
+            os.open(os.devnull, mode)
+    from ..files.write import standard_output
+
+    sys.stdout = standard_output()
+    if sys.stderr is None:
+        sys.stderr = open(os.devnull, "w")  # noqa: SIM115, PTH123
+
+
 def main() -> NoReturn:
     """The program. What holds for the whole process is set here, by the script alone, and never by what others call."""
     # What goes wrong in a thread, or while something is taken apart, is told by whoever waits for it, and never as a traceback.
     import gc
-    import os
     import threading
 
     # A call is short, and what it makes is reached until its end: a check of ten people takes 0.93 of the time (345 ms, median of 25).
     gc.disable()
+    _replace_streams()
     sys.unraisablehook = lambda _: None
     threading.excepthook = lambda _: None
     if sys.argv[1:2] and sys.argv[1] in VERBS:
@@ -188,8 +205,11 @@ def main() -> NoReturn:
         status = ended.code if isinstance(ended.code, int) else WRONG
     try:
         sys.stdout.flush()
+    except BrokenPipeError:  # the reader has had enough
+        pass
+    except Exception as error:  # also after an error that was said already
+        status = _failed(error) if status != UNWRITABLE else status
+    with suppress(OSError):
         sys.stderr.flush()
-    except OSError:
-        status = status or WRONG
     # Taking apart what was imported is left to the system: a check of ten people takes 0.84 of the time, one of 200,000 the same.
     os._exit(status)

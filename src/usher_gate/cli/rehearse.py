@@ -180,7 +180,7 @@ def _changed(arguments: argparse.Namespace) -> int:
     if any(isinstance(change, Rules) for change in changes.changes):
         sign_ins = _signed(arguments, before, applied.snapshot, notes)
     helps = _helps(made.stranded, applied.snapshot)
-    drafted = _draft_notices(arguments, compared, made, helps)
+    drafted = _draft_notices(arguments, compared, made, helps, notes)
     if arguments.write_snapshot is not None:
         from ..files.written.snapshot_out import write_snapshot
 
@@ -239,26 +239,28 @@ def _helps(stranded: tuple[tuple[str, tuple[str, ...]], ...], after: Snapshot) -
 
 
 def _draft_notices(
-    arguments: argparse.Namespace, compared: Compared, made: Comparison, helps: dict[str, str]
+    arguments: argparse.Namespace, compared: Compared, made: Comparison, helps: dict[str, str], notes: list[str]
 ) -> tuple[int, int] | None:
-    """Drafts the messages; how many, and for how many people."""
+    """Drafts the messages; how many, and for how many people. Notes who has no address."""
     if arguments.notices is None:
         return None
     import numpy as np
 
     from ..core.changes.notices import notices
-    from ..files.written.messages import write_messages
+    from ..files.written.messages import no_address_note, write_messages
 
     drafts = notices(made, compared.checkers, helps)
     people = made.after.people
     rows = [np.array(draft.people, np.int64) for draft in drafts]
-    write_messages(
+    without = write_messages(
         arguments.notices,
         [
             (draft.subject, draft.text, people.logins.take(mine), people.ids.take(mine))
             for draft, mine in zip(drafts, rows, strict=True)
         ],
     )
+    if without:
+        notes.append(no_address_note(without, "tell them yourself"))
     return len(drafts), sum(map(len, rows))
 
 

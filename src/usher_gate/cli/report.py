@@ -54,6 +54,7 @@ def run(arguments: argparse.Namespace) -> int:
     from ..outputs.look import Look
     from ..outputs.report.answer import ReportAnswer
     from ..outputs.report.html import write_report
+    from ..outputs.safe import harmless
     from .keeping import if_usable, since_of
 
     inputs = read_inputs(arguments, keep_tables=arguments.plan is not None)
@@ -81,7 +82,7 @@ def run(arguments: argparse.Namespace) -> int:
             inputs.exceptions,
         )
         with whole_file(arguments.out) as stream:
-            write_report(answer, stream, Look(100, False, 0))
+            write_report(answer, harmless(stream, "html"), Look(100, False, 0))
     say_notes(tuple(filter(None, (untold, f"written to {arguments.out}"))))
     return 0
 

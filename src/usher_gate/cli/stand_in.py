@@ -5,7 +5,6 @@ Everybody in it is made up, unless you fill it yourself. It listens on loopback 
 from __future__ import annotations
 
 import argparse
-import tempfile
 from pathlib import Path
 
 from ..files.faults import UsherError
@@ -69,6 +68,7 @@ def run(arguments: argparse.Namespace) -> int:
     import secrets as random
 
     from ..files.snapshot.folder import read_snapshot
+    from ..files.write import scratch_folder
     from ..sources.secrets import FORMS, Secrets, is_reference
     from ..stand_in.server import BANNER, Options, StandIn
     from ..stand_in.state import World
@@ -88,12 +88,12 @@ def run(arguments: argparse.Namespace) -> int:
         max(1, arguments.every),
         arguments.rate,
     )
-    with tempfile.TemporaryDirectory() as name:
+    with scratch_folder() as scratch:
         folder = arguments.snapshot
         if folder is None:
             from ..demo.write import write_demo
 
-            folder = Path(name) / "demo"
+            folder = scratch / "demo"
             write_demo(folder)
             folder = folder / "snapshot"
         read_snapshot(folder)  # whatever is wrong with it is said now

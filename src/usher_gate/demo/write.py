@@ -11,7 +11,7 @@ from types import MappingProxyType
 
 from ..baselines import keep_rules, starter_text
 from ..files.snapshot.catalogue import shipped_catalogue
-from ..files.write import whole_file
+from ..files.write import new_file, whole_folder
 from . import practice, state
 from .meetings import COLUMNS as MEETING_COLUMNS
 from .meetings import meetings
@@ -90,10 +90,16 @@ def files() -> Mapping[str, str]:
 
 
 def write_demo(folder: Path) -> None:
-    """Writes the working folder; `folder` must not hold any of its files yet."""
+    """Writes the working folder, whole or not at all; raises BadInput for a folder that is there and not empty."""
+    with whole_folder(folder, private=False) as inside:
+        write_files(inside)
+
+
+def write_files(folder: Path) -> None:
+    """Writes the files of the working folder into one that is empty."""
     for name, text in files().items():
         path = folder / name
         path.parent.mkdir(parents=True, exist_ok=True)
-        with whole_file(path) as stream:
+        with new_file(path, private=False) as stream:
             stream.write(text)
     write_review(folder)

@@ -2,11 +2,13 @@
 
 UsherError                what the program says in one line (or a few), with its exit status
 +-- BadInput              files or a call that are wrong: holds every Fault
++-- CannotWrite           a disk that is full, read-only or broken
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterable
+from pathlib import Path
 
 from ..core.words.faults import Fault, Faults
 
@@ -25,6 +27,22 @@ class BadInput(UsherError):
     def __init__(self, faults: Iterable[Fault]) -> None:
         self.faults = tuple(sorted(set(faults)))
         super().__init__("\n".join(str(fault) for fault in self.faults))
+
+
+class CannotWrite(UsherError):
+    """Something that cannot be written, through no fault of the call; `path` is what, `reason` why."""
+
+    status = 4
+
+    def __init__(self, path: Path | str, reason: OSError | str) -> None:
+        said = reason if isinstance(reason, str) else reason.strerror or "input/output error"
+        self.path, self.reason = path, said[:1].lower() + said[1:]
+        super().__init__(f"cannot write {path}: {self.reason}")
+
+    def moved(self, draft: Path, to: Path) -> CannotWrite:
+        """The same, said of the place that a draft was meant for."""
+        path = Path(self.path)
+        return CannotWrite(to / path.relative_to(draft) if path.is_relative_to(draft) else self.path, self.reason)
 
 
 def stop_if_any(faults: Faults) -> None:

@@ -290,7 +290,11 @@ def read_yaml(path: Path, shown: str, form: str, faults: Faults) -> Cursor | Non
     data = read_bytes(path, shown, faults, LARGEST_WRITTEN)
     if data is None:
         return None
-    top = parse_yaml(data, shown, faults)
+    return form_of(parse_yaml(data, shown, faults), form)
+
+
+def form_of(top: Cursor | None, form: str) -> Cursor | None:
+    """The same top if it says that it is of the form; None, with faults, where it does not."""
     if top is None:
         return None
     if not top.is_mapping:

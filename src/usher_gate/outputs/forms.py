@@ -109,9 +109,11 @@ def forms_of(result: str) -> tuple[str, ...]:
 
 
 def writer(result: str, form: str) -> Writer:
-    """What writes a result in a form; raises KeyError for a form that it does not have."""
+    """What writes a result in a form, control characters escaped; raises KeyError for a form that it does not have."""
     import importlib
+
+    from .safe import harmless
 
     module, name = FORMS[result][form].split(":")
     found: Writer = getattr(importlib.import_module(f".{module}", __package__), name)
-    return found
+    return lambda answer, stream, look: found(answer, harmless(stream, form), look)

@@ -1,12 +1,20 @@
-"""Making names harmless: for a terminal, and for a spreadsheet."""
+"""Making names harmless: for a terminal, for a spreadsheet, and for whatever else opens what we write."""
 
 from __future__ import annotations
 
+import re
 import unicodedata
+from collections.abc import Callable
+from typing import TextIO
 
-from ..files.written.cells import for_spreadsheet
+from ..files.written.cells import CONTROLS, escaped, for_spreadsheet
 
-__all__ = ["for_spreadsheet", "for_terminal"]
+__all__ = ["for_spreadsheet", "for_terminal", "harmless"]
+
+_JSON = ("json", "sarif", "oscal", "ocsf")
+_MARKUP = ("html", "junit")
+# Tab and line feed separate; everything else that this finds is a part of some name.
+_IN_TEXT = re.compile(f"(?![\\t\\n])[{CONTROLS}]")
 
 
 def for_terminal(text: str) -> str:
@@ -17,3 +25,38 @@ def for_terminal(text: str) -> str:
         char if char.isprintable() or char == " " else f"<U+{ord(char):04X}>"
         for char in unicodedata.normalize("NFC", text)
     )
+
+
+class _Harmless:
+    """A text stream on which no control character is written raw."""
+
+    def __init__(self, stream: TextIO, clean: Callable[[str], str]) -> None:
+        self._write, self._clean = stream.write, clean
+
+    def write(self, text: str) -> int:
+        self._write(self._clean(text))
+        return len(text)
+
+    def writelines(self, lines: list[str]) -> None:
+        for line in lines:
+            self.write(line)
+
+
+def harmless(stream: TextIO, form: str) -> TextIO:
+    """The stream, on which control characters are escaped as the form has it: C0 (but for tab and line feed), DEL, C1 and the controls of
+    bidirectional text. A table is made of `for_terminal` texts, and has the terminal's own colours: it is left as it is."""
+    if form == "table":
+        return stream
+    return _Harmless(stream, _clean_json if form in _JSON else _clean_markup if form in _MARKUP else _clean_text)  # type: ignore[return-value]
+
+
+def _clean_json(text: str) -> str:
+    return text if text.isascii() and "\x7f" not in text else escaped(text)  # the encoder escapes C0
+
+
+def _clean_text(text: str) -> str:
+    return _IN_TEXT.sub(lambda found: f"<U+{ord(found[0]):04X}>", text)
+
+
+def _clean_markup(text: str) -> str:
+    return _IN_TEXT.sub(lambda found: f"&lt;U+{ord(found[0]):04X}&gt;", text)

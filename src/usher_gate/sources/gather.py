@@ -3,19 +3,21 @@
 from __future__ import annotations
 
 import json
+import os
+import shutil
 import time
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from pathlib import Path
 
 from ..core.organisation.build.settings import SETTINGS
 from ..core.words.faults import Fault, Faults, nearest, quoted
-from ..files.faults import BadInput, UsherError, stop_if_any
+from ..files.faults import BadInput, CannotWrite, UsherError, stop_if_any
 from ..files.snapshot.manifest import FAILED_NAME, Missing
 from ..files.snapshot.services import ids_of
-from ..files.write import whole_file
+from ..files.write import draft_folder, whole_file, writing
 from .interface import FAILED, Context, Gathered, Progress
 from .join import Joined, join
 from .place import alone, build, prune, put_in_place
@@ -106,11 +108,25 @@ def gather(
             for named, report in zip(settings.sources, reports, strict=True)
         ]
         finished = datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
-        building = build(snapshots, joined, found, taken_at, describe, missing, finished, sorted(covered))
-        _validate(building)
-        final = put_in_place(building, snapshots, link, taken_at.strftime("%Y-%m-%dT%H-%M-%SZ"))
+        with _draft(snapshots, link) as draft:
+            build(draft, joined, found, taken_at, describe, missing, finished, sorted(covered))
+            _validate(draft)
+            final = put_in_place(draft, snapshots, link, taken_at.strftime("%Y-%m-%dT%H-%M-%SZ"))
         pruned = prune(snapshots, final, settings.keep)
     return Done(final, tuple(reports), tuple(notes), tuple(missing), pruned)
+
+
+@contextmanager
+def _draft(snapshots: Path, link: Path) -> Iterator[Path]:
+    """A folder to build a snapshot in, which is gone afterwards unless it was renamed; errors name the snapshot that it was to be."""
+    draft, lock = draft_folder(snapshots, snapshots, "snapshot")
+    try:
+        yield draft
+    except CannotWrite as error:
+        raise error.moved(draft, link) from None
+    finally:
+        shutil.rmtree(draft, ignore_errors=True)
+        os.close(lock)
 
 
 @contextmanager
@@ -121,10 +137,11 @@ def _remembered(snapshots: Path) -> Iterator[None]:
         yield
     except UsherError as error:
         said = {"at": datetime.now(UTC).isoformat(), "why": str(error).splitlines()[0]}
-        with whole_file(path) as stream:
+        with suppress(UsherError), whole_file(path, private=True) as stream:  # on a full disk the first error is what counts
             stream.write(json.dumps(said) + "\n")
         raise
-    path.unlink(missing_ok=True)
+    with writing(path):
+        path.unlink(missing_ok=True)
 
 
 def _moment(micros: int) -> datetime:
@@ -244,15 +261,12 @@ def _leave_out(lost: Missing, joined: Joined, found: Sequence[Gathered]) -> Miss
 
 
 def _validate(building: Path) -> None:
-    """Reads what was built as check will; raises BadInput, and takes it away, if it is no snapshot."""
-    import shutil
-
+    """Reads what was built as check will; raises BadInput if it is no snapshot."""
     from ..files.snapshot.folder import read_snapshot
 
     try:
         read_snapshot(building)
     except BadInput as error:
-        shutil.rmtree(building, ignore_errors=True)
         alike: dict[tuple[str, str], list[Fault]] = {}
         for fault in error.faults:
             alike.setdefault((fault.file.replace(f"{building}/", "what was gathered: "), fault.message), []).append(

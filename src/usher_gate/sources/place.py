@@ -7,6 +7,7 @@ is stopped before it leaves the old snapshot, whoever is stopped after it the ne
 from __future__ import annotations
 
 import csv
+import errno
 import os
 import re
 import shutil
@@ -24,13 +25,13 @@ from ..core.organisation.build.partners import PARTNERS
 from ..core.organisation.build.people import PEOPLE
 from ..core.organisation.build.settings import OBSERVATIONS, SETTINGS
 from ..core.organisation.build.table import Spec
-from ..core.words.faults import nearest, quoted
+from ..core.words.faults import Fault, nearest, quoted
 from ..files.binary import LARGEST_WRITTEN
-from ..files.faults import UsherError
+from ..files.faults import BadInput, UsherError
 from ..files.sign_ins.interface import SIGN_INS
 from ..files.snapshot import manifest as form
 from ..files.snapshot.parsed import parsed_path
-from ..files.write import sync_folder
+from ..files.write import Busy, exchange, new_bytes, sync_folder, writing
 from .columns import Columns
 from .interface import FAILED, Gathered, Row, open_source
 from .join import Joined
@@ -38,13 +39,6 @@ from .people import columns
 
 _TABLES = (GROUPS, MEMBERS, SETTINGS, OBSERVATIONS, AUTHENTICATORS, PASSES, PARTNERS, SIGN_INS, MEETINGS)
 _SPECS: Mapping[str, Spec] = {spec.name: spec for spec in _TABLES}
-_BUILDING = ".building-"
-
-
-class Busy(UsherError):
-    """Another gather is at work in the same folder."""
-
-    status = FAILED
 
 
 @contextmanager
@@ -52,17 +46,21 @@ def alone(snapshots: Path) -> Iterator[None]:
     """While this lasts, no other gather works in the folder; raises Busy."""
     import fcntl
 
-    snapshots.mkdir(mode=0o700, parents=True, exist_ok=True)
-    with (snapshots / ".lock").open("a") as lock:
-        try:
-            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except OSError:
-            raise Busy(f"another gather is at work in {snapshots}; wait for it") from None
+    with writing(snapshots):
+        snapshots.mkdir(mode=0o700, parents=True, exist_ok=True)
+    with writing(snapshots / ".lock"):
+        lock = os.open(snapshots / ".lock", os.O_WRONLY | os.O_CREAT | os.O_NOFOLLOW | os.O_CLOEXEC, 0o600)
+    try:
+        fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
         yield
+    except BlockingIOError:
+        raise Busy(f"another gather is at work in {snapshots}; wait for it") from None
+    finally:
+        os.close(lock)
 
 
 def build(
-    snapshots: Path,
+    folder: Path,
     joined: Joined,
     sources: Sequence[tuple[str, Gathered]],
     taken_at: datetime,
@@ -70,13 +68,11 @@ def build(
     missing: Sequence[form.Missing],
     finished_at: str,
     services: Sequence[str],
-) -> Path:
-    """Writes the snapshot into a new folder, readable by the owner only, with its manifest last;
-    raises UsherError for tables that do not fit together."""
-    for old in snapshots.glob(f"{_BUILDING}*"):
-        shutil.rmtree(old, ignore_errors=True)
-    folder = snapshots / f"{_BUILDING}{os.getpid()}"
-    folder.mkdir(mode=0o700)
+) -> None:
+    """Writes the snapshot into an empty folder, each file readable by the owner only, the manifest last.
+
+    Raises UsherError for tables that do not fit together, CannotWrite where the disk is full or broken.
+    """
     entries = []
     for table, rows in sorted(joined.tables.items()):
         path = folder / f"{table}.csv"
@@ -90,7 +86,7 @@ def build(
                 (folder / f"{target.stem}{ending}").exists() for ending in (".csv", ".jsonl", ".parquet")
             ):
                 raise UsherError(f"two sources give {target.stem}; leave one out")
-            with _private(target) as stream:
+            with new_bytes(target) as stream:
                 if name == "organisation.yaml":
                     stream.write(_stamped(_text_of(path), stamp, path).encode())
                 else:
@@ -98,24 +94,18 @@ def build(
                         shutil.copyfileobj(original, stream, 1 << 20)
             entries.append(form.file_entry(target, None))
     entries.sort(key=lambda entry: str(entry["name"]))
-    with _private(folder / form.NAME) as stream:
+    with new_bytes(folder / form.NAME) as stream:
         stream.write(form.manifest_text(stamp, finished_at, describe, entries, missing, services).encode())
-    return folder
-
-
-@contextmanager
-def _private(path: Path) -> Iterator[Any]:
-    """A new file that only its owner can read, on the disk when it is closed."""
-    handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
-    with os.fdopen(handle, "wb") as stream:
-        yield stream
-        stream.flush()
-        os.fsync(stream.fileno())
 
 
 def _text_of(path: Path) -> str:
     with open_source(path, LARGEST_WRITTEN) as stream:
-        return stream.read().decode("utf-8")
+        data = stream.read()
+    try:
+        return data.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        line = data.count(b"\n", 0, error.start) + 1
+        raise BadInput([Fault(str(path), line, "is not UTF-8 text; save it as UTF-8")]) from None
 
 
 def odd_columns(tables: Mapping[str, Sequence[Row]]) -> list[str]:
@@ -145,7 +135,7 @@ def _write_table(path: Path, table: str, rows: Sequence[Row]) -> None:
     names = _columns_of(table, _given(rows))
     if wrong := odd_columns({table: rows}):
         raise UsherError(f"a source gives a column that is not there: {wrong[0]}")
-    with _private(path) as stream:
+    with new_bytes(path) as stream:
         out = io.TextIOWrapper(stream, "utf-8", newline="")
         writer = csv.writer(out, lineterminator="\n")
         writer.writerow(names)
@@ -169,13 +159,13 @@ def _ordered(spec: Spec, given: set[str]) -> list[str]:
 
 
 def _stamped(text: str, stamp: str, path: Path) -> str:
-    """organisation.yaml with the time of this gathering."""
-    stamped, number = re.subn(r"(?m)^taken_at:.*$", f"taken_at: {stamp}", text)
-    if number == 0:
-        return text.rstrip("\n") + f"\ntaken_at: {stamp}\n"
-    if number > 1:
-        raise UsherError(f"{path}: has {number} lines of taken_at; keep one")
-    return stamped
+    """organisation.yaml with the time of this gathering, and the word that it was gathered."""
+    for key, value in (("taken_at", stamp), (form.GATHERED, "true")):
+        stamped, number = re.subn(rf"(?m)^{key}:.*$", f"{key}: {value}", text)
+        if number > 1:
+            raise UsherError(f"{path}: has {number} lines of {key}; keep one")
+        text = stamped if number else text.rstrip("\n") + f"\n{key}: {value}\n"
+    return text
 
 
 def put_in_place(folder: Path, snapshots: Path, link: Path, name: str) -> Path:
@@ -185,33 +175,35 @@ def put_in_place(folder: Path, snapshots: Path, link: Path, name: str) -> Path:
     while final.exists():
         number += 1
         final = snapshots / f"{name}-{number}"
-    folder.rename(final)
+    with writing(final):
+        folder.rename(final)
     sync_folder(snapshots)
+    with writing(link):
+        _lead_to(final, snapshots, link, name)
+    sync_folder(link.parent)
+    return final
+
+
+def _lead_to(final: Path, snapshots: Path, link: Path, name: str) -> None:
+    """Makes `link` lead to a snapshot; a folder that is there is kept beside the others."""
     fresh = link.with_name(f".{link.name}.new")
     if fresh.is_dir() and not fresh.is_symlink():  # somebody was stopped between the two steps below
         fresh.rename(snapshots / f"before-{name}-{os.getpid()}")
     fresh.unlink(missing_ok=True)
     fresh.symlink_to(os.path.relpath(final, link.parent))
     if link.is_dir() and not link.is_symlink():  # a folder that somebody made by hand: it is kept beside the others
-        _exchange(fresh, link)
+        try:
+            exchange(fresh, link)
+        except OSError as error:
+            fresh.unlink(missing_ok=True)
+            if error.errno in (errno.ENOSYS, errno.EINVAL, errno.EPERM):
+                raise UsherError(
+                    f"{link} is a folder, and this system cannot swap it for a link in one step; move it away first"
+                ) from None
+            raise
         fresh.rename(snapshots / f"before-{name}")
     else:
         fresh.replace(link)
-    sync_folder(link.parent)
-    return final
-
-
-def _exchange(first: Path, second: Path) -> None:
-    """Lets two names change places in one step (renameat2 of Linux); raises UsherError where the system cannot."""
-    import ctypes
-
-    exchange, here = 2, -100  # RENAME_EXCHANGE, AT_FDCWD
-    call = getattr(ctypes.CDLL(None, use_errno=True), "renameat2", None)
-    if call is None or call(here, os.fsencode(first), here, os.fsencode(second), exchange) != 0:
-        first.unlink(missing_ok=True)
-        raise UsherError(
-            f"{second} is a folder, and this system cannot swap it for a link in one step; move it away first"
-        )
 
 
 def prune(snapshots: Path, current: Path, keep: int) -> int:

@@ -5,6 +5,7 @@ SQLite by default; PostgreSQL, and what else SQLAlchemy speaks to, by its URL.
 
 from __future__ import annotations
 
+import os
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
@@ -18,10 +19,19 @@ import sqlalchemy as sa
 from ...core.history.chain import FIELDS, finding_line, findings_digest, kept_digest, lines_digest, link
 from ...core.history.course import Run
 from ...core.history.spells import Between, Key, Lot, Lots, Spell, Standing, There
+from ...core.words.faults import quoted
 from ...core.words.record import record
-from ..faults import UsherError
+from ..faults import CannotWrite, UsherError
+from ..write import write_target, writing
 
 VERSION = "0001"
+_DAMAGED = ("SQLITE_CORRUPT", "SQLITE_NOTADB", "SQLITE_FORMAT", "SQLITE_MISMATCH")
+_UNWRITABLE = {
+    "SQLITE_FULL": "no space left on device",
+    "SQLITE_IOERR": "input/output error",
+    "SQLITE_READONLY": "it or its folder may only be read",
+    "SQLITE_CANTOPEN": "its journal cannot be opened",
+}
 _VERSION = re.compile(r"[0-9]{4}")
 _META = sa.MetaData()
 CHECKS = sa.Table(
@@ -49,6 +59,8 @@ COUNTS = sa.Table(
     sa.Column("name", sa.Text, primary_key=True),
     sa.Column("many", sa.BigInteger),
 )
+_COUNT_TYPES = (int, str, str, int | None)
+_SPELL_TYPES = (str, str, str, str, str, int, int | None)
 _LOT = (SPELLS.c.rule, SPELLS.c.service, SPELLS.c.type, SPELLS.c.verdict)
 _KEY = (SPELLS.c.rule, SPELLS.c.service, SPELLS.c.type, SPELLS.c.id)
 
@@ -80,6 +92,19 @@ class ToKeep:
     findings: Lots
     counts: Mapping[tuple[str, str], int]
     there: There
+
+
+class _OddRow(Exception):
+    """A row that no recorder writes."""
+
+
+def _typed(row: Any, table: str, *types: Any) -> Any:
+    """A row as it must be; raises _OddRow, which names it, for cells of another type."""
+    cells = tuple(row)
+    if any(not isinstance(cell, kind) for cell, kind in zip(cells, types, strict=False)):
+        shown = ", ".join(quoted(str(cell)) for cell in cells[:5])
+        raise _OddRow(f"the row {shown} of its table {table} holds what was never written")
+    return row
 
 
 class Store:
@@ -115,22 +140,46 @@ class Store:
             with self._engine.connect().execution_options(reading=True) as connection:
                 yield connection
         except sa.exc.SQLAlchemyError as error:
-            raise self._unusable(error) from None
+            raise self._unusable(error, False) from None
+        except (_OddRow, msgspec.DecodeError) as error:
+            raise self._damaged(str(error)) from None
 
     @contextmanager
     def _writing(self) -> Iterator[sa.Connection]:
         """One transaction; whoever else writes waits until it is done."""
+        self._make_private()
         try:
             with self._engine.begin() as connection:
                 if self._url.get_backend_name() == "postgresql":
                     connection.execute(sa.text("SELECT pg_advisory_xact_lock(7478113)"))
                 yield connection
         except sa.exc.SQLAlchemyError as error:
-            raise self._unusable(error) from None
+            raise self._unusable(error, True) from None
+        except (_OddRow, msgspec.DecodeError) as error:
+            raise self._damaged(str(error)) from None
 
-    def _unusable(self, error: Exception) -> UsherError:
-        said = str(getattr(error, "orig", error)).strip().split("\n")[0]
+    def _make_private(self) -> None:
+        """Makes the file of a history that is not there yet, for its owner only; raises BadInput and CannotWrite."""
+        if self._url.get_backend_name() != "sqlite" or not self._url.database or self._url.database == ":memory:":
+            return
+        path = Path(self._url.database)
+        with writing(path):
+            target = write_target(path)
+            if not target.exists():
+                os.close(os.open(target, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, 0o600))
+
+    def _unusable(self, error: Exception, is_writing: bool) -> UsherError:
+        origin = getattr(error, "orig", error)
+        said, name = str(origin).strip().split("\n")[0], str(getattr(origin, "sqlite_errorname", ""))
+        if name.startswith(_DAMAGED) or "decode to UTF-8" in said:
+            return self._damaged(said[:200])
+        reason = next((text for start, text in _UNWRITABLE.items() if name.startswith(start)), None)
+        if is_writing and reason is not None:
+            return CannotWrite(self.shown, reason)
         return UsherError(f"the history {self.shown} cannot be used ({said[:200]})")
+
+    def _damaged(self, what: str) -> UsherError:
+        return UsherError(f"the history {self.shown} is damaged: {what}; put a copy of it back")
 
     def _version(self, connection: sa.Connection) -> str | None:
         """The version of the history's tables, None where there are none yet; raises UsherError for what is newer, or no history."""
@@ -233,8 +282,8 @@ class Store:
 
     # reading
 
-    @staticmethod
-    def _check(row: Any) -> Check:
+    def _check(self, row: Any) -> Check:
+        _typed(row, "checks", *(int if isinstance(c.type, sa.Integer) else str for c in CHECKS.columns))
         cells = row._mapping
         digests = {name: cells[name] for name in (*FIELDS, "kept", "link")}
         names = ("number", "organisation", "time", "taken_at", "baseline_name", "baseline_version")
@@ -244,10 +293,15 @@ class Store:
         row = connection.execute(sa.select(CHECKS).order_by(CHECKS.c.number.desc()).limit(1)).first()
         return None if row is None else self._check(row)
 
-    def checks(self) -> list[Check]:
-        """Every check, the first first."""
+    def checks(self, as_they_are: bool = False) -> list[Check]:
+        """Every check, the first first; raises UsherError where they are not those of one organisation, numbered from 1, unless they are
+        wanted `as_they_are`."""
         with self._reading() as connection:
-            return [self._check(row) for row in connection.execute(sa.select(CHECKS).order_by(CHECKS.c.number))]
+            found = [self._check(row) for row in connection.execute(sa.select(CHECKS).order_by(CHECKS.c.number))]
+        numbers, whose = [check.number for check in found], {check.organisation for check in found}
+        if not as_they_are and (numbers != list(range(1, len(found) + 1)) or len(whose) > 1):
+            raise self._damaged("checks are missing, added or altered (usher-gate history --verify names them)")
+        return found
 
     def counts(self, kinds: tuple[str, ...] | None = None) -> dict[int, dict[tuple[str, str], int]]:
         """By check what else is counted, of some kinds or of all."""
@@ -255,13 +309,14 @@ class Store:
             numbers = connection.execute(sa.select(CHECKS.c.number).order_by(CHECKS.c.number)).scalars()
             return self._counts(connection, list(numbers), kinds)
 
-    @staticmethod
     def _counts(
-        connection: sa.Connection, numbers: Sequence[int], kinds: tuple[str, ...] | None = None
+        self, connection: sa.Connection, numbers: Sequence[int], kinds: tuple[str, ...] | None = None
     ) -> dict[int, dict[tuple[str, str], int]]:
         """The same for some checks, ascending: a row stands where a number is not that of the check before, empty where there is none."""
         asked = sa.select(COUNTS).order_by(COUNTS.c.number)
         rows = connection.execute(asked if kinds is None else asked.where(COUNTS.c.kind.in_(kinds))).all()
+        for row in rows:
+            _typed(row, "counts", *_COUNT_TYPES)
         found: dict[int, dict[tuple[str, str], int]] = {}
         now: dict[tuple[str, str], int] = {}
         place = 0
@@ -280,7 +335,8 @@ class Store:
         """What else is counted as it is written: where a number is not that of the check before."""
         with self._reading() as connection:
             asked = sa.select(COUNTS).order_by(COUNTS.c.number)
-            return [(row[0], row[1], row[2], row[3]) for row in connection.execute(asked)]
+            rows = (_typed(row, "counts", *_COUNT_TYPES) for row in connection.execute(asked))
+            return [(row[0], row[1], row[2], row[3]) for row in rows]
 
     def between(self, then: int, now: int | None, rules_then: frozenset[str], rules_now: frozenset[str]) -> Between:
         """The drifts at two checks; without `now` those at the first alone, beside none."""
@@ -307,7 +363,8 @@ class Store:
         )
         with self._reading() as connection:
             found = connection.execute(sa.select(*each.c, sa.func.count()).group_by(*each.c))
-            return [Run(row[0], row[1], row[2], bool(row[3]), bool(row[4]), row[5]) for row in found]
+            rows = [_typed(row, "spells", str, int, int | None) for row in found]
+            return [Run(row[0], row[1], row[2], bool(row[3]), bool(row[4]), row[5]) for row in rows]
 
     def spells(self, subject: tuple[str, str] | None = None, verdict: str | None = None) -> list[Spell]:
         """Every spell by what it is about, then when it began; of one subject (type, id), or of one verdict."""
@@ -317,7 +374,8 @@ class Store:
         if verdict is not None:
             asked = asked.where(SPELLS.c.verdict == verdict)
         with self._reading() as connection:
-            found = [Spell(Key(*row[:4]), row[4], row[5], row[6], bool(row[7])) for row in connection.execute(asked)]
+            rows = (_typed(row, "spells", *_SPELL_TYPES) for row in connection.execute(asked))
+            found = [Spell(Key(*row[:4]), row[4], row[5], row[6], bool(row[7])) for row in rows]
         return sorted(found, key=lambda spell: (spell.key, spell.first))
 
 
@@ -332,14 +390,16 @@ def _ids_by(
     connection: sa.Connection, columns: Sequence[sa.Column[Any]], *where: sa.ColumnElement[bool]
 ) -> Iterator[tuple[tuple[Any, ...], list[str]]]:
     """The ids of some spells by what else they have."""
+    types = (*(int if isinstance(column.type, sa.Integer) else str for column in columns), str)
     if connection.dialect.name in _PACKED:
         packed: sa.ColumnElement[str] = sa.literal_column(_PACKED[connection.dialect.name][0], sa.Text)
         for row in connection.execute(sa.select(*columns, packed).where(*where).group_by(*columns)):
+            _typed(row, "spells", *types)
             yield tuple(row[:-1]), msgspec.json.decode(row[-1], type=list[str])
         return
     found: dict[tuple[Any, ...], list[str]] = {}
     for row in connection.execute(sa.select(*columns, SPELLS.c.id).where(*where)):
-        found.setdefault(tuple(row[:-1]), []).append(row[-1])
+        found.setdefault(tuple(_typed(row, "spells", *types)[:-1]), []).append(row[-1])
     yield from found.items()
 
 
@@ -372,7 +432,7 @@ def _last_counts(connection: sa.Connection) -> dict[tuple[str, str], int]:
     of = (COUNTS.c.kind, COUNTS.c.name)
     newest = sa.select(*of, sa.func.max(COUNTS.c.number).label("number")).group_by(*of).subquery()
     same = sa.and_(*(COUNTS.c[name] == newest.c[name] for name in ("kind", "name", "number")))
-    rows = connection.execute(sa.select(*of, COUNTS.c.many).join(newest, same))
+    rows = (_typed(row, "counts", str, str, int | None) for row in connection.execute(sa.select(*of, COUNTS.c.many).join(newest, same)))
     return {(kind, name): many for kind, name, many in rows if many is not None}
 
 
@@ -405,7 +465,7 @@ def _row_of(check: Check) -> dict[str, str]:
 def verify(store: Store, progress: Callable[[int, int], None] | None = None) -> list[str]:
     """What does not hold in a history: digests and links recomputed from the rows. Empty where all does. `progress` is told how many checks
     of how many are done."""
-    checks, counts, spells = store.checks(), store.counts(), store.spells()
+    checks, counts, spells = store.checks(as_they_are=True), store.counts(), store.spells()
     numbers = [check.number for check in checks]
     faults = _misplaced(numbers, store.count_rows(), spells)
     before = ""

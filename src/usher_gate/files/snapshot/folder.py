@@ -32,7 +32,8 @@ from ..tables import FORMATS, Shelf
 from ..yamltree import Cursor, read_yaml
 from .access_rules import read_access_rules
 from .catalogue import read_controls, shipped_catalogue
-from .manifest import FAILED_NAME, Manifest, read_manifest
+from .manifest import FAILED_NAME, GATHERED, Manifest, read_manifest
+from .manifest import NAME as MANIFEST
 from .parsed import keep_parsed, key_of, read_parsed
 from .services import read_services
 
@@ -115,6 +116,7 @@ def read_snapshot(folder: Place, keep_tables: bool = False) -> Read:
     if folder.is_symlink():  # what it leads to may change while we read
         folder = folder.parent / folder.readlink()
     manifest = read_manifest(folder, faults)
+    _links_lead_somewhere(folder, faults)
     stop_if_any(faults)
     key = None if keep_tables else key_of(folder, READ_FILES)
     if key is not None and isinstance(kept := read_parsed(folder, key), list):
@@ -128,10 +130,10 @@ def read_snapshot(folder: Place, keep_tables: bool = False) -> Read:
 
 def _read_fetched(folder: Url, keep_tables: bool, cut: _Cut = None) -> Read:
     """A snapshot in a store: its files are copied here, and read; raises BadInput."""
-    from tempfile import TemporaryDirectory
+    from ..write import scratch_folder
 
-    with TemporaryDirectory(prefix="usher-gate-") as name:
-        here = Path(name) / (folder.name or "snapshot")
+    with scratch_folder() as scratch:
+        here = scratch / (folder.name or "snapshot")
         here.mkdir()
         for each in folder.inside():
             if each.stem in READ_FILES and each.suffix:
@@ -347,8 +349,10 @@ def _read_organisation(path: Path, faults: Faults) -> _Organisation | None:
         return None
     fields = top.fields(
         ("usher-gate", "name", "taken_at"),
-        ("domains", "privileged_roles", "second_factor_default", "networks", "resources", "controls"),
+        ("domains", "privileged_roles", "second_factor_default", "networks", "resources", "controls", GATHERED),
     )
+    if GATHERED in fields and fields[GATHERED].truth() and not (path.parent / MANIFEST).exists():
+        fields[GATHERED].fault(f"this snapshot was gathered, and its {MANIFEST} is missing; gather again")
     name = fields["name"].text("a name") if "name" in fields else None
     taken = fields["taken_at"].time() if "taken_at" in fields else None
     domains = frozenset(fields["domains"].texts("a domain")) if "domains" in fields else None
@@ -385,6 +389,20 @@ def _read_networks(fields: dict[str, Cursor]) -> Networks:
 def _read_resources(fields: dict[str, Cursor]) -> dict[str, frozenset[str]]:
     entries = fields["resources"].entries() if "resources" in fields else {}
     return {name: frozenset(entry.texts("a tag")) for name, entry in entries.items()}
+
+
+def _links_lead_somewhere(folder: Path, faults: Faults) -> None:
+    """Names the tables and files that are links to nothing, or to themselves: they would be missing without a word."""
+    mine = [path for path in sorted(folder.iterdir()) if path.stem in {*READ_FILES, *TABLES}]
+    pieces = [piece for path in mine if path.is_dir() for piece in sorted(path.iterdir())]
+    for path in (*mine, *pieces):
+        if path.is_symlink():
+            try:
+                path.stat()
+            except OSError as error:
+                faults.add(
+                    str(path), 0, f"is a link that leads nowhere ({error.strerror}); put back what it leads to, or remove it"
+                )
 
 
 def _note_strays(folder: Path, faults: Faults) -> None:

@@ -12,6 +12,8 @@ from ..binary import LARGEST_TABLE, LARGEST_WRITTEN, open_file, read_bytes
 
 NAME = "manifest.json"
 FORM = "manifest/1"
+GATHERED = "gathered"  # the key of organisation.yaml by which a snapshot says that it must have a manifest
+YOUR_OWN = f"remove {NAME} and the line {GATHERED}: true of organisation.yaml"
 FAILED_NAME = "last-failed.json"  # beside the snapshots: when the last gather failed, and why
 
 
@@ -89,6 +91,21 @@ def manifest_text(
     return json.dumps(whole, ensure_ascii=False, indent=1) + "\n"
 
 
+def with_files(text: str, folder: Path) -> str:
+    """A manifest that lists the files of another folder: of a snapshot that was gathered, and then changed. What is missing stays missing."""
+    import json
+
+    whole = json.loads(text)
+    rows = {entry["name"]: (entry["sha256"], entry["rows"]) for entry in whole["files"]}
+    whole["files"] = entries = [
+        file_entry(path, None) for path in sorted(folder.iterdir()) if path.is_file() and path.name != NAME
+    ]
+    for entry in entries:
+        sha256, count = rows.get(entry["name"], ("", None))
+        entry["rows"] = count if sha256 == entry["sha256"] else None
+    return json.dumps(whole, ensure_ascii=False, indent=1) + "\n"
+
+
 def read_manifest(folder: Path, faults: Faults) -> Manifest | None:
     """The manifest of a snapshot, after every file was compared with it; None where there is none, or, with faults, where it is wrong."""
     path = folder / NAME
@@ -114,7 +131,7 @@ def read_manifest(folder: Path, faults: Faults) -> Manifest | None:
             raise ValueError
     except (OSError, ValueError, KeyError, TypeError, RecursionError):
         faults.add(
-            str(path), 0, f"is no manifest of the form {FORM}; gather again, or remove it if this snapshot is your own"
+            str(path), 0, f"is no manifest of the form {FORM}; gather again, or {YOUR_OWN} if this snapshot is your own"
         )
         return None
     for name, (sha256, size) in sorted(listed.items()):
@@ -126,11 +143,11 @@ def read_manifest(folder: Path, faults: Faults) -> Manifest | None:
             faults.add(
                 str(file),
                 0,
-                f"was {what} since it was gathered; gather again, or remove {NAME} if you changed it on purpose",
+                f"was {what} since it was gathered; gather again, or {YOUR_OWN} if you changed it on purpose",
             )
     for file in sorted(folder.iterdir()):
         if file.name not in listed and file.name != NAME and file.suffix in (".csv", ".jsonl", ".parquet", ".yaml"):
-            faults.add(str(file), 0, f"was not gathered; take it out, or remove {NAME} if you put it there on purpose")
+            faults.add(str(file), 0, f"was not gathered; take it out, or {YOUR_OWN} if you put it there on purpose")
     for source in missing:
         lost = [*source.tables, *(f"settings of {service}" for service in source.settings_of)]
         faults.note(

@@ -14,6 +14,8 @@ from typing import Any
 
 from ... import __version__
 from ..binary import LARGEST_TABLE, open_file
+from ..faults import UsherError
+from ..write import whole_bytes
 
 SWITCH = "USHER_GATE_PARSED"
 WORTH_BYTES = 4 << 20  # smaller ones are read as quickly
@@ -95,8 +97,7 @@ def keep_parsed(folder: Path, key: bytes, value: Any) -> None:
     from .frozen import CannotFreeze, freeze
 
     path = parsed_path(folder)
-    draft = path.with_name(f"{path.name}.{os.getpid()}")
-    with suppress(OSError, CannotFreeze, pa.ArrowException, UnicodeError):
+    with suppress(OSError, UsherError, CannotFreeze, pa.ArrowException, UnicodeError):
         told, buffers = freeze(value)
         arrays = [_cell(pa.py_buffer(each)) for each in (told, *buffers)]
         batch = pa.record_batch(arrays, names=[f"c{number}" for number in range(len(arrays))])
@@ -104,14 +105,9 @@ def keep_parsed(folder: Path, key: bytes, value: Any) -> None:
         with pa.ipc.new_file(sink, batch.schema) as writer:
             writer.write_batch(batch)
         body = sink.getvalue()
-        try:
-            handle = os.open(draft, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
-            with os.fdopen(handle, "wb") as stream:
-                stream.write(_head(key, body))
-                stream.write(body)
-            draft.replace(path)
-        finally:
-            draft.unlink(missing_ok=True)
+        with whole_bytes(path, private=True) as stream:
+            stream.write(_head(key, body))
+            stream.write(body)
 
 
 def _head(key: bytes, body: Any) -> bytes:

@@ -1,4 +1,4 @@
-"""Cells that a spreadsheet leaves as they are."""
+"""Text that is safe to open: cells that a spreadsheet leaves as they are, and control characters that are shown and not obeyed."""
 
 from __future__ import annotations
 
@@ -6,11 +6,36 @@ import re
 
 _ALTERED = re.compile(r"[-+]?[\d.,:/ ]*[\d%]|[\d.,]+[eE][-+]?\d+|true|false|wahr|falsch|vrai|faux", re.IGNORECASE)
 _PLAIN = re.compile(r"\d{4}-\d\d-\d\d|0|[1-9]\d{0,14}")
+# A spreadsheet that is told another separator begins a cell after each of these.
+_FORMULA_INSIDE = re.compile(r"([;|\t\r\n] *)(?=[=+\-@])")
+_QUOTED_INSIDE = re.compile(r"([;|\t\r\n] *)(?=[=+\-@'])")
+_UNQUOTED_INSIDE = re.compile(r"([;|\t\r\n] *)'(?=[=+\-@'])")
+# C0, DEL, C1, and the controls of bidirectional text (Unicode UAX #9, table of explicit formatting characters).
+CONTROLS = "\\x00-\\x1f\\x7f-\\x9f\\u061c\\u200e\\u200f\\u202a-\\u202e\\u2066-\\u2069"
+_CONTROL = re.compile(f"[{CONTROLS}]")
+_RAW_IN_JSON = re.compile(f"(?![\\x00-\\x1f])[{CONTROLS}]")
+
+
+def visible(text: str) -> str:
+    """The text with each control character as its number, such as `<U+001B>`."""
+    return text if text.isprintable() else _CONTROL.sub(lambda found: f"<U+{ord(found[0]):04X}>", text)
+
+
+def escaped(text: str) -> str:
+    """A JSON text with the control characters that JSON may hold raw (DEL, C1, bidirectional controls) as escapes."""
+    return _RAW_IN_JSON.sub(lambda found: f"\\u{ord(found[0]):04x}", text)
+
+
+def header_text(text: str) -> str:
+    """The text as one line without control characters, as the header of a message may have it."""
+    return " ".join(_CONTROL.sub(" ", text).split())
 
 
 def for_spreadsheet(text: str) -> str:
-    """The text as a cell that no spreadsheet takes for a formula: such a one gets an apostrophe in front."""
-    return "'" + text if text.lstrip(" \t\r\n")[:1] in ("=", "+", "-", "@") or text[:1] in ("\t", "\r", "\n") else text
+    """The text as a cell that no spreadsheet takes for a formula, whatever separator it is told: each formula sign that a cell could
+    begin with gets an apostrophe in front. Control characters are shown by their numbers."""
+    text = visible(text)
+    return ("'" if _begins_formula(text) else "") + _FORMULA_INSIDE.sub(r"\1'", text)
 
 
 def for_round_trip(text: str) -> str:
@@ -18,9 +43,14 @@ def for_round_trip(text: str) -> str:
     time, a truth): such a one gets an apostrophe in front, and one that begins with an apostrophe another."""
     bare = text.strip()
     risky = bool(bare) and bool(_ALTERED.fullmatch(bare)) and not _PLAIN.fullmatch(bare)
-    return "'" + text if text[:1] == "'" or risky or for_spreadsheet(text) != text else text
+    marked = risky or text[:1] == "'" or _begins_formula(text)
+    return ("'" if marked else "") + _QUOTED_INSIDE.sub(r"\1'", text)
 
 
 def from_round_trip(text: str) -> str:
     """A cell as it was before `for_round_trip`."""
-    return text[1:] if text[:1] == "'" else text
+    return _UNQUOTED_INSIDE.sub(r"\1", text[1:] if text[:1] == "'" else text)
+
+
+def _begins_formula(text: str) -> bool:
+    return text.lstrip(" \t\r\n")[:1] in ("=", "+", "-", "@") or text[:1] in ("\t", "\r", "\n")

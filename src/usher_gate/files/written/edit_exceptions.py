@@ -13,9 +13,10 @@ from ...core.organisation.snapshot import Snapshot
 from ...core.verdicts.rules import Baseline
 from ...core.words.faults import Fault, Faults, nearest, quoted
 from ...core.words.record import record
-from ..faults import BadInput, stop_if_any
-from ..write import whole_file
-from ..yamltree import Cursor, read_yaml
+from ..binary import LARGEST_WRITTEN, read_bytes
+from ..faults import BadInput, UsherError, stop_if_any
+from ..write import only_writer, whole_bytes
+from ..yamltree import Cursor, form_of, parse_yaml
 from .exceptions import read_exceptions
 
 EMPTY = "usher-gate: exceptions/1\nexceptions:\n"
@@ -60,11 +61,19 @@ def _words(texts: Sequence[str]) -> str:
 
 
 def add_exception(path: Path, draft: Draft, baseline: Baseline, snapshot: Snapshot) -> None:
-    """Adds one at the end of the file, which is made if there is none; raises BadInput, and changes nothing, if it is not whole."""
-    text = path.read_bytes().decode("utf-8-sig") if path.exists() else EMPTY
-    lines = text.splitlines(keepends=True)
-    if path.exists():
-        entries = _entries(path)
+    """Adds one at the end of the file, which is made if there is none; raises BadInput, and changes nothing, if it is not whole.
+
+    Two calls at once add both of theirs, one after the other. Raises UsherError where the file is changed otherwise meanwhile.
+    """
+    with only_writer(path):
+        before = _bytes(path)
+        _add(path, before, draft, baseline, snapshot)
+
+
+def _add(path: Path, before: bytes | None, draft: Draft, baseline: Baseline, snapshot: Snapshot) -> None:
+    entries = None if before is None else _entries(path, before)  # what is no UTF-8 is named there
+    lines = (EMPTY if before is None else before.decode("utf-8-sig")).splitlines(keepends=True)
+    if entries is not None:
         if entries.empty or (entries.is_list and not entries.items()):
             lines = _opened(lines, entries)
             place, indent = entries.line, "  "
@@ -85,12 +94,21 @@ def add_exception(path: Path, draft: Draft, baseline: Baseline, snapshot: Snapsh
         place, indent = len(lines), "  "
     if place > 0 and lines[place - 1 : place] and not lines[place - 1].endswith("\n"):
         lines[place - 1] += "\n"
-    _replace(path, "".join([*lines[:place], *draft.lines(indent), *lines[place:]]), baseline, snapshot)
+    _replace(path, before, "".join([*lines[:place], *draft.lines(indent), *lines[place:]]), baseline, snapshot)
 
 
 def end_exception(path: Path, name: str, day: date, baseline: Baseline, snapshot: Snapshot) -> None:
-    """Makes `day` the last day of an exception; raises BadInput, and changes nothing, if there is no such exception."""
-    entries = _entries(path)
+    """Makes `day` the last day of an exception; raises BadInput, and changes nothing, if there is no such exception, and UsherError as
+    `add_exception`."""
+    with only_writer(path):
+        before = _bytes(path)
+        if before is None:
+            raise BadInput([Fault(str(path), 0, "does not exist; name the file that has the exception")])
+        _end(path, before, name, day, baseline, snapshot)
+
+
+def _end(path: Path, before: bytes, name: str, day: date, baseline: Baseline, snapshot: Snapshot) -> None:
+    entries = _entries(path, before)
     found: dict[str, Cursor] = {}
     for item in entries.items():
         fields = item.entries()
@@ -99,15 +117,23 @@ def end_exception(path: Path, name: str, day: date, baseline: Baseline, snapshot
     if name not in found:
         raise BadInput([Fault(str(path), 0, f"there is no exception {quoted(name)}; {nearest(name, found)}")])
     start, end = found[name].node.start_mark, found[name].node.end_mark
-    lines = path.read_bytes().decode("utf-8-sig").splitlines(keepends=True)
+    lines = before.decode("utf-8-sig").splitlines(keepends=True)
     line = lines[start.line]
     lines[start.line] = line[: start.column] + day.isoformat() + line[end.column :]
-    _replace(path, "".join(lines), baseline, snapshot)
+    _replace(path, before, "".join(lines), baseline, snapshot)
 
 
-def _entries(path: Path) -> Cursor:
+def _bytes(path: Path) -> bytes | None:
+    """The file as it is; None where there is none."""
     faults = Faults()
-    top = read_yaml(path, str(path), "exceptions/1", faults)
+    found = read_bytes(path, str(path), faults, LARGEST_WRITTEN) if path.exists() else None
+    stop_if_any(faults)
+    return found
+
+
+def _entries(path: Path, data: bytes) -> Cursor:
+    faults = Faults()
+    top = form_of(parse_yaml(data, str(path), faults), "exceptions/1")
     entries = top.entries().get("exceptions") if top is not None else None
     stop_if_any(faults)
     if entries is None:
@@ -133,17 +159,16 @@ def _last_line(node: yaml.Node) -> int:
     return int(mark.line if mark.column or mark.line == node.start_mark.line else mark.line - 1)
 
 
-def _replace(path: Path, text: str, baseline: Baseline, snapshot: Snapshot) -> None:
-    """Puts the new text in place if it reads as a whole exceptions file."""
-    draft = path.with_name(f".{path.name}.draft")
-    try:
-        with whole_file(draft) as stream:
-            stream.write(text)
-        read_exceptions(draft, baseline, snapshot)
-    except BadInput as error:
-        raise BadInput(Fault(str(path), 0, f"would not be whole: {fault.message}") for fault in error.faults) from None
-    else:
-        with whole_file(path) as stream:
-            stream.write(text)
-    finally:
-        draft.unlink(missing_ok=True)
+def _replace(path: Path, before: bytes | None, text: str, baseline: Baseline, snapshot: Snapshot) -> None:
+    """Puts the new text in place if it reads as a whole exceptions file, and the file is still as it was read."""
+    with whole_bytes(path) as stream:
+        stream.write(text.encode("utf-8"))
+        stream.flush()
+        try:
+            read_exceptions(Path(stream.name), baseline, snapshot)
+        except BadInput as error:
+            raise BadInput(
+                Fault(str(path), 0, f"would not be whole: {fault.message}") for fault in error.faults
+            ) from None
+        if _bytes(path) != before:
+            raise UsherError(f"{path} was changed by another program meanwhile; nothing was written, try again")

@@ -4,34 +4,51 @@ from __future__ import annotations
 
 import csv
 from collections.abc import Sequence
+from email.headerregistry import Address
 from email.message import EmailMessage
 from email.policy import SMTP
 from pathlib import Path
 
-from ...core.words.faults import Fault
-from ..faults import BadInput
-from ..write import whole_file
+from ...core.words.addresses import is_address
+from ..write import new_file, whole_folder
+from .cells import for_spreadsheet, header_text, visible
 
 INDEX = "index.csv"
+NO_ADDRESS = "no address"
 
 
-def write_messages(folder: Path, drafts: Sequence[tuple[str, str, Sequence[str], Sequence[str]]]) -> None:
-    """Writes drafts (subject, text, logins, ids) into a folder that is not there yet, or empty; raises BadInput."""
-    if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
-        raise BadInput([Fault(str(folder), 0, "is there already; name a folder that is not, or an empty one")])
-    folder.mkdir(parents=True, exist_ok=True)
+def draft_message(subject: str, text: str, field: str, logins: Sequence[str]) -> EmailMessage:
+    """A message that is not sent yet. Logins that are no address are left out of its header `field` (To or Bcc)."""
+    message = EmailMessage(policy=SMTP.clone(utf8=True))
+    message["Subject"] = header_text(subject)
+    message[field] = [Address("", *login.rsplit("@", 1)) for login in logins if is_address(login)]
+    message["X-Unsent"] = "1"
+    message.set_content("\n".join(map(visible, text.split("\n"))))
+    return message
+
+
+def write_messages(folder: Path, drafts: Sequence[tuple[str, str, Sequence[str], Sequence[str]]]) -> list[str]:
+    """Writes drafts (subject, text, logins, ids) into a folder that is not there yet, or empty, whole or not at all.
+
+    Returns the logins that are no address: their rows in the index say so. Raises BadInput and CannotWrite as `whole_folder`.
+    """
     rows: list[tuple[str, str]] = []
-    for number, (subject, text, logins, ids) in enumerate(drafts, 1):
-        message = EmailMessage(policy=SMTP.clone(utf8=True))
-        message["Subject"] = " ".join(subject.split())
-        message["Bcc"] = ", ".join(login for login in logins if "@" in login)
-        message["X-Unsent"] = "1"
-        message.set_content(text)
-        name = f"notice-{number:03}.eml"
-        with whole_file(folder / name) as stream:
-            stream.write(message.as_bytes().decode("utf-8"))
-        rows += [(one, name) for one in ids]
-    with whole_file(folder / INDEX) as stream:
-        writer = csv.writer(stream, lineterminator="\n")
-        writer.writerow(("person", "file"))
-        writer.writerows(sorted(rows))
+    without: list[str] = []
+    with whole_folder(folder) as inside:
+        for number, (subject, text, logins, ids) in enumerate(drafts, 1):
+            name = f"notice-{number:03}.eml"
+            with new_file(inside / name) as stream:
+                stream.write(draft_message(subject, text, "Bcc", logins).as_bytes().decode("utf-8"))
+            rows += [(one, name if is_address(login) else NO_ADDRESS) for login, one in zip(logins, ids, strict=True)]
+            without += [login for login in logins if not is_address(login)]
+        with new_file(inside / INDEX) as stream:
+            writer = csv.writer(stream, lineterminator="\n")
+            writer.writerow(("person", "file"))
+            writer.writerows((for_spreadsheet(one), name) for one, name in sorted(rows))
+    return sorted(set(without))
+
+
+def no_address_note(logins: Sequence[str], what: str) -> str:
+    """A note that some people get no message, and `what` follows."""
+    shown = ", ".join(logins[:5]) + (f" and {len(logins) - 5} more" if len(logins) > 5 else "")
+    return f"no address: {shown} ({'this login is no' if len(logins) == 1 else 'these logins are no'} mail address); {what}"

@@ -16,12 +16,15 @@ from ...core.organisation.access_rules import AccessRule, Conditions, ResourceCh
 from ...core.organisation.build.table import Table
 from ...core.organisation.selector import Selector
 from ...core.organisation.snapshot import Snapshot
-from ...core.words.faults import Fault
 from ...core.words.times import rfc3339
 from ...core.words.vocabulary import CONDITION_WORDS
-from ..faults import BadInput
+from ..binary import LARGEST_LOG, open_file
+from ..snapshot.manifest import NAME as MANIFEST
+from ..snapshot.manifest import with_files
 from ..tables import FORMATS, IN_PIECES
-from ..write import whole_file
+from ..write import new_bytes, new_file, whole_folder
+
+RULES = "access-rules.yaml"
 
 
 def write_snapshot(
@@ -32,38 +35,62 @@ def write_snapshot(
     tables: Mapping[str, Table],
     changed: Mapping[str, Table],
 ) -> None:
-    """Writes the snapshot after changes into a folder that is not there yet, or empty. The manifest, which speaks of the files as they were
-    gathered, is left out."""
-    if into.exists() and (not into.is_dir() or any(into.iterdir())):
-        raise BadInput([Fault(str(into), 0, "is there already; name a folder that is not, or an empty one")])
-    into.mkdir(parents=True, exist_ok=True)
+    """Writes the snapshot after changes into a folder that is not there yet, or empty, whole or not at all. A manifest, of the files as they were
+    gathered, lists the new ones."""
+    with whole_folder(into) as inside:
+        _write_inside(inside, folder, before, after, tables, changed)
+
+
+def _write_inside(
+    into: Path,
+    folder: Path,
+    before: Snapshot,
+    after: Snapshot,
+    tables: Mapping[str, Table],
+    changed: Mapping[str, Table],
+) -> None:
     new = {name: table for name, table in changed.items() if tables.get(name) is not table}
+    default_in = "organisation.yaml" if after.second_factor_default != before.second_factor_default else ""
+    changed_rules = after.access_rules != before.access_rules
     for path in sorted(folder.iterdir()):
         if path.is_dir() and path.name in IN_PIECES and path.name not in new:
-            shutil.copytree(path, into / path.name)
-        elif path.is_file() and path.name != "manifest.json" and not (path.suffix in FORMATS and path.stem in new):
-            shutil.copyfile(path, into / path.name)
+            (into / path.name).mkdir(mode=0o700)
+            for piece in sorted(each for each in path.iterdir() if each.is_file()):
+                _copy(piece, into / path.name / piece.name)
+        elif path.is_file() and path.name != MANIFEST and not (path.suffix in FORMATS and path.stem in new):
+            if path.name != default_in and not (path.name == RULES and changed_rules):
+                _copy(path, into / path.name)
     for name, table in new.items():
-        with whole_file(into / f"{name}.csv") as stream:
+        with new_file(into / f"{name}.csv") as stream:
             writer = csv.writer(stream, lineterminator="\n")
             writer.writerow(table.columns)
             writer.writerows(zip(*(cells_of(table, column) for column in table.columns), strict=True))
-    if after.second_factor_default != before.second_factor_default:
-        _write_default(into / "organisation.yaml", after.second_factor_default)
-    if after.access_rules != before.access_rules:
+    if default_in:
+        with new_file(into / default_in) as stream:
+            stream.write(_with_default((folder / default_in).read_text("utf-8"), after.second_factor_default))
+    if changed_rules:
         rules = [rule_object(rule) for rule in after.access_rules or ()]
-        with whole_file(into / "access-rules.yaml") as stream:
+        with new_file(into / RULES) as stream:
             yaml.safe_dump(
                 {"usher-gate": "access-rules/1", "rules": rules}, stream, sort_keys=False, allow_unicode=True
             )
 
 
-def _write_default(path: Path, on: bool) -> None:
-    text, word = path.read_text("utf-8"), "on" if on else "off"
+    if (folder / MANIFEST).is_file():
+        with new_file(into / MANIFEST) as stream:
+            stream.write(with_files((folder / MANIFEST).read_text("utf-8"), into))
+
+
+def _copy(path: Path, to: Path) -> None:
+    with open_file(path, LARGEST_LOG) as source, new_bytes(to) as stream:
+        shutil.copyfileobj(source, stream, 1 << 20)
+
+
+def _with_default(text: str, on: bool) -> str:
+    word = "on" if on else "off"
     line = f'second_factor_default: "{word}"'
     found = re.subn(r"(?m)^second_factor_default\s*:.*$", line, text)
-    with whole_file(path) as stream:
-        stream.write(found[0] if found[1] else f"{text.rstrip()}\n{line}\n")
+    return found[0] if found[1] else f"{text.rstrip()}\n{line}\n"
 
 
 def rule_object(rule: AccessRule) -> dict[str, Any]:

@@ -13,8 +13,6 @@ import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, timedelta
-from email.message import EmailMessage
-from email.policy import SMTP
 from pathlib import Path
 from typing import Any
 
@@ -23,12 +21,14 @@ from ...core.guests.deciding import DECISIONS, Answer, Row
 from ...core.guests.policy import DAYS, END, KEEP, Policy
 from ...core.organisation.columns import MISSING
 from ...core.organisation.snapshot import Snapshot
+from ...core.words.addresses import is_address
 from ...core.words.faults import Fault, Faults, nearest, quoted
 from ...core.words.record import record
 from ..binary import LARGEST_WRITTEN, read_bytes
 from ..faults import BadInput, stop_if_any
-from ..write import whole_file
-from .cells import for_round_trip, from_round_trip
+from ..write import new_file, whole_folder
+from .cells import escaped, for_round_trip, from_round_trip, visible
+from .messages import draft_message
 
 REVIEW = "review.json"
 FORM = "asked/1"
@@ -37,62 +37,64 @@ _SEPARATORS = (",", ";", "\t", "|")
 
 @record
 class Sent:
-    """What was written: the review's name, the due day, the worksheets with who is asked (numbers) and how many rows each has."""
+    """What was written: the review's name, the due day, the worksheets with who is asked (numbers) and how many rows each has; and the
+    logins of those who are asked that are no address, so that no message was drafted."""
 
     id: str
     due: date
     sheets: tuple[tuple[str, int, int], ...]
+    without_address: tuple[str, ...]
 
 
 def write_worksheets(folder: Path, snapshot: Snapshot, policy: Policy, questions: Sequence[Question], on: date) -> Sent:
-    """Writes a worksheet and the draft of a message for each reviewer, and review.json, into a folder that is not there yet or is empty;
-    raises BadInput."""
-    if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
-        raise BadInput([Fault(str(folder), 0, "is there already; name a folder that is not, or an empty one")])
-    folder.mkdir(parents=True, exist_ok=True)
+    """Writes a worksheet and the draft of a message for each reviewer, and review.json, into a folder that is not there yet or is empty,
+    whole or not at all; a reviewer whose login is no address gets no draft. Raises BadInput and CannotWrite as `whole_folder`."""
     due = on + timedelta(days=policy.answer_within_days)
     name = review_id(snapshot, due.isoformat(), questions)
     by_reviewer: dict[int, list[Question]] = {}
     for question in questions:
         if question.reviewer != MISSING:
             by_reviewer.setdefault(question.reviewer, []).append(question)
-    sheets, reviewers = [], []
-    for number, (reviewer, mine) in enumerate(by_reviewer.items(), 1):
-        one, login = _of(snapshot, reviewer)
-        stem = f"{number:03}-{re.sub(r'[^A-Za-z0-9._-]', '_', one)[:60]}"
-        text = _sheet(name, mine)
-        with whole_file(folder / f"{stem}.csv") as stream:
-            stream.write(text)
-        with whole_file(folder / f"{stem}.eml") as stream:
-            stream.write(_message(snapshot, name, due, policy, login, f"{stem}.csv", text, mine).decode("utf-8"))
-        rows = [
-            {
-                "guest": question.cells[0],
-                "place": question.place,
-                "through": question.through,
-                "sha256": digest((name, *question.cells)),
-            }
-            for question in mine
-        ]
-        together = digest([row["sha256"] for row in rows])
-        reviewers.append({"id": one, "login": login, "worksheet": f"{stem}.csv", "sha256": together, "rows": rows})
-        sheets.append((f"{stem}.csv", reviewer, len(mine)))
-    nobody = sorted({question.cells[0] for question in questions if question.reviewer == MISSING})
-    said = {
-        "usher-gate": FORM,
-        "id": name,
-        "organisation": snapshot.name,
-        "taken_at": snapshot.taken_text,
-        "asked_on": on.isoformat(),
-        "due": due.isoformat(),
-        "policy": _policy(policy, snapshot),
-        "reviewers": reviewers,
-        "nobody_to_ask": nobody,
-    }
-    with whole_file(folder / REVIEW) as stream:
-        json.dump(said, stream, indent=1, ensure_ascii=False)
-        stream.write("\n")
-    return Sent(name, due, tuple(sheets))
+    sheets, reviewers, without = [], [], []
+    with whole_folder(folder) as inside:
+        for number, (reviewer, mine) in enumerate(by_reviewer.items(), 1):
+            one, login = _of(snapshot, reviewer)
+            stem = f"{number:03}-{re.sub(r'[^A-Za-z0-9._-]', '_', one)[:60]}"
+            text = _sheet(name, mine)
+            with new_file(inside / f"{stem}.csv") as stream:
+                stream.write(text)
+            if is_address(login):
+                with new_file(inside / f"{stem}.eml") as stream:
+                    stream.write(_message(snapshot, name, due, policy, login, f"{stem}.csv", text, mine).decode("utf-8"))
+            else:
+                without.append(login)
+            rows = [
+                {
+                    "guest": question.cells[0],
+                    "place": question.place,
+                    "through": question.through,
+                    "sha256": digest((name, *map(visible, question.cells))),
+                }
+                for question in mine
+            ]
+            together = digest([row["sha256"] for row in rows])
+            reviewers.append({"id": one, "login": login, "worksheet": f"{stem}.csv", "sha256": together, "rows": rows})
+            sheets.append((f"{stem}.csv", reviewer, len(mine)))
+        nobody = sorted({question.cells[0] for question in questions if question.reviewer == MISSING})
+        said = {
+            "usher-gate": FORM,
+            "id": name,
+            "organisation": snapshot.name,
+            "taken_at": snapshot.taken_text,
+            "asked_on": on.isoformat(),
+            "due": due.isoformat(),
+            "policy": _policy(policy, snapshot),
+            "reviewers": reviewers,
+            "nobody_to_ask": nobody,
+        }
+        with new_file(inside / REVIEW) as stream:
+            stream.write(escaped(json.dumps(said, indent=1, ensure_ascii=False)) + "\n")
+    return Sent(name, due, tuple(sheets), tuple(without))
 
 
 def _of(snapshot: Snapshot, person: int) -> tuple[str, str]:
@@ -112,7 +114,7 @@ def _sheet(name: str, questions: Sequence[Question]) -> str:
     writer = csv.writer(out, lineterminator="\r\n")
     writer.writerow((*ASKED, *ANSWERED))
     for question in questions:
-        writer.writerow([*map(for_round_trip, (name, *question.cells)), *("" for _ in ANSWERED)])
+        writer.writerow([*map(for_round_trip, (name, *map(visible, question.cells))), *("" for _ in ANSWERED)])
     return "\ufeff" + out.getvalue()
 
 
@@ -128,11 +130,8 @@ def _message(
 ) -> bytes:
     guests = len({question.guest for question in questions})
     silence = "they end" if policy.on_silence == END else "they stay"
-    message = EmailMessage(policy=SMTP.clone(utf8=True))
-    message["Subject"] = f"{snapshot.name}: do these guests still need access?"
-    message["To"] = login if "@" in login else ""
-    message["X-Unsent"] = "1"
-    message.set_content(
+    message = draft_message(
+        f"{snapshot.name}: do these guests still need access?",
         f"""Somebody has to say whether guests of {snapshot.name} still need their access, and for {guests} of them that is you.
 
 Please open the attached worksheet, and write in each row, in the column decision:
@@ -145,7 +144,9 @@ Change nothing else, save it in whatever form your program likes best, and send 
 Of what nobody has answered by the end of that day we have agreed beforehand: {silence}.
 
 This is the review {name}.
-"""
+""",
+        "To",
+        (login,),
     )
     message.add_attachment(text.encode("utf-8"), maintype="text", subtype="csv", filename=file)
     return message.as_bytes()
@@ -236,8 +237,9 @@ def _known(path: Path, data: Mapping[str, Any], snapshot: Snapshot, faults: Faul
         for reviewer in data["reviewers"]:
             keys = known.sheets.setdefault(str(reviewer["worksheet"]), [])
             for row in reviewer["rows"]:
-                key = str(row["guest"]), str(row["place"])
-                known.rows[key] = Row(*key, str(row["through"]), str(reviewer["id"])), str(row["sha256"])
+                asked = str(row["guest"]), str(row["place"])
+                key = visible(asked[0]), visible(asked[1])  # as the worksheet shows them
+                known.rows[key] = Row(*asked, str(row["through"]), str(reviewer["id"])), str(row["sha256"])
                 keys.append(key)
         policy, due = data["policy"], date.fromisoformat(str(data["due"]))
         taken, whose = str(data["taken_at"]), str(data["organisation"])

@@ -8,6 +8,7 @@ from functools import cached_property
 
 import numpy as np
 
+from ...words.addresses import misleading_logins
 from ...words.faults import Faults, quoted
 from ...words.record import record
 from ...words.vocabulary import MFA_WORDS, PERSON_KINDS, PROTECTION_WORDS
@@ -96,6 +97,8 @@ def build_people(table: Table, faults: Faults, cut: tuple[int, int] | None = Non
     order = ids.order()
     ids_once(table, faults, order, "account")
     _logins_once(table, faults)
+    if cut is None:
+        _note_misleading_logins(table, faults)
     active = flags(table, "active", True, faults)
     rows = np.arange(table.rows) if order is None else order
     kept = rows if active is None else rows[active[rows]]
@@ -192,6 +195,17 @@ def _logins_once(table: Table, faults: Faults) -> None:
             found += 1
             message = f"the login {quoted(login)} stands here and in {table.line(other)}; give each account a login of its own"
             table.fault(row, message, faults)
+
+
+def _note_misleading_logins(table: Table, faults: Faults) -> None:
+    """Notes the logins that look like addresses and are none: nobody can be written to there."""
+    column = table.columns["login"]
+    logins = column.texts().take(np.arange(len(column), dtype=np.int32))
+    wrong = misleading_logins([login for login in logins if login])
+    if wrong:
+        these = "1 login is no mail address" if len(wrong) == 1 else f"{len(wrong):,} logins are no mail addresses"
+        shown = ", ".join(quoted(login) for login in wrong[:3]) + (", …" if len(wrong) > 3 else "")
+        faults.note(f"{table.name}: {these}, so no message can be drafted: {shown}")
 
 
 def _units(unit: Coded, kept: Longs) -> tuple[Units, frozenset[str]]:
