@@ -114,7 +114,8 @@ def test_names_do_nothing_in_a_spreadsheet(tmp_path: Path, monkeypatch: pytest.M
                                             "snapshot/members.csv": "group,member\n", "exceptions.yaml": "usher-gate: exceptions/1\nexceptions: []\n"}))  # fmt: skip
     cells = [cell for row in csv.reader(io.StringIO(check("--format", "csv").out)) for cell in row]
     assert not [cell for cell in cells if cell.strip()[:1] in ("=", "+", "-", "@") or cell[:1] in ("\t", "\r")]
-    assert {f"'{name}" for name in HARMFUL} <= set(cells)
+    shown = [name.replace("\t", "<U+0009>").replace("\r", "<U+000D>").replace("\n", "<U+000A>") for name in HARMFUL]
+    assert {name if name[:1] == "<" else f"'{name}" for name in shown} <= set(cells)
 
 
 def test_names_do_nothing_in_a_terminal(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -196,7 +197,7 @@ def test_a_bug_is_told_in_one_line_with_the_place_of_its_traceback(
     done = check()
     assert done.status == 2
     place = Path(done.err.rpartition(" ")[2].strip())
-    assert done.err == f"usher-gate: error: this is a bug in usher-gate; what it was doing stands in {place}\n"
+    assert done.err == f"usher-gate: error: this is a bug in usher-gate; the place in its code is written in {place}\n"
     assert "builtins.ZeroDivisionError" in place.read_text()
     assert "made up" not in place.read_text()
     place.unlink()

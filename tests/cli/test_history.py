@@ -288,9 +288,13 @@ UNUSABLE = [
     (_newer, "", "was written by a newer usher-gate (version 0009)"),
     (_of_somebody_else, "", "holds something else, no history"),
     (_without_a_table, "", "lacks its table counts"),
-    (lambda place: place.write_text("a letter"), "", "cannot be used (file is not a database)"),
-    (None, "sqlite:///nowhere/history.db", "cannot be used (unable to open database file)"),
-    (None, "sqlite:///file:history.db?mode=ro&uri=true", "cannot be used (attempt to write a readonly database)"),
+    (lambda place: place.write_text("a letter"), "", "is damaged: file is not a database"),
+    (None, "sqlite:///nowhere/history.db", "cannot be written (No such file or directory)"),
+    (
+        None,
+        "sqlite:///file:history.db?mode=ro&uri=true",
+        "cannot write file:history.db: it or its folder may only be read",
+    ),
     (None, "postgresql+psycopg://keeper@127.0.0.1:1/gate", "cannot be used (connection failed"),
 ]
 
@@ -316,7 +320,7 @@ def test_where_keeping_fails_the_answer_is_shown_all_the_same(
     (line,) = [line for line in kept.err.splitlines() if "error" in line]
     assert line.startswith("usher-gate: error: the check is not kept: ") and said in line
     assert (where / "history.db").read_bytes() == before
-    if "readonly" not in said:  # who only reads is not hindered by that
+    if "only be read" not in said:  # who only reads is not hindered by that
         read = call("history", cwd=where)
         assert read.status == 2 and len(read.err.splitlines()) == 1
 

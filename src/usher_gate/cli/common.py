@@ -28,6 +28,7 @@ if TYPE_CHECKING:
     from ..engine.checking import ToCheck
     from ..engine.interface import Crew
     from ..engine.job import Job
+    from ..engine.settings import ClusterSettings
     from ..files.snapshot.folder import Read
     from ..outputs.look import Look
 
@@ -129,17 +130,15 @@ def add_scheduler(parser: argparse.ArgumentParser) -> None:
         "--scheduler",
         type=address,
         metavar="ADDRESS",
-        help="share the work among the workers of a Dask scheduler (tcp://HOST:8786), or of local:N processes; none: do it here",
+        help="share the work among the workers of a Dask scheduler (tls://HOST:8786), or of local:N processes; none: do it here",
     )
 
 
-def scheduler_for(arguments: argparse.Namespace) -> str | None:
+def scheduler_for(arguments: argparse.Namespace) -> ClusterSettings | None:
     """The scheduler that the call or the working folder names; None for none."""
-    from ..engine.settings import NOT_AT_ALL, scheduler_of
+    from ..engine.settings import cluster_settings
 
-    if arguments.scheduler is None:
-        return scheduler_of(Path())
-    return None if arguments.scheduler == NOT_AT_ALL else str(arguments.scheduler)
+    return cluster_settings(Path(), arguments.scheduler)
 
 
 def job_for(arguments: argparse.Namespace, kind: str) -> Job:
@@ -222,27 +221,27 @@ def judged(arguments: argparse.Namespace, inputs: Inputs, chosen: Narrowing) -> 
     from ..engine.processes import LARGE, LARGE_WORK, at_hand
 
     whole, size = (inputs.snapshot, inputs.baseline, inputs.exceptions), len(inputs.snapshot.people)
-    address = scheduler_for(arguments)
+    cluster = scheduler_for(arguments)
     many = sum(rule.subject == "people" for rule, _ in asked(*whole, chosen, set()))
-    if address is None and (size < LARGE or size * many < LARGE_WORK or at_hand() < 2):
+    if cluster is None and (size < LARGE or size * many < LARGE_WORK or at_hand() < 2):
         with working("judging") as progress:
             return check(*whole, chosen, progress)
     from ..engine.checking import shared_by, to_check
 
     held = to_check(*whole)
-    with working("judging") as progress, _crew(arguments, address, held) as crew:
+    with working("judging") as progress, _crew(arguments, cluster, held) as crew:
         return check(*whole, chosen, progress, shared_by(crew))
 
 
-def _crew(arguments: argparse.Namespace, address: str | None, held: ToCheck) -> Crew:
-    if address is None:
+def _crew(arguments: argparse.Namespace, cluster: ClusterSettings | None, held: ToCheck) -> Crew:
+    if cluster is None:
         from ..engine.processes import Processes, at_hand
 
         return Processes(held, at_hand())
     from ..engine.cluster import Cluster
     from ..engine.job import CHECK
 
-    return Cluster(address, job_for(arguments, CHECK))
+    return Cluster(cluster, job_for(arguments, CHECK))
 
 
 def narrowing(arguments: argparse.Namespace, snapshot: Snapshot, baseline: Baseline) -> Narrowing:

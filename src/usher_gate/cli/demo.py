@@ -50,11 +50,10 @@ def run(arguments: argparse.Namespace) -> int:
     from ..outputs.safe import for_terminal
 
     folder: Path = arguments.folder
-    if folder.exists() and (not folder.is_dir() or any(folder.iterdir())):
-        if not (arguments.fresh and _is_demo(folder)):
-            raise UsherError(
-                f"{quoted(str(folder))} is there already; name a new folder{', or write --fresh' if _is_demo(folder) else ''}"
-            )
+    in_the_way = folder.exists() and (not folder.is_dir() or any(folder.iterdir()))
+    if in_the_way and not (arguments.fresh and _is_demo(folder)):
+        or_fresh = ", or write --fresh" if _is_demo(folder) else ""
+        raise UsherError(f"{quoted(str(folder))} is there already; name a new folder{or_fresh}")
     with whole_folder(folder, private=False, replace=arguments.fresh) as inside:
         write_files(inside)
         unkept = keep_weeks(inside)

@@ -72,7 +72,7 @@ def run(arguments: argparse.Namespace) -> int:
     from .keeping import open_store
 
     store = open_store()
-    checks = store.checks() if store.there else []
+    checks = store.checks(as_they_are=arguments.verify) if store.there else []
     if not checks:
         raise UsherError(f"there is no history yet in {store.shown}; keep a check with: usher-gate check --keep")
     if arguments.verify:
@@ -254,7 +254,7 @@ def _then(word: str, checks: list[Check]) -> Check:
             if check.number == int(word[1:]):
                 return check
         raise UsherError(f"there is no check {word}; there are #{checks[0].number} to #{checks[-1].number}")
-    if word.isdigit() and len(word) < 6:
+    if word.isascii() and word.isdecimal() and len(word) < 6:
         if int(word) >= len(checks):
             raise UsherError(f"there are only {len(checks)} checks, so none was {word} before the last")
         return checks[len(checks) - 1 - int(word)]

@@ -131,8 +131,12 @@ def _failed(error: Exception) -> int:
     if isinstance(error, UsherError):
         say_error(str(error))
         return error.status
-    if isinstance(error, OSError) and isinstance(error.filename, str | bytes | os.PathLike):  # a file or a folder that may not be used
-        say_error(f"{os.fsdecode(error.filename)[:200]}: cannot be used ({error.strerror}); make it readable, or name another")
+    if isinstance(error, OSError) and isinstance(
+        error.filename, str | bytes | os.PathLike
+    ):  # a file or a folder that may not be used
+        say_error(
+            f"{os.fsdecode(error.filename)[:200]}: cannot be used ({error.strerror}); make it readable, or name another"
+        )
         return WRONG
     return _crashed(error)
 
@@ -145,12 +149,14 @@ def _crashed(error: BaseException) -> int:
     try:
         handle, name = tempfile.mkstemp(prefix="usher-gate-", suffix=".crash.txt")
         with os.fdopen(handle, "w") as stream:
-            stream.write(f"usher-gate {__version__}, Python {sys.version}\n{sys.argv[1] if sys.argv[1:2] else ''}\n\n{places}")
+            stream.write(
+                f"usher-gate {__version__}, Python {sys.version}\n{sys.argv[1] if sys.argv[1:2] else ''}\n\n{places}"
+            )
     except OSError:
         last = places.rstrip().rpartition("\n")[2].strip()
         say_error(f"this is a bug in usher-gate, and no file could be written that says more: {last}")
         return WRONG
-    say_error(f"this is a bug in usher-gate; {name} says what it was doing")
+    say_error(f"this is a bug in usher-gate; the place in its code is written in {name}")
     return WRONG
 
 
@@ -169,7 +175,9 @@ def _places(error: BaseException | None) -> str:
 
 def _replace_streams() -> None:
     """Standard streams whose errors have one meaning. A closed one is replaced, lest the next file that is opened be taken for it."""
-    for number, mode in enumerate((os.O_RDONLY, os.O_RDONLY, os.O_WRONLY)):  # what is written to the second one then fails
+    for number, mode in enumerate(
+        (os.O_RDONLY, os.O_RDONLY, os.O_WRONLY)
+    ):  # what is written to the second one then fails
         try:
             os.fstat(number)
         except OSError:

@@ -143,13 +143,13 @@ def _crew(arguments: argparse.Namespace, replay: Replay, files: Sequence[Place])
     from ..engine.processes import Processes, at_hand
     from ..engine.replaying import large
 
-    address = None if arguments.changes is not None else scheduler_for(arguments)
-    if address is None:
+    cluster = None if arguments.changes is not None else scheduler_for(arguments)
+    if cluster is None:
         return (lambda: Processes(replay, at_hand())) if at_hand() > 1 and large(files) else None
     from ..engine.cluster import Cluster
     from ..engine.job import REPLAY
 
-    return lambda: Cluster(address, job_for(arguments, REPLAY))
+    return lambda: Cluster(cluster, job_for(arguments, REPLAY))
 
 
 def _changed(arguments: argparse.Namespace) -> int:

@@ -149,14 +149,15 @@ def _plan(path: Path, inputs: Inputs) -> Plan:
 def _mended(path: Path, inputs: Inputs) -> Plan:
     import json
 
+    from ..files.binary import read_text
     from ..outputs.report.answer import Plan
 
     try:
-        read = json.loads(path.read_text("utf-8"))
+        read = json.loads(read_text(path))
         form, taken, plan = read["usher-gate"], (read["organisation"], read["taken_at"]), read["plan"]
         first = f"{plan['edits']:,} edits end {plan['ended']:,} of {plan['drifting']:,} drifts: {plan['proof']}."
         lines = tuple(map(_edit_told, read["edits"]))
-    except (ValueError, KeyError, TypeError, AttributeError):
+    except (ValueError, KeyError, TypeError, AttributeError, RecursionError):
         raise UsherError(f"{path}:1: is no plan; write one with: usher-gate mend --format json --out {path}") from None
     if form != "mending/1":
         raise UsherError(f"{path}:1: is of the form {quoted(str(form))}, not mending/1; write one with usher-gate mend")

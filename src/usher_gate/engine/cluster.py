@@ -15,11 +15,10 @@ from typing import Any
 
 from ..core.words.faults import Fault
 from ..files.faults import BadInput, UsherError
-from . import undisturbed
 from .interface import Crew, EngineFailed, Tell, Work
 from .job import Job
 from .remote import DONE, do, forget
-from .settings import LOCAL
+from .settings import LOCAL, ClusterSettings
 
 _TRIES = 3
 _WAIT = 15  # seconds for a scheduler to answer, and for a first worker
@@ -42,9 +41,12 @@ class Cluster(Crew):
 
     shares_each = 3  # what one that dies has not told yet is done again
 
-    def __init__(self, address: str, job: Job) -> None:
+    def __init__(self, settings: ClusterSettings, job: Job) -> None:
         try:
-            from distributed import Client, LocalCluster
+            from distributed import Client
+            from distributed.security import Security
+
+            from .local import start
         except ImportError:
             raise UsherError(
                 "a scheduler needs Dask distributed; install it with: pip install 'usher-gate[cluster]'"
@@ -55,19 +57,21 @@ class Cluster(Crew):
         self._client: Any = None
         self._logged = logging.root.manager.disable
         logging.disable(logging.CRITICAL)  # the engine logs with tracebacks what we say in a line
-        self._shown, here = address, LOCAL.fullmatch(address)
+        self._shown = address = settings.scheduler
+        here = LOCAL.fullmatch(address)
+        security = None
+        if not here and settings.has_credentials:
+            security = Security(
+                tls_ca_file=settings.ca,
+                tls_client_cert=settings.cert,
+                tls_client_key=settings.key,
+                require_encryption=True,
+            )
         try:
             if here:
                 with _undisturbed():
-                    self._local = LocalCluster(
-                        n_workers=int(here[1]),
-                        threads_per_worker=1,
-                        processes=True,
-                        dashboard_address="127.0.0.1:0",
-                        silence_logs=logging.CRITICAL,
-                        preload=undisturbed.__name__,
-                    )
-            self._client = Client(self._local or address, timeout=_WAIT, set_as_default=False)
+                    self._local = start(int(here[1]), logging.CRITICAL)
+            self._client = Client(self._local or address, timeout=_WAIT, set_as_default=False, security=security)
             self._client.wait_for_workers(int(here[1]) if here else 1, timeout=_WAIT * 4 if here else _WAIT)
             self.size = max(sum(self._client.nthreads().values()), 1)
             self._same_program()

@@ -5,15 +5,18 @@ A pipe or a device where a file is due would be waited for, or read, without an 
 
 from __future__ import annotations
 
+import io
 import os
 import stat
 from io import BufferedReader
 from pathlib import Path
+from typing import Any
 
 from ..core.words.faults import Fault, Faults
 from .faults import BadInput
 
 MIB = 1024 * 1024
+_BUFFER = 1 << 17
 LARGEST_WRITTEN = 8 * MIB  # of a file that people write
 LARGEST_TABLE = 8 * 1024 * MIB
 LARGEST_LOG = 1024 * 1024 * MIB  # a log is read as a stream
@@ -39,6 +42,26 @@ def problem_of(mode: int, size: int, largest: int) -> str | None:
     return None
 
 
+class _Raw(io.FileIO):
+    """An opened file whose errors in reading name it: a broken disk, or a file of the system's that cannot be read from its start."""
+
+    def __init__(self, shown: str, handle: int) -> None:
+        self._shown = shown
+        super().__init__(handle, "r")
+
+    def readinto(self, buffer: Any) -> int | None:
+        try:
+            return super().readinto(buffer)
+        except OSError as error:
+            raise BadInput([Fault(self._shown, 0, unreadable(error))]) from None
+
+    def readall(self) -> bytes:
+        try:
+            return super().readall()
+        except OSError as error:
+            raise BadInput([Fault(self._shown, 0, unreadable(error))]) from None
+
+
 def limit(largest: int) -> int:
     """The limit that counts, in bytes: what the environment sets, else `largest`."""
     said = os.environ.get(LIMIT, "")
@@ -46,7 +69,7 @@ def limit(largest: int) -> int:
 
 
 def open_file(path: Path, largest: int, shown: str = "") -> BufferedReader:
-    """A regular file, opened to be read; raises BadInput with one line."""
+    """A regular file, opened to be read; raises BadInput with one line, later too, where it cannot be read any further."""
     try:
         handle = os.open(
             path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC
@@ -58,7 +81,7 @@ def open_file(path: Path, largest: int, shown: str = "") -> BufferedReader:
     if problem is not None:
         os.close(handle)
         raise BadInput([Fault(shown or str(path), 0, problem)])
-    return os.fdopen(handle, "rb")
+    return io.BufferedReader(_Raw(shown or str(path), handle), _BUFFER)
 
 
 def check_file(path: Path, largest: int, shown: str = "") -> None:
@@ -75,6 +98,17 @@ def unreadable(error: OSError | ValueError) -> str:
     return "is no name of a file (it holds a NUL byte); name another"
 
 
+def read_text(path: Path, largest: int = LARGEST_WRITTEN) -> str:
+    """A UTF-8 text, a mark of the byte order left out; raises BadInput."""
+    with open_file(path, largest) as stream:
+        data = stream.read()
+    try:
+        return data.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        line = data.count(b"\n", 0, error.start) + 1
+        raise BadInput([Fault(str(path), line, "is not UTF-8 text; save it as UTF-8")]) from None
+
+
 def read_bytes(path: Path, shown: str, faults: Faults, largest: int) -> bytes | None:
     """A file's bytes; None, with a fault, where there is none to read or it is too large."""
     try:
@@ -82,6 +116,4 @@ def read_bytes(path: Path, shown: str, faults: Faults, largest: int) -> bytes | 
             return stream.read()
     except BadInput as error:
         faults.found += error.faults
-    except OSError as error:
-        faults.add(shown, 0, unreadable(error))
     return None

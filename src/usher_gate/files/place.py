@@ -110,6 +110,19 @@ class Url:
 
 
 Place: TypeAlias = Path | Url
+_SECRET_KEY = re.compile(
+    r"pass(word|wd|phrase)?|pwd|secret|.*(password|passwd|token|secret|credential|signature)|(.*[_.-])?(api|access|account)?[_.-]?key|sig",
+    re.IGNORECASE,
+)
+
+
+def secret_in_query(url: str) -> str:
+    """The name of the first parameter of a URL's query that holds a password, a token or a key; "" for none."""
+    from urllib.parse import parse_qsl
+
+    query = url.partition("?")[2].partition("#")[0]
+    names = [name for name, _ in parse_qsl(query.replace(";", "&"), keep_blank_values=True)]
+    return next((name for name in names if _SECRET_KEY.fullmatch(name)), "")
 
 
 def place(text: str) -> Place:
@@ -119,6 +132,10 @@ def place(text: str) -> Place:
     if "@" in text.partition("://")[2].partition("/")[0]:
         raise UsherError(
             f"the URL of {text.rpartition('@')[2][:60]} holds a name or a password; leave it out, the store reads it from the environment"
+        )
+    if name := secret_in_query(text):
+        raise UsherError(
+            f"the URL {text.partition('?')[0][:60]} holds a secret ({name}); leave it out, the store reads it from the environment"
         )
     return Url(text)
 

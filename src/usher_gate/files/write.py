@@ -34,7 +34,16 @@ _LOCK_SECONDS = 10.0
 _BUFFER = 1 << 17
 # What the call itself got wrong; everything else is the machine's fault.
 _WRONG_CALL = frozenset(
-    {errno.ENOENT, errno.ENOTDIR, errno.EISDIR, errno.EACCES, errno.EPERM, errno.ENAMETOOLONG, errno.ELOOP, errno.EINVAL}
+    {
+        errno.ENOENT,
+        errno.ENOTDIR,
+        errno.EISDIR,
+        errno.EACCES,
+        errno.EPERM,
+        errno.ENAMETOOLONG,
+        errno.ELOOP,
+        errno.EINVAL,
+    }
 )
 
 
@@ -75,7 +84,9 @@ class _Raw(io.FileIO):
 
 def standard_output() -> TextIO:
     """Standard output as a text stream; where it cannot be written to, that raises CannotWrite."""
-    return io.TextIOWrapper(io.BufferedWriter(_Raw(STANDARD_OUTPUT, 1)), "utf-8", "backslashreplace", line_buffering=os.isatty(1))
+    return io.TextIOWrapper(
+        io.BufferedWriter(_Raw(STANDARD_OUTPUT, 1)), "utf-8", "backslashreplace", line_buffering=os.isatty(1)
+    )
 
 
 @contextmanager
@@ -338,13 +349,19 @@ def write_target(path: Path) -> Path:
         links += 1
         if links > _MOST_LINKS:
             raise OSError(errno.ELOOP, os.strerror(errno.ELOOP))
-        leads = os.readlink(step)
+        leads = str(step.readlink())
         if not _is_trusted(found, here):
             raise BadInput(
-                [Fault(str(path), 0, f"{step} is a link of another user, and leads to {leads}; remove it, or name another file")]
+                [
+                    Fault(
+                        str(path),
+                        0,
+                        f"{step} is a link of another user, and leads to {leads}; remove it, or name another file",
+                    )
+                ]
             )
         with suppress(OSError):
-            if not pending and not stat.S_ISREG(kind := os.stat(step).st_mode) and not stat.S_ISDIR(kind):
+            if not pending and not stat.S_ISREG(kind := step.stat().st_mode) and not stat.S_ISDIR(kind):
                 return step
         aim = PurePosixPath(leads)
         if aim.is_absolute():
@@ -358,7 +375,7 @@ def _is_trusted(link: os.stat_result, folder: Path) -> bool:
     mine = (0, os.geteuid())
     if link.st_uid in mine:
         return True
-    around = os.stat(folder)
+    around = folder.stat()
     return around.st_uid in mine and not around.st_mode & (stat.S_IWGRP | stat.S_IWOTH)
 
 

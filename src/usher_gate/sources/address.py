@@ -8,6 +8,7 @@ from urllib.parse import SplitResult, urlsplit
 from ..core.words.faults import quoted
 from ..core.words.record import record
 from ..files.faults import UsherError
+from ..files.place import secret_in_query
 
 _PORTS = {"http": 80, "https": 443, "ldap": 389, "ldaps": 636, "ldapi": 0}
 
@@ -55,6 +56,8 @@ def problem_of(text: str, schemes: tuple[str, ...]) -> str | None:
         return f"is of no known scheme; {right}"
     if "@" in parts.netloc:
         return "holds a user or a password; name them by their keys"
+    if secret_in_query(text):
+        return "holds a secret in its query; name it by its key (token, client_secret)"
     if not parts.hostname and parts.scheme != "ldapi":
         return f"names no server; {right}"
     if port == 0:
@@ -66,7 +69,7 @@ def address_of(text: str, schemes: tuple[str, ...] = ("http", "https")) -> Addre
     """The address in a text; raises UsherError."""
     problem = problem_of(text, schemes)
     if problem is not None:
-        raise UsherError(f"{quoted(text)} {problem}")
+        raise UsherError(f"{quoted(text.partition('?')[0])} {problem}")
     parts: SplitResult = urlsplit(text)
     return Address(text, parts.scheme, (parts.hostname or "").casefold(), parts.port or _PORTS[parts.scheme])
 

@@ -8,6 +8,16 @@ from typing import overload
 from .interface import Row
 
 
+def column_names(rows: Sequence[Row]) -> set[str]:
+    """The columns that some row has."""
+    return set(rows.cells) if isinstance(rows, Columns) else {column for row in rows for column in row}
+
+
+def column_cells(rows: Sequence[Row], name: str) -> list[str]:
+    """The cells of one column, "" where a row has none."""
+    return rows.column(name) if isinstance(rows, Columns) else [row.get(name, "") for row in rows]
+
+
 class Columns(Sequence[Row]):
     """The rows of one table by columns, all of one length; "" is an empty cell, and a column of nothing else is left out.
 

@@ -49,7 +49,7 @@ class Layout:
 def _time(text: str) -> str:
     """A GeneralizedTime (RFC 4517, 3.3.13) as RFC 3339; anything else as it is."""
     digits = text[:-1].partition(".")[0] if text.endswith("Z") else ""
-    if len(digits) == 14 and digits.isdigit():
+    if len(digits) == 14 and digits.isascii() and digits.isdecimal():
         return f"{digits[:4]}-{digits[4:6]}-{digits[6:8]}T{digits[8:10]}:{digits[10:12]}:{digits[12:]}Z"
     return text
 

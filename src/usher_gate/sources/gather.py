@@ -18,7 +18,8 @@ from ..files.faults import BadInput, CannotWrite, UsherError, stop_if_any
 from ..files.snapshot.manifest import FAILED_NAME, Missing
 from ..files.snapshot.services import ids_of
 from ..files.write import draft_folder, whole_file, writing
-from .interface import FAILED, Context, Gathered, Progress
+from .columns import column_cells, column_names
+from .interface import FAILED, Context, Gathered, Progress, SourceFailed
 from .join import Joined, join
 from .place import alone, build, prune, put_in_place
 from .secrets import Secrets
@@ -90,6 +91,8 @@ def gather(
                 lost.append(Missing(named.name, report.failed, tables, named.source.gives.services or ()))
         if lost:
             _refuse(lost, any(_gives_people(gathered) for _, gathered in found), partial)
+        for source, gathered in found:
+            _refuse_secrets(source, gathered, secrets)
         joined = join(found)
         missing = [_leave_out(source, joined, [gathered for _, gathered in found]) for source in lost]
         covered = _covered(settings.sources, reports, joined, found)
@@ -116,6 +119,23 @@ def gather(
     return Done(final, tuple(reports), tuple(notes), tuple(missing), pruned)
 
 
+def _refuse_secrets(source: str, gathered: Gathered, secrets: Secrets) -> None:
+    """Raises SourceFailed for a source that gives back a secret of this call: it would be written into the snapshot."""
+    for table, rows in sorted(gathered.tables.items()):
+        for column in sorted(column_names(rows)):
+            cells = column_cells(rows, column)
+            number = secrets.found_in(cells)
+            if number is not None:
+                key = next(
+                    (rows[number][name] for name in ("id", "login", "person", "group") if rows[number].get(name)), ""
+                )
+                raise SourceFailed(
+                    f"nothing was replaced: {source} gives a secret of this call as {table}.{column}"
+                    + (f" of {quoted(key)}" if key and secrets.found_in([key]) is None else "")
+                    + "; a server that repeats secrets must be mended, and the secret changed"
+                )
+
+
 @contextmanager
 def _draft(snapshots: Path, link: Path) -> Iterator[Path]:
     """A folder to build a snapshot in, which is gone afterwards unless it was renamed; errors name the snapshot that it was to be."""
@@ -137,7 +157,10 @@ def _remembered(snapshots: Path) -> Iterator[None]:
         yield
     except UsherError as error:
         said = {"at": datetime.now(UTC).isoformat(), "why": str(error).splitlines()[0]}
-        with suppress(UsherError), whole_file(path, private=True) as stream:  # on a full disk the first error is what counts
+        with (
+            suppress(UsherError),
+            whole_file(path, private=True) as stream,
+        ):  # on a full disk the first error is what counts
             stream.write(json.dumps(said) + "\n")
         raise
     with writing(path):

@@ -10,6 +10,7 @@ from ..files.faults import UsherError
 from .address import address_of
 from .entries import Entries, Layout, tables
 from .interface import Context, Gathered, Gives, SourceFailed
+from .tls import probe
 
 _PAGE = 500
 _MOST_PAGES = 100_000
@@ -55,7 +56,7 @@ class Ldap:
                 connection.unbind_ext_s()
         except ldap.LDAPError as error:
             raise SourceFailed(
-                context.secrets.hide(f"{self._binding.url}: {_words(ldap, error, self._binding)}")
+                context.secrets.hide(f"{self._binding.url}: {_words(ldap, error, self._binding, context)}")
             ) from None
 
     def _connect(self, ldap: Any, context: Context) -> Any:
@@ -132,13 +133,18 @@ class Ldap:
         raise SourceFailed(f"{binding.url}: gives page after page without an end")
 
 
-def _words(ldap: Any, error: Exception, binding: Binding) -> str:
-    """What went wrong, in words; the library leaves most TLS errors unexplained."""
+def _words(ldap: Any, error: Exception, binding: Binding, context: Context) -> str:
+    """What went wrong, in words; the library leaves most TLS errors unexplained, so the server is asked again to know."""
     details = error.args[0] if error.args and isinstance(error.args[0], dict) else {}
     info = str(details.get("info", "")).replace("\n", " ")[:160]
     if isinstance(error, ldap.SERVER_DOWN | ldap.CONNECT_ERROR):
+        where = address_of(binding.url, ("ldap", "ldaps", "ldapi"))
+        if where.encrypted or (where.scheme == "ldap" and binding.tls == "starttls"):
+            authority = context.folder / binding.ca if binding.ca else None
+            if fault := probe(where.host, where.port, authority, not where.encrypted, binding.timeout):
+                return fault
         if "certificate" in info.lower() or "unknown error" in info.lower():
-            return "its certificate cannot be verified; name the certificate authority's file as ca, and the host as the certificate has it"
+            return "its certificate cannot be verified; name the certificate authority's file as ca"
         return "nobody answers there" + (" with TLS" if binding.url.startswith("ldaps://") else "")
     words = {
         ldap.INVALID_CREDENTIALS: "refuses this user and password",

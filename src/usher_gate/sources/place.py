@@ -25,15 +25,15 @@ from ..core.organisation.build.partners import PARTNERS
 from ..core.organisation.build.people import PEOPLE
 from ..core.organisation.build.settings import OBSERVATIONS, SETTINGS
 from ..core.organisation.build.table import Spec
-from ..core.words.faults import Fault, nearest, quoted
-from ..files.binary import LARGEST_WRITTEN
+from ..core.words.faults import nearest, quoted
+from ..files.binary import read_text
 from ..files.faults import BadInput, UsherError
 from ..files.sign_ins.interface import SIGN_INS
 from ..files.snapshot import manifest as form
 from ..files.snapshot.parsed import parsed_path
 from ..files.write import Busy, exchange, new_bytes, sync_folder, writing
-from .columns import Columns
-from .interface import FAILED, Gathered, Row, open_source
+from .columns import Columns, column_names
+from .interface import Gathered, Row, SourceFailed, open_source
 from .join import Joined
 from .people import columns
 
@@ -99,13 +99,10 @@ def build(
 
 
 def _text_of(path: Path) -> str:
-    with open_source(path, LARGEST_WRITTEN) as stream:
-        data = stream.read()
     try:
-        return data.decode("utf-8-sig")
-    except UnicodeDecodeError as error:
-        line = data.count(b"\n", 0, error.start) + 1
-        raise BadInput([Fault(str(path), line, "is not UTF-8 text; save it as UTF-8")]) from None
+        return read_text(path)
+    except BadInput as error:
+        raise SourceFailed(str(error.faults[0])) from None
 
 
 def odd_columns(tables: Mapping[str, Sequence[Row]]) -> list[str]:
@@ -113,16 +110,11 @@ def odd_columns(tables: Mapping[str, Sequence[Row]]) -> list[str]:
     found = []
     for table, rows in tables.items():
         spec = PEOPLE if table == "people" else _SPECS[table]
-        for column in sorted(_given(rows)):
+        for column in sorted(column_names(rows)):
             if not spec.knows(column):
                 right = nearest(column, (*spec.required, *spec.optional))
                 found.append(f"{table} has no column {quoted(column)}; {right}")
     return found
-
-
-def _given(rows: Sequence[Row]) -> set[str]:
-    """The columns that some row has."""
-    return set(rows.cells) if isinstance(rows, Columns) else {column for row in rows for column in row}
 
 
 def _columns_of(table: str, given: set[str]) -> list[str]:
@@ -132,7 +124,7 @@ def _columns_of(table: str, given: set[str]) -> list[str]:
 def _write_table(path: Path, table: str, rows: Sequence[Row]) -> None:
     import io
 
-    names = _columns_of(table, _given(rows))
+    names = _columns_of(table, column_names(rows))
     if wrong := odd_columns({table: rows}):
         raise UsherError(f"a source gives a column that is not there: {wrong[0]}")
     with new_bytes(path) as stream:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import base64
 import os
 import stat
+from collections.abc import Sequence
 from pathlib import Path
 from urllib.parse import quote, quote_plus
 
@@ -14,6 +15,7 @@ from ..files.faults import BadInput, UsherError
 
 FORMS = "env:NAME, file:PATH or keyring:SERVICE/NAME"
 HIDDEN = "(secret)"
+_SHORT, _LONG = 8, 16  # a shorter one may be anybody's word; a longer one is recognised within other text
 
 
 def is_reference(text: str) -> bool:
@@ -49,6 +51,16 @@ class Secrets:
                 value.replace('"', '\\"'),
             )
             self._values |= {value, *forms}
+
+    def found_in(self, texts: Sequence[str]) -> int | None:
+        """The number of the first text that is a secret of 8 characters or more, or that contains one of 16 or more; None for none."""
+        values = [value for value in self._values if len(value) >= _SHORT]
+        whole = "\0".join(["", *texts, ""]) if values else ""
+        for value in values:
+            place = whole.find(value if len(value) >= _LONG else f"\0{value}\0")
+            if place >= 0:
+                return whole.count("\0", 0, place + 1) - 1
+        return None
 
     def hide(self, text: str) -> str:
         """The text without any secret in it."""

@@ -16,6 +16,7 @@ from ..core.words.record import record
 from ..files.faults import UsherError
 from .address import address_of, web_address
 from .interface import Context, SourceFailed
+from .tls import tls_fault
 
 try:
     import httpx2 as httpx
@@ -133,7 +134,7 @@ class Web:
             token, lasts = answer["access_token"], float(answer.get("expires_in", 300))
             if not isinstance(token, str) or not token or str(answer.get("token_type", "bearer")).lower() != "bearer":
                 raise ValueError
-        except (ValueError, KeyError, TypeError):
+        except (ValueError, KeyError, TypeError, OverflowError):
             raise SourceFailed(f"{access.token_url} gave no token") from None
         secrets.keep(token)
         self._token, self._ends = token, time.monotonic() + lasts
@@ -220,18 +221,17 @@ class _Broken(Exception):
 
 def _retry_after(text: str) -> float:
     """Seconds to wait (RFC 9110, 10.2.3: a number of seconds, or a date)."""
-    if text.strip().isdigit():
+    if text.isascii() and text.strip().isdecimal():
         return float(text)
     try:
         return max(0.0, parsedate_to_datetime(text).timestamp() - time.time())
-    except (ValueError, TypeError):
+    except (ValueError, TypeError, OverflowError):
         return 0.0
 
 
 def _network_words(error: Exception) -> str:
-    text = str(error)
-    if "CERTIFICATE_VERIFY_FAILED" in text or "certificate verify failed" in text:
-        return "its certificate cannot be verified; name the certificate authority's file as ca"
+    if fault := tls_fault(error):
+        return fault
     if isinstance(error, httpx.ConnectError):
         return "nobody answers there"
     return (

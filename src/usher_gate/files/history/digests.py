@@ -10,6 +10,7 @@ from pathlib import Path
 from types import TracebackType
 from typing import TextIO
 
+from ..binary import read_text
 from ..snapshot.manifest import NAME, digest
 
 _PIECE = 1 << 20
@@ -19,7 +20,7 @@ def snapshot_digest(folder: Path) -> str:
     """SHA-256 over the digests of a snapshot's files, sorted by name, one `name=digest` a line: as its manifest has them, else hashed."""
     manifest = folder / NAME
     if manifest.exists():
-        listed = {str(one["name"]): str(one["sha256"]) for one in json.loads(manifest.read_text("utf-8"))["files"]}
+        listed = {str(one["name"]): str(one["sha256"]) for one in json.loads(read_text(manifest))["files"]}
     else:
         listed = {path.name: digest(path) for path in folder.iterdir() if path.is_file()}
     return hashlib.sha256("".join(f"{name}={listed[name]}\n" for name in sorted(listed)).encode()).hexdigest()

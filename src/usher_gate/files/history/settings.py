@@ -12,6 +12,7 @@ import sqlalchemy as sa
 from ...core.words.faults import Fault, nearest, quoted
 from ...core.words.record import record
 from ..faults import BadInput, UsherError
+from ..place import secret_in_query
 from ..written.workfolder import HISTORY, NAME, read_toml
 
 _KEYS = ("keep", "url", "password")
@@ -58,6 +59,9 @@ def _url(table: dict[str, Any], folder: Path, fault: Any) -> sa.URL | None:
         url = sa.make_url(table["url"])
     except (sa.exc.ArgumentError, TypeError, AttributeError):
         fault("url", "is no address of a database; write postgresql+psycopg://user@host/name, or sqlite:///history.db")
+        return None
+    if name := secret_in_query(str(table["url"])):
+        fault("url", f'holds a secret ({name}); take it out, and write password = {{env = "NAME"}}')
         return None
     if url.password is not None:
         fault("url", 'holds a password; take it out, and write password = {env = "NAME"}')

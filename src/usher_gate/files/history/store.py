@@ -160,7 +160,7 @@ class Store:
 
     def _make_private(self) -> None:
         """Makes the file of a history that is not there yet, for its owner only; raises BadInput and CannotWrite."""
-        if self._url.get_backend_name() != "sqlite" or not self._url.database or self._url.database == ":memory:":
+        if self._url.get_backend_name() != "sqlite" or not self._url.database or "uri" in self._url.query:
             return
         path = Path(self._url.database)
         with writing(path):
@@ -432,7 +432,10 @@ def _last_counts(connection: sa.Connection) -> dict[tuple[str, str], int]:
     of = (COUNTS.c.kind, COUNTS.c.name)
     newest = sa.select(*of, sa.func.max(COUNTS.c.number).label("number")).group_by(*of).subquery()
     same = sa.and_(*(COUNTS.c[name] == newest.c[name] for name in ("kind", "name", "number")))
-    rows = (_typed(row, "counts", str, str, int | None) for row in connection.execute(sa.select(*of, COUNTS.c.many).join(newest, same)))
+    rows = (
+        _typed(row, "counts", str, str, int | None)
+        for row in connection.execute(sa.select(*of, COUNTS.c.many).join(newest, same))
+    )
     return {(kind, name): many for kind, name, many in rows if many is not None}
 
 

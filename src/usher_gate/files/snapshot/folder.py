@@ -26,6 +26,7 @@ from ...core.words.faults import Fault, Faults, nearest, quoted
 from ...core.words.record import record
 from ...core.words.times import parse_time, show_time
 from ...core.words.vocabulary import ELSEWHERE
+from ..binary import read_text
 from ..faults import BadInput, stop_if_any
 from ..place import Place, Url
 from ..tables import FORMATS, Shelf
@@ -293,9 +294,9 @@ def _failed_since(folder: Path, taken_at: int) -> str:
     """What to say of a snapshot that is older than the last gather, which failed."""
     path = folder.parent / FAILED_NAME
     try:
-        found = json.loads(path.read_text("utf-8"))
+        found = json.loads(read_text(path))
         at = parse_time(str(found["at"]))
-    except (OSError, ValueError, KeyError, TypeError):
+    except (BadInput, ValueError, KeyError, TypeError, RecursionError):
         return ""
     return f"the gather of {show_time(at)} failed, and this is older" if at is not None and at > taken_at else ""
 
@@ -401,7 +402,9 @@ def _links_lead_somewhere(folder: Path, faults: Faults) -> None:
                 path.stat()
             except OSError as error:
                 faults.add(
-                    str(path), 0, f"is a link that leads nowhere ({error.strerror}); put back what it leads to, or remove it"
+                    str(path),
+                    0,
+                    f"is a link that leads nowhere ({error.strerror}); put back what it leads to, or remove it",
                 )
 
 

@@ -14,7 +14,7 @@ from pathlib import Path
 from ...core.organisation.build.listcolumn import ListColumn
 from ...core.organisation.build.table import Spec, Table
 from ...core.words.faults import Faults
-from ..binary import LARGEST_TABLE, read_bytes
+from ..binary import LARGEST_TABLE, read_bytes, read_text
 
 SMALL = 2 * 1024 * 1024
 # A cell in quotes that goes on after them, or has no end: Arrow would make something of it, RFC 4180 does not. What stands before the
@@ -134,7 +134,7 @@ def _read_large(data: bytes, shown: str, spec: Spec, path: Path) -> Table | None
 
     @cache
     def lines() -> list[int]:
-        reader = csv.reader(io.StringIO(path.read_text("utf-8-sig"), newline=""), strict=True)
+        reader = csv.reader(io.StringIO(read_text(path, LARGEST_TABLE), newline=""), strict=True)
         found, begin = [], 1
         for row in reader:
             if row:

@@ -18,13 +18,13 @@ from ...core.organisation.selector import Selector
 from ...core.organisation.snapshot import Snapshot
 from ...core.words.times import rfc3339
 from ...core.words.vocabulary import CONDITION_WORDS
-from ..binary import LARGEST_LOG, open_file
+from ..binary import LARGEST_LOG, open_file, read_text
 from ..snapshot.manifest import NAME as MANIFEST
 from ..snapshot.manifest import with_files
 from ..tables import FORMATS, IN_PIECES
 from ..write import new_bytes, new_file, whole_folder
 
-RULES = "access-rules.yaml"
+ORGANISATION, RULES = "organisation.yaml", "access-rules.yaml"
 
 
 def write_snapshot(
@@ -35,8 +35,10 @@ def write_snapshot(
     tables: Mapping[str, Table],
     changed: Mapping[str, Table],
 ) -> None:
-    """Writes the snapshot after changes into a folder that is not there yet, or empty, whole or not at all. A manifest, of the files as they were
-    gathered, lists the new ones."""
+    """Writes the snapshot after changes into a folder that is not there yet, or empty, whole or not at all.
+
+    A manifest then lists the new files; what was missing when the snapshot was gathered is still missing.
+    """
     with whole_folder(into) as inside:
         _write_inside(inside, folder, before, after, tables, changed)
 
@@ -50,24 +52,24 @@ def _write_inside(
     changed: Mapping[str, Table],
 ) -> None:
     new = {name: table for name, table in changed.items() if tables.get(name) is not table}
-    default_in = "organisation.yaml" if after.second_factor_default != before.second_factor_default else ""
+    changed_default = after.second_factor_default != before.second_factor_default
     changed_rules = after.access_rules != before.access_rules
+    made_anew = {MANIFEST} | ({ORGANISATION} if changed_default else set()) | ({RULES} if changed_rules else set())
     for path in sorted(folder.iterdir()):
         if path.is_dir() and path.name in IN_PIECES and path.name not in new:
             (into / path.name).mkdir(mode=0o700)
             for piece in sorted(each for each in path.iterdir() if each.is_file()):
                 _copy(piece, into / path.name / piece.name)
-        elif path.is_file() and path.name != MANIFEST and not (path.suffix in FORMATS and path.stem in new):
-            if path.name != default_in and not (path.name == RULES and changed_rules):
-                _copy(path, into / path.name)
+        elif path.is_file() and path.name not in made_anew and not (path.suffix in FORMATS and path.stem in new):
+            _copy(path, into / path.name)
     for name, table in new.items():
         with new_file(into / f"{name}.csv") as stream:
             writer = csv.writer(stream, lineterminator="\n")
             writer.writerow(table.columns)
             writer.writerows(zip(*(cells_of(table, column) for column in table.columns), strict=True))
-    if default_in:
-        with new_file(into / default_in) as stream:
-            stream.write(_with_default((folder / default_in).read_text("utf-8"), after.second_factor_default))
+    if changed_default:
+        with new_file(into / ORGANISATION) as stream:
+            stream.write(_with_default(read_text(folder / ORGANISATION), after.second_factor_default))
     if changed_rules:
         rules = [rule_object(rule) for rule in after.access_rules or ()]
         with new_file(into / RULES) as stream:
@@ -75,10 +77,9 @@ def _write_inside(
                 {"usher-gate": "access-rules/1", "rules": rules}, stream, sort_keys=False, allow_unicode=True
             )
 
-
     if (folder / MANIFEST).is_file():
         with new_file(into / MANIFEST) as stream:
-            stream.write(with_files((folder / MANIFEST).read_text("utf-8"), into))
+            stream.write(with_files(read_text(folder / MANIFEST), into))
 
 
 def _copy(path: Path, to: Path) -> None:

@@ -45,7 +45,7 @@ def read_toml(path: Path) -> tuple[str, dict[str, Any]]:
         return text, tomllib.loads(text)
     except RecursionError:
         raise BadInput([Fault(shown, 1, "nests too deeply; nothing here needs that")]) from None
-    except tomllib.TOMLDecodeError as error:
+    except ValueError as error:  # TOMLDecodeError, and what Python says of a number of 5,000 digits
         place = re.search(r"line (\d+)", str(error))
         raise BadInput(
             [Fault(shown, int(place[1]) if place else 1, 'is not TOML here; write lines such as snapshot = "snapshot"')]

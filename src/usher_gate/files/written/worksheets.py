@@ -65,7 +65,9 @@ def write_worksheets(folder: Path, snapshot: Snapshot, policy: Policy, questions
                 stream.write(text)
             if is_address(login):
                 with new_file(inside / f"{stem}.eml") as stream:
-                    stream.write(_message(snapshot, name, due, policy, login, f"{stem}.csv", text, mine).decode("utf-8"))
+                    stream.write(
+                        _message(snapshot, name, due, policy, login, f"{stem}.csv", text, mine).decode("utf-8")
+                    )
             else:
                 without.append(login)
             rows = [
@@ -237,9 +239,9 @@ def _known(path: Path, data: Mapping[str, Any], snapshot: Snapshot, faults: Faul
         for reviewer in data["reviewers"]:
             keys = known.sheets.setdefault(str(reviewer["worksheet"]), [])
             for row in reviewer["rows"]:
-                asked = str(row["guest"]), str(row["place"])
-                key = visible(asked[0]), visible(asked[1])  # as the worksheet shows them
-                known.rows[key] = Row(*asked, str(row["through"]), str(reviewer["id"])), str(row["sha256"])
+                guest, place = str(row["guest"]), str(row["place"])
+                key = visible(guest), visible(place)  # as the worksheet shows them
+                known.rows[key] = Row(guest, place, str(row["through"]), str(reviewer["id"])), str(row["sha256"])
                 keys.append(key)
         policy, due = data["policy"], date.fromisoformat(str(data["due"]))
         taken, whose = str(data["taken_at"]), str(data["organisation"])

@@ -73,7 +73,7 @@ def _result(result: CheckResult, row: RootRow, rule: Rule, place: int) -> dict[s
     }
     file, _, line = result.where(root).rpartition(":")
     location: dict[str, Any] = {"logicalLocations": [{"fullyQualifiedName": what_of(root), "kind": "resource"}]}
-    if file and line.isdigit():
+    if file and line.isascii() and line.isdecimal():
         region = {"startLine": int(line)}
         location["physicalLocation"] = {"artifactLocation": {"uri": file, "uriBaseId": "SNAPSHOT"}, "region": region}
     return {**made, "locations": [location]}
