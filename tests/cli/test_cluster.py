@@ -473,7 +473,7 @@ def test_the_working_folder_may_name_the_scheduler(demo: Path, clusters: dict[in
     done = call("check")
     assert (done.status, done.out) == (2, "")
     assert [line.partition("usher-gate.toml:")[2].partition("; ")[0] for line in done.err.splitlines()] == [
-        f"{before.count(chr(10)) + 3}: cluster.scheduler: write the address of a scheduler, such as tcp://192.0.2.7:8786, or local:2 for two processes here",
+        f"{before.count(chr(10)) + 3}: cluster.scheduler: write the address of a scheduler, such as tls://192.0.2.7:8786, or local:2 for two processes here",
         f"{before.count(chr(10)) + 4}: cluster.shedule: unknown key 'shedule'",
     ]  # fmt: skip
 

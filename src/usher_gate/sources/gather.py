@@ -113,7 +113,7 @@ def gather(
         finished = datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
         with _draft(snapshots, link) as draft:
             build(draft, joined, found, taken_at, describe, missing, finished, sorted(covered))
-            _validate(draft)
+            _validate(draft, found)
             final = put_in_place(draft, snapshots, link, taken_at.strftime("%Y-%m-%dT%H-%M-%SZ"))
         pruned = prune(snapshots, final, settings.keep)
     return Done(final, tuple(reports), tuple(notes), tuple(missing), pruned)
@@ -283,8 +283,8 @@ def _leave_out(lost: Missing, joined: Joined, found: Sequence[Gathered]) -> Miss
     return Missing(lost.source, lost.why, tuple(sorted(tables)), lost.settings_of)
 
 
-def _validate(building: Path) -> None:
-    """Reads what was built as check will; raises BadInput if it is no snapshot."""
+def _validate(building: Path, found: Sequence[tuple[str, Gathered]]) -> None:
+    """Reads what was built as check will; raises BadInput, which names the sources of each table, if it is no snapshot."""
     from ..files.snapshot.folder import read_snapshot
 
     try:
@@ -292,10 +292,22 @@ def _validate(building: Path) -> None:
     except BadInput as error:
         alike: dict[tuple[str, str], list[Fault]] = {}
         for fault in error.faults:
-            alike.setdefault((fault.file.replace(f"{building}/", "what was gathered: "), fault.message), []).append(
-                fault
-            )
+            alike.setdefault((_gathered_from(fault.file, building, found), fault.message), []).append(fault)
         raise BadInput(
             Fault(file, every[0].line, message + (f" (and {len(every) - 1} more lines)" if len(every) > 1 else ""))
             for (file, message), every in alike.items()
         ) from None
+
+
+def _gathered_from(file: str, building: Path, found: Sequence[tuple[str, Gathered]]) -> str:
+    """A file of what was built as it is named in a fault: with the sources that gave it."""
+    name = file.removeprefix(f"{building}/")
+    if name == file:
+        return file
+    table = name.partition("/")[0].partition(".")[0]
+    givers = [
+        source
+        for source, gathered in found
+        if gathered.tables.get(table) or any(Path(copied).stem == table for copied in gathered.files)
+    ]
+    return f"what {' and '.join(givers) or 'the sources'} gave: {name}"

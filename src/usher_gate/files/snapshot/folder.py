@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import field, replace
 from pathlib import Path
@@ -38,6 +39,7 @@ from .manifest import NAME as MANIFEST
 from .parsed import keep_parsed, key_of, read_parsed
 from .services import read_services
 
+_OF_NAMES = re.compile(r"\b(networks|resources|controls)\b")  # what other files name of organisation.yaml
 TABLES = (
     "people",
     "groups",
@@ -200,6 +202,7 @@ def _stale(folder: Path, manifest: Manifest | None, taken_at: int) -> str:
 def _read_anew(folder: Path, manifest: Manifest | None, faults: Faults, keep_tables: bool, cut: _Cut = None) -> Read:
     shelf = Shelf(folder, (PEOPLE, MEMBERS, SETTINGS, OBSERVATIONS, AUTHENTICATORS))
     organisation = _read_organisation(folder / "organisation.yaml", faults)
+    names_known = organisation is not None and not any(_OF_NAMES.search(fault.message) for fault in faults.found)
     people = _people_table(shelf, faults)
     register = None if people is None else build_people(people, faults, cut)
     groups, members = shelf.table(GROUPS, faults), shelf.table(MEMBERS, faults)
@@ -207,6 +210,8 @@ def _read_anew(folder: Path, manifest: Manifest | None, faults: Faults, keep_tab
     if register is None:
         stop_if_any(faults)
         raise AssertionError("a snapshot without people names a fault")
+    if not names_known:  # networks, resources and controls that are not known for that are no faults of who names them
+        stop_if_any(faults)
     draft = _draft(organisation, register, built)
     snapshot, tables = _rest(draft, folder, shelf, register, built, manifest, faults)
     stop_if_any(faults)
@@ -249,7 +254,10 @@ def _rest(
     faults: Faults,
 ) -> tuple[Snapshot, dict[str, Table | None]]:
     """The snapshot with all that is read once people are known, and the tables that it stands in."""
+    before = len(faults.found)
     services = read_services(folder / "services.yaml", draft, faults)
+    if len(faults.found) > before:  # likewise services
+        stop_if_any(faults)
     untold = manifest.untold if manifest is not None else frozenset[str]()
     if services is not None and manifest is not None and manifest.services is not None:
         untold |= {service.id for service in services} - manifest.services
