@@ -54,14 +54,15 @@ class Calendar:
         self._refuse_floods(calendar, found, path)
         counted: dict[str, int] = {}
         settled: set[tuple[str, str]] = set()
+        masters: dict[str, Any] = {}  # the first component of each series: the one that may repeat
+        for component in calendar.walk("VEVENT"):
+            masters.setdefault(str(component.get("UID", "")), component)
         for event in recurring.of(calendar, skip_bad_series=True).between(now, now + timedelta(days=self._days)):
             uid = str(event.get("UID", ""))
             counted[uid] = counted.get(uid, 0) + 1
             if not uid or counted[uid] > self._most:
                 continue
-            master = next(
-                (one_event for one_event in calendar.walk("VEVENT") if str(one_event.get("UID", "")) == uid), event
-            )
+            master = masters.get(uid, event)
             repeats = "RRULE" in master or "RDATE" in master
             start = _moment(event["DTSTART"].dt)
             name = f"{uid}/{start}" if repeats else uid
@@ -77,12 +78,15 @@ class Calendar:
 
     def _refuse_floods(self, calendar: Any, found: Gathered, path: Path) -> None:
         """Takes out series that come so often that they are no meetings; they would take for ever."""
+        floods = set[int]()
         for event in calendar.walk("VEVENT"):
             rule = event.get("RRULE")
             rules = rule if isinstance(rule, list) else [rule] if rule is not None else []
             if any(str(one_rule.get("FREQ", [""])[0]).upper() in _TOO_OFTEN for one_rule in rules):
                 found.notes.append(f"{path}: {event.get('UID', '')}: comes more often than daily, and is left out")
-                calendar.subcomponents.remove(event)
+                floods.add(id(event))
+        if floods:
+            calendar.subcomponents[:] = [each for each in calendar.subcomponents if id(each) not in floods]
 
     def _add(self, event: Any, name: str, start: str, repeats: bool, found: Gathered) -> None:
         attendees = event.get("ATTENDEE", [])

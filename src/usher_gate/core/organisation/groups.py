@@ -12,15 +12,16 @@ from dataclasses import replace
 import numpy as np
 
 from ..words.record import record
-from .columns import Bools, Ints, Longs, Ragged, ragged, sorted_unique
+from .columns import Bools, Ints, Longs, Ragged, ragged
+from .membership import Closed, Walked, membership
 
 
 @record
 class Groups:
     """Groups, sorted by id. `direct` holds the active people who are members themselves, `inside` the groups that are.
 
-    `knot` numbers each group's knot (int32); `_people` holds the active members of each knot, nested ones included, `_knots_of` the
-    knots that each person belongs to, `_groups` the groups of each knot. `owners` are as written, None where there is no such column
+    `knot` numbers each group's knot (int32); `_membership` says who belongs to each knot, nested ones included, `_groups` holds the groups
+    of each knot. `owners` are as written, None where there is no such column
     or no groups table.
     """
 
@@ -30,28 +31,24 @@ class Groups:
     direct: Ragged
     inside: Ragged
     knot: Ints
-    _people: Ragged
-    _knots_of: Ragged
+    _membership: Closed | Walked
     _groups: Ragged
 
     def members(self, group: int) -> Ints:
         """The active members of a group, nested ones included, ascending."""
-        return self._people.of(int(self.knot[group]))
+        return self._membership.members(int(self.knot[group]))
 
     def members_of(self, groups: Ints) -> tuple[Ints, Longs]:
         """The active members of many groups, one group after another, and how many each has."""
-        knots = self.knot[groups]
-        return self._people.gather(knots), np.diff(self._people.starts)[knots]
+        return self._membership.members_of(self.knot[groups])
 
     def of(self, person: int) -> Ints:
         """The groups that a person belongs to, through nested ones too, ascending."""
-        found: Ints = np.sort(self._groups.gather(self._knots_of.of(person)))
-        return found
+        return self.of_many(np.array([person]))[1]
 
     def of_many(self, people: Longs) -> tuple[Longs, Ints]:
         """The groups of many people: pairs of a place in `people` and a group, by both ascending."""
-        knots = self._knots_of.gather(people)
-        whose = np.repeat(np.arange(len(people)), np.diff(self._knots_of.starts)[people])
+        whose, knots = self._membership.of(people)
         groups = self._groups.gather(knots)
         whose = np.repeat(whose, np.diff(self._groups.starts)[knots])
         order = np.lexsort((groups, whose))
@@ -59,12 +56,12 @@ class Groups:
 
     def count(self, mask: Bools) -> Longs:
         """For each group, how many of its members the mask holds."""
-        counted: Longs = self._people.count(mask)[self.knot]
+        counted: Longs = self._membership.count(mask)[self.knot]
         return counted
 
     def count_of(self, people: Longs) -> Longs:
         """For each group, how many of these people are its members; for few people much faster than `count`."""
-        counted: Longs = np.bincount(self._knots_of.gather(people), minlength=len(self._groups.starts) - 1)[self.knot]
+        counted: Longs = np.bincount(self._membership.of(people)[1], minlength=len(self._groups.starts) - 1)[self.knot]
         return counted
 
     def part(self, first: int, last: int) -> Groups:
@@ -72,8 +69,7 @@ class Groups:
         return replace(
             self,
             direct=self.direct.items_between(first, last),
-            _people=self._people.items_between(first, last),
-            _knots_of=self._knots_of.owners_between(first, last),
+            _membership=self._membership.between(first, last),
         )
 
     @property
@@ -98,11 +94,9 @@ def close_groups(
     knot, count = _knots(inside)
     outer, inner = knot[nested[0]], knot[nested[1]]
     between = np.flatnonzero(outer != inner)
-    above = _above(ragged(inner[between], outer[between].astype(np.int32), count, count))
+    around = ragged(inner[between], outer[between].astype(np.int32), count, count)
+    within = ragged(outer[between], inner[between].astype(np.int32), count, count)
     groups, persons = people
-    knots = knot[groups]
-    wide = above.gather(knots)
-    deep = np.repeat(persons, np.diff(above.starts)[knots]).astype(np.int32)
     return Groups(
         tuple(ids),
         tuple(names),
@@ -110,8 +104,7 @@ def close_groups(
         ragged(groups, persons, len(ids), person_count),
         inside,
         knot,
-        ragged(wide, deep, count, person_count),
-        ragged(deep, wide, person_count, count),
+        membership(within, around, knot[groups], persons.astype(np.int32), person_count),
         ragged(knot, np.arange(len(ids), dtype=np.int32), count, len(ids)),
     )
 
@@ -156,22 +149,3 @@ def _knots(inside: Ragged) -> tuple[Ints, int]:
                         break
                 found += 1
     return np.array(knot, np.int32), found
-
-
-def _above(containers: Ragged) -> Ragged:
-    """For each knot all that contain it, itself included; containers have greater numbers."""
-    count = len(containers.starts) - 1
-    found: list[Ints] = [np.empty(0, np.int32)] * count
-    for knot in range(count - 1, -1, -1):
-        around = containers.of(knot).tolist()
-        own = np.array([knot], np.int32)
-        if len(around) == 1:
-            found[knot] = np.concatenate((own, found[around[0]]))  # its own number is the least
-        elif around:
-            every = np.concatenate([found[outer] for outer in around]).astype(np.int64)
-            found[knot] = np.concatenate((own, sorted_unique(every).astype(np.int32)))
-        else:
-            found[knot] = own
-    lengths = [len(knots) for knots in found]
-    starts = np.concatenate(([0], np.cumsum(lengths, dtype=np.int64)))
-    return Ragged(starts.astype(np.int64), np.concatenate(found) if found else np.empty(0, np.int32))
