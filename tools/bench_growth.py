@@ -59,7 +59,9 @@ def nested_groups(folder: Path, count: int) -> Path:
     members += "".join(f"g{n},P{n:06},person\n" for n in range(count))
     settings = "service,control,scope,value\ntidecall,door.waiting-room,group:g0,members\n"
     people = "id,login,kind\n" + _people(count)
-    return _snapshot(folder, {"people.csv": people, "groups.csv": groups, "members.csv": members, "settings.csv": settings}, ONE_RULE)
+    return _snapshot(
+        folder, {"people.csv": people, "groups.csv": groups, "members.csv": members, "settings.csv": settings}, ONE_RULE
+    )
 
 
 def deep_units(folder: Path, count: int) -> Path:
@@ -112,7 +114,9 @@ def many_rules(folder: Path, count: int) -> Path:
     settings = "service,control,scope,value\n" + "".join(
         f"tidecall,door.waiting-room,person:P{n:06},{'members' if n % 3 else 'everyone'}\n" for n in range(0, 1000, 2)
     )
-    return _snapshot(folder, {"people.csv": people, "groups.csv": groups, "members.csv": members, "settings.csv": settings}, rules)
+    return _snapshot(
+        folder, {"people.csv": people, "groups.csv": groups, "members.csv": members, "settings.csv": settings}, rules
+    )
 
 
 def much_to_mend(folder: Path, count: int) -> Path:
@@ -124,13 +128,18 @@ def much_to_mend(folder: Path, count: int) -> Path:
         f"g{group},P{n:06},person\n" for n in range(count) for group in sorted(draw.sample(range(60), 2))
     )
     settings = "service,control,scope,value,pinned\n"
-    for control, words in (("door.waiting-room", ("everyone", "guests", "members")), ("door.host-first", ("on", "off"))):
+    for control, words in (
+        ("door.waiting-room", ("everyone", "guests", "members")),
+        ("door.host-first", ("on", "off")),
+    ):
         settings += "".join(f"tidecall,{control},group:g{n},{draw.choice(words)},false\n" for n in range(60))
         settings += "".join(f"tidecall,{control},unit:/Fleet/Ship {n},{draw.choice(words)},false\n" for n in range(40))
         chosen = sorted(draw.sample(range(count), count // 20))
         settings += "".join(f"tidecall,{control},person:P{n:06},{draw.choice(words)},false\n" for n in chosen)
     rules = ONE_RULE + _rule("G-2", "high", "{control: door.host-first, is: 'on'}")
-    return _snapshot(folder, {"people.csv": people, "groups.csv": groups, "members.csv": members, "settings.csv": settings}, rules)
+    return _snapshot(
+        folder, {"people.csv": people, "groups.csv": groups, "members.csv": members, "settings.csv": settings}, rules
+    )
 
 
 def calendar(path: Path, count: int) -> Path:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import replace
-from functools import cached_property
+from functools import cache
 from itertools import product
 
 import numpy as np
@@ -23,6 +23,7 @@ from .boxes import Box, Grid, boxes
 from .coverage import ALWAYS, Coverage, Hole, covering
 from .gatekeeper import Gatekeeper
 from .possible import Asked
+from .possible import at_networks as speaking_of_networks
 
 
 @record
@@ -43,16 +44,36 @@ class _Grids:
     def __init__(self, keeper: Gatekeeper, asked: Asked, unseen: bool) -> None:
         when = asked.when
         self.resources = asked.resources(keeper.snapshot.resources)
-        self.networks = [place for place in keeper.networks.classes if when.network(place.names)]
+        every_network = [place for place in keeper.networks.classes if when.network(place.names)]
+        # Networks that the same rules speak of are one place of the grid; the first stands for them.
+        at_networks = speaking_of_networks(keeper.rules, every_network)
+        alike = _alike_columns(at_networks)
+        self.networks = [every_network[same[0]] for same in alike]
+        self._network_names = [[every_network[place].text for place in same] for same in alike]
+        self._network_order = {place.text: number for number, place in enumerate(every_network)}
         self.clients, self.platforms, self.risks = (when.words(name) for name in ("client", "platform", "risk"))
         self.devices = [device for device in (("unknown",) if unseen else DEVICES) if when.holds("device", device)]
         self._keeper, self._proof = keeper, asked.proof
+        self._covering: dict[tuple[str, str], tuple[int, bool]] = {}
+        # For each dimension (rules, values): whether a rule speaks of a value.
+        self._spoken = [
+            at_networks[:, [same[0] for same in alike]]
+            if dimension == "network"
+            else np.array(
+                [[rule.speaks_of(dimension, value) for value in values] for rule in keeper.rules], bool
+            ).reshape(len(keeper.rules), len(values))
+            for dimension, values in zip(DIMENSIONS, self.values, strict=True)
+        ]
+        self._places = [
+            {name: place for place in range(len(values)) for name in self._names(dimension, place)}
+            for dimension, values in enumerate(self.values)
+        ]
         words = max(1, -(-len(keeper.rules) // 64))
         self.covers = np.zeros((*self.shape, words), np.uint64)
         for number, rule in enumerate(keeper.rules):
             if rule.mode != "off":
                 bit = np.uint64(1 << number % 64)
-                covered = self._matched(rule) & self._by_itself(number)
+                covered = self._matched(number) & self._by_itself(number)
                 self.covers[..., number // 64] |= np.where(covered, bit, np.uint64(0))
 
     @property
@@ -65,12 +86,18 @@ class _Grids:
         """How many values each dimension has."""
         return tuple(len(values) for values in self.values)
 
-    def _matched(self, rule: AccessRule) -> Grid:
+    def _matched(self, number: int) -> Grid:
         grid = np.ones((1,) * len(DIMENSIONS), bool)
-        for place, (dimension, values) in enumerate(zip(DIMENSIONS, self.values, strict=True)):
-            axis = np.array([rule.speaks_of(dimension, value) for value in values], bool)
+        for place, spoken in enumerate(self._spoken):
+            axis = spoken[number]
             grid = grid & axis.reshape([-1 if other == place else 1 for other in range(len(DIMENSIONS))])
         return grid
+
+    def _covered_by(self, client: str, device: str) -> tuple[int, bool]:
+        """See `covering`; each question is asked once."""
+        if (client, device) not in self._covering:
+            self._covering[client, device] = covering(self._keeper, self._proof, client, device)
+        return self._covering[client, device]
 
     def _by_client_and_device(self, answer: Callable[[str, str], bool]) -> Grid:
         """What depends on client and device alone."""
@@ -79,20 +106,17 @@ class _Grids:
 
     def _by_itself(self, number: int) -> Grid:
         """Where a rule, if it matches, covers by itself."""
-        keeper, proof = self._keeper, self._proof
         return self._by_client_and_device(
-            lambda client, device: bool(covering(keeper, proof, client, device)[0] >> number & 1)
+            lambda client, device: bool(self._covered_by(client, device)[0] >> number & 1)
         )
 
     def _own(self) -> Grid:
         """Where a person's own requirement of a second factor covers."""
-        keeper, proof = self._keeper, self._proof
-        return self._by_client_and_device(lambda client, device: covering(keeper, proof, client, device)[1])
+        return self._by_client_and_device(lambda client, device: self._covered_by(client, device)[1])
 
     def _always(self) -> Grid:
         """Where the device in hand is itself the proof."""
-        keeper, proof = self._keeper, self._proof
-        return self._by_client_and_device(lambda client, device: covering(keeper, proof, client, device)[0] == ALWAYS)
+        return self._by_client_and_device(lambda client, device: self._covered_by(client, device)[0] == ALWAYS)
 
     def uncovered(self, rules: int, must_show: bool) -> Grid:
         """The cells that none of these rules (as bits) covers."""
@@ -100,11 +124,22 @@ class _Grids:
         found: Grid = ~np.any(self.covers & words, axis=-1) & ~self._always()
         return found & ~self._own() if must_show else found
 
+    def _names(self, dimension: int, place: int) -> list[str]:
+        """The values that one place of a dimension stands for, by name."""
+        if DIMENSIONS[dimension] == "network":
+            return self._network_names[place]
+        return [_name(self.values[dimension][place])]
+
+    def names_of(self, dimension: int, places: Sequence[int]) -> list[str]:
+        """The values at some places of a dimension by name, in the order of the values."""
+        names = [name for place in places for name in self._names(dimension, place)]
+        return sorted(names, key=self._network_order.__getitem__) if DIMENSIONS[dimension] == "network" else names
+
     def values_of(self, box: Box) -> list[list[str]]:
         """For each dimension the values of a box by name, all of them where the box leaves it open."""
-        every = zip(self.values, box, strict=True)
         return [
-            [_name(values[place]) for place in (range(len(values)) if some is None else some)] for values, some in every
+            self.names_of(dimension, range(size) if some is None else some)
+            for dimension, (size, some) in enumerate(zip(self.shape, box, strict=True))
         ]
 
     def rule_id(self, number: int) -> str:
@@ -113,36 +148,46 @@ class _Grids:
 
     def speaks(self, number: int, dimension: str, name: str) -> bool:
         """Whether a rule speaks of a value of a dimension, by name."""
-        return self._spoken[number, dimension][name]
-
-    @cached_property
-    def _spoken(self) -> Mapping[tuple[int, str], Mapping[str, bool]]:
-        return {
-            (number, dimension): {_name(value): rule.speaks_of(dimension, value) for value in values}
-            for number, rule in enumerate(self._keeper.rules)
-            for dimension, values in zip(DIMENSIONS, self.values, strict=True)
-        }
+        place = DIMENSIONS.index(dimension)
+        return bool(self._spoken[place][number, self._places[place][name]])
 
     def missed(self, box: Box) -> dict[int, list[frozenset[str]]]:
-        """For each rule that would cover a sign-in of a box if it matched: the sets of dimensions by which it misses such sign-ins."""
-        rules = [number for number, rule in enumerate(self._keeper.rules) if rule.mode != "off"]
-        alike: list[
-            list[tuple[str, tuple[bool, ...]]]
-        ] = []  # one value of each dimension for each difference that it makes
-        for dimension, names in zip(DIMENSIONS, self.values_of(box), strict=True):
-            groups: dict[tuple[object, ...], tuple[str, tuple[bool, ...]]] = {}
-            for name in names:
-                spoken = tuple(self.speaks(number, dimension, name) for number in rules)
-                groups.setdefault((name if dimension in ("client", "device") else None, spoken), (name, spoken))
-            alike.append(list(groups.values()))
-        found: dict[int, set[frozenset[str]]] = {}
-        for cell in product(*alike):
-            covers = covering(self._keeper, self._proof, cell[2][0], cell[4][0])[0]
-            for at, number in enumerate(rules):
-                if covers >> number & 1:
-                    misses = (name for name, (_, spoken) in zip(DIMENSIONS, cell, strict=True) if not spoken[at])
-                    found.setdefault(number, set()).add(frozenset(misses))
-        return {number: sorted(some, key=sorted) for number, some in found.items()}
+        """For each rule that would cover a sign-in of a box if it matched: the sets of dimensions by which it misses such sign-ins.
+
+        A rule covers by client and device; the other dimensions are independent of these and of one another, so only what occurs in each
+        is asked for, not every cell. Rules come in the order of the first client and device that they cover.
+        """
+        inside = [list(range(size)) if some is None else list(some) for size, some in zip(self.shape, box, strict=True)]
+        rules, client, device = len(self._keeper.rules), DIMENSIONS.index("client"), DIMENSIONS.index("device")
+        # Of each independent dimension (rules,): whether a value that is spoken of occurs, and one that is not.
+        speaks = [np.any(spoken[:, places], axis=1) for spoken, places in zip(self._spoken, inside, strict=True)]
+        misses = [np.any(~spoken[:, places], axis=1) for spoken, places in zip(self._spoken, inside, strict=True)]
+        pairs = {
+            both: np.zeros(rules, bool) for both in product((False, True), repeat=2)
+        }  # client and device missed, or not
+        first = np.full(rules, -1)
+        for order, (one, other) in enumerate(product(inside[client], inside[device])):
+            covers = self._rules_of(self._covered_by(self.clients[one], self.devices[other])[0])
+            first[covers & (first < 0)] = order
+            by_client, by_device = ~self._spoken[client][:, one], ~self._spoken[device][:, other]
+            for (client_missed, device_missed), found in pairs.items():
+                found |= covers & (by_client == client_missed) & (by_device == device_missed)
+        numbers = [number for number in np.flatnonzero(first >= 0).tolist() if self._keeper.rules[number].mode != "off"]
+        numbers.sort(key=lambda number: (first[number], number))
+        others = [place for place in range(len(DIMENSIONS)) if place not in (client, device)]
+        return {
+            number: _missed_sets(
+                tuple((bool(speaks[place][number]), bool(misses[place][number])) for place in others),
+                tuple(both for both, found in pairs.items() if found[number]),
+            )
+            for number in numbers
+        }
+
+    def _rules_of(self, bits: int) -> Bools:
+        """Rules as bits, as a mask of (rules,)."""
+        count = len(self._keeper.rules)
+        packed = (bits & (1 << count) - 1).to_bytes(-(-count // 8) or 1, "little")
+        return np.unpackbits(np.frombuffer(packed, np.uint8), bitorder="little")[:count].astype(bool)
 
     def sign_in(self, box: Box) -> SignIn:
         """A sign-in of a box."""
@@ -159,9 +204,30 @@ class _Grids:
     def named(self, box: Box) -> tuple[tuple[str, ...] | None, ...]:
         """A box by the names of its values."""
         return tuple(
-            None if places is None else tuple(_name(values[place]) for place in places)
-            for values, places in zip(self.values, box, strict=True)
+            None if places is None else tuple(self.names_of(dimension, places)) for dimension, places in enumerate(box)
         )
+
+
+def _alike_columns(matrix: Bools) -> list[list[int]]:
+    """The columns of a matrix that are the same, those of the first column first."""
+    found: dict[bytes, list[int]] = {}
+    for number, column in enumerate(np.packbits(matrix, axis=0).T):
+        found.setdefault(column.tobytes(), []).append(number)
+    return list(found.values())
+
+
+@cache
+def _missed_sets(others: tuple[tuple[bool, bool], ...], pairs: tuple[tuple[bool, bool], ...]) -> list[frozenset[str]]:
+    """The sets of dimensions by which a rule misses sign-ins. `others`: for each dimension but client and device whether it speaks of some
+    value, and misses some; `pairs`: whether it misses by client and by device, as they occur together."""
+    names = [name for name in DIMENSIONS if name not in ("client", "device")]
+    options = [[missed for missed in (False, True) if has[missed]] for has in others]
+    found = set()
+    for by_client, by_device in pairs:
+        for chosen in product(*options):
+            by_other = [name for name, missed in zip(names, chosen, strict=True) if missed]
+            found.add(frozenset([*by_other, *(["client"] if by_client else []), *(["device"] if by_device else [])]))
+    return sorted(found, key=sorted)
 
 
 def _name(value: str | NetworkClass) -> str:
@@ -213,8 +279,11 @@ def slipping(keeper: Gatekeeper, asked: Asked, hole: WayIn) -> bool:
                 grids[unseen] = _Grids(keeper, asked, unseen)
             here = grids[unseen]
             cells = here.uncovered(key[0], key[1])
-            for place, (values, some) in enumerate(zip(here.values, hole.values, strict=True)):
-                inside = np.array([some is None or _name(value) in some for value in values], bool)
+            for place, (size, some) in enumerate(zip(here.shape, hole.values, strict=True)):
+                inside = np.array(
+                    [some is None or any(name in some for name in here.names_of(place, [at])) for at in range(size)],
+                    bool,
+                )
                 cells = cells & inside.reshape([-1 if other == place else 1 for other in range(len(DIMENSIONS))])
             known[key] = bool(np.any(cells))
         if known[key]:

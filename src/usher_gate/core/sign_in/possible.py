@@ -6,11 +6,14 @@ from collections.abc import Callable, Iterable, Mapping, Sequence
 from itertools import product
 from typing import TypeVar
 
+import numpy as np
+
 from ..organisation.access_rules import AccessRule, Conditions, ResourceChoice
-from ..organisation.networks import Networks
+from ..organisation.columns import Bools
+from ..organisation.networks import NetworkClass, Networks
 from ..organisation.sign_ins import SignIn
 from ..words.record import record
-from ..words.vocabulary import DEVICES
+from ..words.vocabulary import ANY, DEVICES, ELSEWHERE
 
 
 @record
@@ -47,6 +50,26 @@ def _folded(
     return found
 
 
+def at_networks(rules: Sequence[AccessRule], places: Sequence[NetworkClass]) -> Bools:
+    """For each rule and class of addresses (rules, places) whether the rule's condition on networks holds there.
+
+    The same as `Conditions.network`, found by the names that each rule has, not by looking at every pair.
+    """
+    having: dict[str, list[int]] = {ANY: list(range(len(places)))}
+    for number, place in enumerate(places):
+        for name in place.names or (ELSEWHERE,):
+            having.setdefault(name, []).append(number)
+    found = np.zeros((len(rules), len(places)), bool)
+    for row, rule in zip(found, rules, strict=True):
+        if rule.when.networks_in is None:
+            row[:] = True
+        for name in rule.when.networks_in or ():
+            row[having.get(name, [])] = True
+        for name in rule.when.networks_out:
+            row[having.get(name, [])] = False
+    return found
+
+
 def sign_in_classes(
     rules: Sequence[AccessRule],
     networks: Networks,
@@ -61,7 +84,10 @@ def sign_in_classes(
 
     by_resource = _folded(rules, resources, lambda rule, name: name in rule.resources)
     places = [place for place in networks.classes if when.network(place.names)]
-    by_network = _folded(rules, places, lambda rule, place: rule.when.network(place.names))
+    by_network: dict[int, NetworkClass] = {}
+    packed = np.packbits(at_networks(rules, places), axis=0, bitorder="little").T  # of each place its rules, as bits
+    for place, bits in zip(places, packed, strict=True):
+        by_network.setdefault(int.from_bytes(bits.tobytes(), "little"), place)
     by_platform, by_risk = (folded(name, when.words(name)) for name in ("platform", "risk"))
     found: dict[tuple[int, str, str], SignInClass] = {}
     for client, device in product(when.words("client"), [device for device in devices if when.holds("device", device)]):
