@@ -13,7 +13,6 @@ from itertools import product
 
 import numpy as np
 
-from ..organisation.access_rules import AccessRule
 from ..organisation.columns import Bools
 from ..organisation.networks import NetworkClass
 from ..organisation.sign_ins import SignIn
@@ -55,6 +54,7 @@ class _Grids:
         self.devices = [device for device in (("unknown",) if unseen else DEVICES) if when.holds("device", device)]
         self._keeper, self._proof = keeper, asked.proof
         self._covering: dict[tuple[str, str], tuple[int, bool]] = {}
+        self._for_most: dict[tuple[int, str], bool] = {}
         # For each dimension (rules, values): whether a rule speaks of a value.
         self._spoken = [
             at_networks[:, [same[0] for same in alike]]
@@ -72,9 +72,7 @@ class _Grids:
         self.covers = np.zeros((*self.shape, words), np.uint64)
         for number, rule in enumerate(keeper.rules):
             if rule.mode != "off":
-                bit = np.uint64(1 << number % 64)
-                covered = self._matched(number) & self._by_itself(number)
-                self.covers[..., number // 64] |= np.where(covered, bit, np.uint64(0))
+                self._mark(number)
 
     @property
     def values(self) -> tuple[Sequence[str | NetworkClass], ...]:
@@ -86,12 +84,14 @@ class _Grids:
         """How many values each dimension has."""
         return tuple(len(values) for values in self.values)
 
-    def _matched(self, number: int) -> Grid:
-        grid = np.ones((1,) * len(DIMENSIONS), bool)
-        for place, spoken in enumerate(self._spoken):
-            axis = spoken[number]
-            grid = grid & axis.reshape([-1 if other == place else 1 for other in range(len(DIMENSIONS))])
-        return grid
+    def _mark(self, number: int) -> None:
+        """Marks the cells that a rule matches and covers by itself; no others are looked at."""
+        inside = [np.flatnonzero(spoken[number]) for spoken in self._spoken]
+        client, device = DIMENSIONS.index("client"), DIMENSIONS.index("device")
+        by_itself = np.take(np.take(self._by_itself(number), inside[client], client), inside[device], device)
+        cells = np.ix_(*inside)
+        mine = self.covers[..., number // 64]
+        mine[cells] |= np.where(by_itself, np.uint64(1 << number % 64), np.uint64(0))
 
     def _covered_by(self, client: str, device: str) -> tuple[int, bool]:
         """See `covering`; each question is asked once."""
@@ -141,6 +141,19 @@ class _Grids:
             self.names_of(dimension, range(size) if some is None else some)
             for dimension, (size, some) in enumerate(zip(self.shape, box, strict=True))
         ]
+
+    def is_meant_for_most(self, number: int, dimension: str) -> bool:
+        """True for a rule that speaks of at least half of a dimension's values."""
+        if (number, dimension) not in self._for_most:
+            keeper, rule = self._keeper, self._keeper.rules[number]
+            if dimension == "network":
+                spoken = speaking_of_networks([rule], keeper.networks.classes)[0].tolist()
+            else:
+                resources = sorted(keeper.snapshot.resources)
+                every = resources if dimension == "resource" else CONDITION_WORDS[dimension]
+                spoken = [rule.speaks_of(dimension, value) for value in every]
+            self._for_most[number, dimension] = 2 * sum(spoken) >= len(spoken)
+        return self._for_most[number, dimension]
 
     def rule_id(self, number: int) -> str:
         """The id of an access rule, given its bit."""
@@ -322,7 +335,7 @@ def _because(keeper: Gatekeeper, grids: _Grids, box: Box, person: int, observed_
             elif not always:
                 far.append(f"{rule.id} does not include them")
         elif always:
-            alone = frozenset(always) in missed and len(always) == 1 and _meant_for_most(keeper, rule, always[0])
+            alone = frozenset(always) in missed and len(always) == 1 and grids.is_meant_for_most(number, always[0])
             words = " and ".join(f"{name} {' or '.join(values[name])}" for name in always)
             (near if alone else far).append(f"{rule.id} leaves out {words}")
         else:
@@ -337,11 +350,3 @@ def _parts(
     for name in sorted({name for names in missed for name in names}, key=DIMENSIONS.index):
         some = [value for value in values[name] if not grids.speaks(number, name, value)]
         yield f"for {name} {' or '.join(some)}: {grids.rule_id(number)} leaves it out"
-
-
-def _meant_for_most(keeper: Gatekeeper, rule: AccessRule, dimension: str) -> bool:
-    """Whether a rule speaks of at least half of a dimension's values."""
-    every: Sequence[str | NetworkClass] = keeper.networks.classes
-    if dimension != "network":
-        every = sorted(keeper.snapshot.resources) if dimension == "resource" else CONDITION_WORDS[dimension]
-    return 2 * sum(rule.speaks_of(dimension, value) for value in every) >= len(every)
