@@ -180,6 +180,8 @@ class Mending:
         for pair in pairs:
             now = pair.verdicts
             assert now.tree is not None
+            if np.all(now.would_be[people] == EXEMPT):  # the rule is about none of them, and stays so
+                continue
             leaves = {}
             for judged in now.judged:
                 new = again(pair, judged)
@@ -222,6 +224,7 @@ class Mending:
         """Leaves judged with other effective values; what was seen of people whose setting `moved` is too old to count."""
         snapshot = self._checker.snapshot
         doors: dict[str, tuple[Hosts, Bools]] = {}
+        known: dict[tuple[str, str, str, str], VerdictCodes] = {}  # rules that ask the same are judged once
 
         def door(pair: _Pair, leaf: Leaf) -> VerdictCodes | None:
             service = pair.service
@@ -241,10 +244,13 @@ class Mending:
             effective = after.get(leaf.name) if leaf.about == "control" else None
             if effective is None or pair.service is None:
                 return None
-            seen = observed(snapshot, pair.service.id, leaf.name)
-            seen = None if seen is None else seen_later(seen, moved, snapshot.taken_at)
-            said = ControlJudge(leaf, pair.rule.pinned, pair.service, effective, seen).judge()
-            return said.verdicts.take(said.codes)
+            key = pair.service.id, leaf.name, leaf.expected, pair.rule.pinned
+            if key not in known:
+                seen = observed(snapshot, pair.service.id, leaf.name)
+                seen = None if seen is None else seen_later(seen, moved, snapshot.taken_at)
+                said = ControlJudge(leaf, pair.rule.pinned, pair.service, effective, seen).judge()
+                known[key] = said.verdicts.take(said.codes)
+            return known[key]
 
         return again
 
