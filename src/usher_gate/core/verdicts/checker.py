@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from functools import cached_property
+from dataclasses import replace
+from functools import cache, cached_property
 
 import numpy as np
 
@@ -48,6 +49,9 @@ class PairVerdicts:
     notes: tuple[str, ...]
 
 
+_KEPT = 8  # leaves about controls, each with a number for every person
+
+
 class Checker:
     """Judges the pairs of a baseline and a snapshot, one at a time; judging changes nothing, so it may be done again."""
 
@@ -57,6 +61,7 @@ class Checker:
         self.scopes = Scopes(self.resolver)
         self._hosts: dict[str, Hosts] = {}
         self._starting: dict[str, Bools] = {}
+        self._lately: dict[object, Judged] = {}
         self.exceptions = sorted(exceptions, key=lambda exception: exception.id)
 
     def alone(self, person: int) -> Checker:
@@ -99,13 +104,21 @@ class Checker:
         assert service is not None
         if leaf.about == "door":
             return judge_door(leaf, rule.pinned, self.hosts(service), self.starting(service))
-        return ControlJudge(
-            leaf,
-            rule.pinned,
-            service,
-            self.resolver.effective(service, leaf.name),
-            self.seen(service, leaf.name),
-        ).judge()
+        return self._control_leaf(leaf, rule.pinned, service)
+
+    def _control_leaf(self, leaf: Leaf, pinned: str, service: Service) -> Judged:
+        """A leaf about a control. What the last few leaves said is kept: many rules ask the same, and of one control one after another."""
+        assert leaf.comparison is not None
+        key = service.id, leaf.name, pinned, leaf.comparison.operator, leaf.comparison.operands
+        found = self._lately.pop(key, None)
+        if found is None:
+            effective, seen = self.resolver.effective(service, leaf.name), self.seen(service, leaf.name)
+            judged = ControlJudge(leaf, pinned, service, effective, seen).judge()
+            found = replace(judged, outcome=cache(judged.outcome))
+            if len(self._lately) >= _KEPT:
+                del self._lately[next(iter(self._lately))]
+        self._lately[key] = found
+        return replace(found, leaf=leaf)
 
     def leaf_of_meetings(self, leaf: Leaf, rule: Rule, service: Service) -> Judged | None:
         """What a leaf says of the planned meetings on a service, where that is known already; None where it has to be judged."""
@@ -168,18 +181,20 @@ class Checker:
             narrow = {leaf.leaf.number: leaf.narrow(chosen) for leaf in verdicts.judged if has_ways(verdicts.tree)}
             decided = deciding(verdicts.tree, picked, narrow, len(chosen)).leaf.tolist()
         numbers = [None] * len(chosen) if decided is None else decided
+        few = {} if verdicts.tree is None else {place.number: place.control for place in too_few(verdicts.tree)}
         made = [
-            self._tail(service, verdicts, person, number)
+            self._tail(service, verdicts, person, number, few)
             for person, number in zip(chosen.tolist(), numbers, strict=True)
         ]
         return tuple(made), which
 
-    def _tail(self, service: Service | None, verdicts: PairVerdicts, person: int, number: int | None) -> Tail:
-        """What is to be said of one person; `number` is the leaf that decides."""
+    def _tail(
+        self, service: Service | None, verdicts: PairVerdicts, person: int, number: int | None, few: Mapping[int, str]
+    ) -> Tail:
+        """What is to be said of one person; `number` is the leaf that decides, `few` the places of too few ways, with a control of each."""
         outcomes = {leaf.leaf.number: (leaf.leaf, leaf.outcome(int(leaf.codes[person]))) for leaf in verdicts.judged}
         reason, root = "no-value" if verdicts.answered else "no-audience", None
         if number is not None and verdicts.tree is not None:
-            few = {place.number: place.control for place in too_few(verdicts.tree)}
             if number in few:
                 reason, root = "not-supported", Root(service.id if service else None, few[number], None, None)
             else:

@@ -6,6 +6,7 @@ Source: domain, "Roots". Only the verdicts that a change can touch are judged ag
 from __future__ import annotations
 
 from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -21,9 +22,10 @@ from ..words.record import record
 from ..words.values import Kind, join_words, split_words
 from .checker import Checker, PairVerdicts
 from .codes import DRIFTS, EXEMPT, MEETS, UNAVAILABLE, UNKNOWN, VerdictCodes
-from .condition import Leaf, Tree, judge, nearest_way
+from .condition import Branch, Leaf, TooFew, Tree, judge, nearest_way
 from .control_leaf import ControlJudge
 from .door_leaf import judge_door, rooted_rows
+from .exceptions import applying
 from .others import judge_organisation
 from .outcome import Judged, Root, Tail, narrowness
 from .planned import judge_meetings, shutting
@@ -49,12 +51,14 @@ class Remedy:
 
 @record
 class _Pair:
-    """A pair of rule and service as it is judged now. `kept` says whether the report speaks of it."""
+    """A pair of rule and service as it is judged now, and how many pairs are judged just like it. `kept` says whether the report speaks
+    of them."""
 
     rule: Rule
     service: Service | None
     kept: bool
     verdicts: PairVerdicts
+    count: int = 1
 
 
 Again = Callable[
@@ -157,8 +161,11 @@ class Mending:
         return self._pairs[1]
 
     def _touched(self, service: Service | None, controls: frozenset[str], about: str = "control") -> list[_Pair]:
-        """The pairs whose rules have a leaf about one of some controls (facts, proofs), judged as things are."""
-        found = []
+        """The pairs whose rules have a leaf about one of some controls (facts, proofs), judged as things are.
+
+        Rules that ask the same of the same people, with the same exceptions, are one pair that counts several times.
+        """
+        found: dict[object, _Pair] = {}
         for rule in self._checker.baseline.rules:
             if rule.subject != "people" or not any(
                 hangs_on(leaf, controls) if about == "control" else leaf.about == about and leaf.name in controls
@@ -169,9 +176,19 @@ class Mending:
                 if service is not None and one is not service:
                     continue
                 verdicts = self._checker.judge(rule, one)
-                if verdicts.tree is not None:
-                    found.append(_Pair(rule, one, self._keeps(rule, one.id if one else None), verdicts))
-        return found
+                if verdicts.tree is None:
+                    continue
+                name, whom = one.id if one else None, verdicts.would_be.tobytes()
+                excepted = tuple(
+                    each.id for each in applying(self._checker.exceptions, rule, name, self._checker.snapshot)
+                )
+                kept = self._keeps(rule, name)
+                key = _signature(verdicts.tree), rule.pinned, name, kept, excepted, whom
+                before = found.get(key)
+                found[key] = (
+                    _Pair(rule, one, kept, verdicts) if before is None else replace(before, count=before.count + 1)
+                )
+        return list(found.values())
 
     def _judge_again(self, pairs: Sequence[_Pair], people: Ints, again: Again) -> tuple[int, int]:
         """How many of some people would drift from nothing any more, and how many would have a worse verdict than now."""
@@ -192,7 +209,7 @@ class Mending:
             if pair.kept:
                 excused, _, _ = self._checker.excuse(pair.rule, pair.service, would_be, people)
                 then = np.where(excused == MISSING, would_be, MEETS)
-                drifts += (then == DRIFTS).astype(np.int64) - (now.verdict[people] == DRIFTS)
+                drifts += pair.count * ((then == DRIFTS).astype(np.int64) - (now.verdict[people] == DRIFTS))
                 open_questions |= ((then == UNKNOWN) | (then == UNAVAILABLE)) & (then != now.verdict[people])
         freed = self._chosen[people] & (self._drifts_of[people] > 0) & (drifts == 0) & ~open_questions
         return int(np.count_nonzero(freed)), int(np.count_nonzero(worse))
@@ -379,6 +396,17 @@ class Remedies:
 
 def _by_door(tail: Tail, leaf: Leaf, root: Root) -> bool:
     return leaf.about == "door" and any(one.number == leaf.number and said.root == root for one, said in tail.leaves)
+
+
+def _signature(tree: Tree) -> object:
+    """What a tree asks, so that trees with the same signature ask the same; leaves about doors and proofs are only like themselves."""
+    if isinstance(tree, Branch):
+        return tree.operator, tree.at_least, tuple(_signature(branch) for branch in tree.branches)
+    if isinstance(tree, TooFew):
+        return "few", tree.control, tree.number
+    if tree.comparison is None or tree.about not in ("control", "person"):
+        return tree
+    return tree.about, tree.name, tree.number, tree.comparison.operator, tree.comparison.operands
 
 
 def _shuts(leaf: Leaf, pinned: str, hosts: Hosts, rows: Ints, control: str) -> Callable[[str], bool]:
