@@ -61,7 +61,6 @@ class Checker:
         self.scopes = Scopes(self.resolver)
         self._hosts: dict[str, Hosts] = {}
         self._starting: dict[str, Bools] = {}
-        self._lately: dict[object, Judged] = {}
         self.exceptions = sorted(exceptions, key=lambda exception: exception.id)
 
     def alone(self, person: int) -> Checker:
@@ -110,15 +109,19 @@ class Checker:
         """A leaf about a control. What the last few leaves said is kept: many rules ask the same, and of one control one after another."""
         assert leaf.comparison is not None
         key = service.id, leaf.name, pinned, leaf.comparison.operator, leaf.comparison.operands
-        found = self._lately.pop(key, None)
-        if found is None:
-            effective, seen = self.resolver.effective(service, leaf.name), self.seen(service, leaf.name)
-            judged = ControlJudge(leaf, pinned, service, effective, seen).judge()
+        effective = self.resolver.effective(service, leaf.name)
+        of, found = self._lately.pop(key, (None, None))
+        if found is None or of is not effective:
+            judged = ControlJudge(leaf, pinned, service, effective, self.seen(service, leaf.name)).judge()
             found = replace(judged, outcome=cache(judged.outcome))
             if len(self._lately) >= _KEPT:
                 del self._lately[next(iter(self._lately))]
-        self._lately[key] = found
+        self._lately[key] = effective, found
         return replace(found, leaf=leaf)
+
+    @cached_property
+    def _lately(self) -> dict[object, tuple[object, Judged]]:
+        return {}
 
     def leaf_of_meetings(self, leaf: Leaf, rule: Rule, service: Service) -> Judged | None:
         """What a leaf says of the planned meetings on a service, where that is known already; None where it has to be judged."""
