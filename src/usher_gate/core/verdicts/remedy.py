@@ -415,6 +415,11 @@ def _shuts(leaf: Leaf, pinned: str, hosts: Hosts, rows: Ints, control: str) -> C
 
 def add_wanted(found: dict[str, Comparison], tree: Tree | None, root: Root, tails: Iterable[Tail]) -> None:
     """Adds what some tails that a root makes drift ask of it on the nearest way to each verdict."""
+    if isinstance(tree, Leaf):  # the only way
+        mine = tree.comparison if tree.about == "control" and tree.name == root.control else None
+        if mine is not None and any(tail.root == root and tail.reason == "fails" for tail in tails):
+            found.setdefault(mine.text, mine)
+        return
     known: set[tuple[tuple[int, int], ...]] = set()
     for tail in tails:
         if tail.root != root or tail.reason != "fails" or tree is None:
