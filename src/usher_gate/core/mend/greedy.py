@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 
 import numpy as np
 
@@ -12,6 +12,7 @@ from ..organisation.units import lineage
 from ..settings.edited import Given, Spot
 from ..verdicts.codes import DRIFTS, LOOSE
 from ..verdicts.outcome import Root
+from .deadline import Deadline
 from .judging import Judging, Weighed
 from .offers import Offers
 from .terms import Plan, last_of_all
@@ -19,28 +20,26 @@ from .terms import Plan, last_of_all
 _ROOTS = 3  # the largest at each step
 
 
-def greedy(judging: Judging, offers: Offers, clock: Callable[[], float], until: float) -> Weighed:
-    """The plan found; of no edits where none helps. `clock` and `until` say when to stop looking."""
+def greedy(judging: Judging, offers: Offers, deadline: Deadline) -> Weighed:
+    """The plan found; of no edits where none helps."""
     best = judging.weigh({})
     refused: set[Root] = set()
-    while best.left and clock() < until:
-        step = _step(judging, offers, best, refused, clock, until)
+    while best.left and not deadline.has_passed:
+        step = _step(judging, offers, best, refused, deadline)
         if step is None:
             break
         best = step
-    return _thinned(judging, best, clock, until)
+    return _thinned(judging, best, deadline)
 
 
-def _step(
-    judging: Judging, offers: Offers, now: Weighed, refused: set[Root], clock: Callable[[], float], until: float
-) -> Weighed | None:
+def _step(judging: Judging, offers: Offers, now: Weighed, refused: set[Root], deadline: Deadline) -> Weighed | None:
     roots = [root for root in _roots(judging, now) if root not in refused]
     tried: set[tuple[Spot, Given]] = set()
     for start in range(0, len(roots), _ROOTS):
         best: Weighed | None = None
         for root in roots[start : start + _ROOTS]:
             for spot, given in edits_for(judging, offers, root, now.plan):
-                if (spot, given) in tried or clock() > until:
+                if (spot, given) in tried or deadline.has_passed:
                     continue
                 tried.add((spot, given))
                 most = now.left - 1 if best is None else best.left
@@ -123,10 +122,10 @@ def _places(judging: Judging, offers: Offers, root: Root) -> Iterator[tuple[int,
     yield from (place for place in found if place[0] in offers.levels or place[0] == MEETING)
 
 
-def _thinned(judging: Judging, plan: Weighed, clock: Callable[[], float], until: float) -> Weighed:
+def _thinned(judging: Judging, plan: Weighed, deadline: Deadline) -> Weighed:
     """The plan without the edits that later ones have made idle."""
     for spot in sorted(plan.plan, key=lambda spot: (spot.control, spot.scope)):
-        if len(plan.plan) < 2 or clock() > until:
+        if len(plan.plan) < 2 or deadline.has_passed:
             break
         fewer = judging.weigh({other: given for other, given in plan.plan.items() if other != spot})
         if not fewer.against and fewer.left <= plan.left:

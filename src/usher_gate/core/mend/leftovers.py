@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Iterator, Sequence
 
 import numpy as np
 
@@ -12,6 +12,7 @@ from ..verdicts.outcome import Root, Tail
 from ..verdicts.planned import judge_meetings
 from ..verdicts.rules import Rule
 from ..words.record import record
+from .deadline import Deadline
 from .greedy import edits_for
 from .judging import CONTRADICTION, EXCEPTION, INVITEE, WEAKER, WORSE, Against, Judging, Weighed
 from .offers import Offers
@@ -29,13 +30,13 @@ class LeftOver:
     against: str
 
 
-def leftovers(found: Sequence[Found], clock: Callable[[], float], until: float) -> Iterator[LeftOver]:
+def leftovers(found: Sequence[Found], deadline: Deadline) -> Iterator[LeftOver]:
     """Every verdict that is left, by rule, service, type and id."""
-    made = [each for one in found if one.weighed.left for each in _of(one, clock, until)]
+    made = [each for one in found if one.weighed.left for each in _of(one, deadline)]
     yield from sorted(made, key=lambda each: (each.rule, each.service, each.subject))
 
 
-def _of(found: Found, clock: Callable[[], float], until: float) -> Iterator[LeftOver]:
+def _of(found: Found, deadline: Deadline) -> Iterator[LeftOver]:
     judging, plan = found.judging, found.weighed
     offers, known = Offers(judging), dict[tuple[str, Root | None], tuple[str, str]]()
     trial = plan.trial
@@ -59,7 +60,7 @@ def _of(found: Found, clock: Callable[[], float], until: float) -> Iterator[Left
         for subject, tail, number in told:
             key = rule.id, tail.root
             if key not in known:
-                known[key] = _why(judging, offers, found, tail, (rule, number), clock, until)
+                known[key] = _why(judging, offers, found, tail, (rule, number), deadline)
             because, against = known[key]
             yield LeftOver(rule.id, judging.service.id, subject, because, against)
 
@@ -70,8 +71,7 @@ def _why(
     found: Found,
     tail: Tail,
     whose: tuple[Rule, int],
-    clock: Callable[[], float],
-    until: float,
+    deadline: Deadline,
 ) -> tuple[str, str]:
     """What stands against the edits that would mend it, by trying them: of the one that least speaks against, what does."""
     if tail.reason in ("observed", "not-applied"):
@@ -80,8 +80,8 @@ def _why(
         return "no single setting mends it", ""
     best: tuple[int, list[Against]] | None = None
     for spot, given in edits_for(judging, offers, tail.root, found.weighed.plan):
-        if clock() > until:
-            break
+        if deadline.has_passed:
+            return "the time was up before it was found out what stands against mending it", ""
         weighed = judging.weigh({**found.weighed.plan, spot: given})
         if _is_open(weighed, *whose):
             continue

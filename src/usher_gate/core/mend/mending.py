@@ -21,14 +21,17 @@ from ..verdicts.trial import Remembered, Trial
 from ..words.faults import Faults
 from ..words.record import record
 from .components import components
+from .deadline import Deadline
 from .ended import drifts
 from .judging import Judging, Weighed
 from .leftovers import LeftOver, leftovers
-from .optimum import Found, solve
+from .optimum import STOPPED, Found, solve
 from .order import in_order
 from .tasks import Task, tasks
 from .terms import Terms
 
+_SEARCHING = 0.85  # of the time; the rest is for the order of the edits, and for why verdicts are left
+_MOST_REASONS = 10.0  # seconds for that
 Told = Callable[[int, int], None]
 
 
@@ -114,12 +117,14 @@ def mend(
     """The fewest edits, found in so many seconds; judged again before it is told."""
     terms, pinnable = asked.terms, snapshot.says_pinned
     base = Remembered(snapshot, asked.baseline, asked.exceptions)
-    until = clock() + seconds
+    deadline = Deadline(clock, clock() + seconds)
     every = list(components(base, terms))
-    found = _solved(every, clock, until, asked.limit, told)
+    searching = deadline.part(_SEARCHING)
+    found = _solved(every, searching if asked.limit is None else searching.part(0.5), told)
+    found = found if asked.limit is None else _within(found, searching, asked.limit)
     plan = {spot: given for each in found for spot, given in each.weighed.plan.items()}
     parts = tuple(Part(number, each) for number, each in enumerate(found, 1))
-    ordered, safe = _ordered(parts)
+    ordered, safe = _ordered(parts, deadline)
     changes = Changes(
         _title(len(plan)),
         None,
@@ -142,12 +147,23 @@ def mend(
         freed,
         sum(each.weighed.touched for each in found),
         sum(each.weighed.without for each in found),
-        tuple(leftovers(found, clock, clock() + 10)),
+        tuple(leftovers(found, Deadline(clock, min(deadline.until, clock() + _MOST_REASONS)))),
         left,
         tuple(tasks(after, terms)),
         safe,
         asked.limit,
-        _notes(snapshot),
+        (*_notes(snapshot), *_unfinished(found, seconds)),
+    )
+
+
+def _unfinished(found: Sequence[Found], seconds: float) -> tuple[str, ...]:
+    """What was not finished in the time."""
+    many = sum(each.by == STOPPED for each in found)
+    if not many:
+        return ()
+    parts = "the search" if len(found) == 1 else f"the search in {many} of {len(found)} components"
+    return (
+        f"{parts} was stopped after {seconds:g} seconds: there may be plans of fewer edits; --seconds gives it longer",
     )
 
 
@@ -163,30 +179,31 @@ def _notes(snapshot: Snapshot) -> tuple[str, ...]:
     return ()
 
 
-def _solved(
-    every: Sequence[Judging], clock: Callable[[], float], until: float, limit: int | None, told: Told | None
-) -> list[Found]:
+def _solved(every: Sequence[Judging], deadline: Deadline, told: Told | None) -> list[Found]:
     found = []
     for number, judging in enumerate(every):
-        share = clock() + max(until - clock(), 0.0) / (len(every) - number)
-        found.append(solve(judging, clock, max(share, clock() + 0.2)))
+        found.append(solve(judging, deadline.part(1 / (len(every) - number))))
         if told is not None:
             told(number + 1, len(every))
-    return found if limit is None else _within(found, clock, until, limit)
+    return found
 
 
-def _within(found: list[Found], clock: Callable[[], float], until: float, limit: int) -> list[Found]:
+def _within(found: list[Found], deadline: Deadline, limit: int) -> list[Found]:
     """Of each component the best plan of so many edits that, all together, there are at most `limit` and fewest verdicts are left."""
     if sum(len(each.weighed.plan) for each in found) <= limit:
         return found
     best: list[list[Found]] = [[]]  # of 0, 1, ... edits: the plans of the components so far
     cost = [0]
+    waiting = sum(min(len(each.weighed.plan), limit + 1) for each in found)  # plans to look for
     for each in found:
         whole = len(each.weighed.plan)
-        choices = [
-            each if many == whole else solve(each.judging, clock, max(until, clock() + 1), many)
-            for many in range(min(whole, limit) + 1)
-        ]
+        choices = []
+        for many in range(min(whole, limit) + 1):
+            if many == whole:
+                choices.append(each)
+                continue
+            choices.append(solve(each.judging, deadline.part(1 / waiting), many))
+            waiting = max(waiting - 1, 1)
         plans: list[list[Found]] = []
         costs: list[int] = []
         for edits in range(limit + 1):
@@ -203,7 +220,7 @@ def _within(found: list[Found], clock: Callable[[], float], until: float, limit:
     return best[fewest]
 
 
-def _ordered(parts: Sequence[Part]) -> tuple[tuple[MadeEdit, ...], bool]:
+def _ordered(parts: Sequence[Part], deadline: Deadline) -> tuple[tuple[MadeEdit, ...], bool]:
     """The edits in the order of making them: the widest relief first, no step making any verdict worse where that can be."""
     made: list[tuple[int, list[MadeEdit]]] = []
     safe = True
@@ -211,7 +228,7 @@ def _ordered(parts: Sequence[Part]) -> tuple[tuple[MadeEdit, ...], bool]:
         judging, plan = part.found.judging, part.found.weighed
         if not plan.plan:
             continue
-        order, fine = in_order(judging, plan)
+        order, fine = in_order(judging, plan, deadline)
         safe &= fine
         edits = [_made(judging, plan, spot, part.number) for spot in order]
         made.append((-max(edit.ended for edit in edits), edits))

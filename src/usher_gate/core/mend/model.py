@@ -14,6 +14,7 @@ import numpy as np
 
 from ..verdicts.codes import DRIFTS, EXEMPT, MEETS, SETTLING
 from ..verdicts.rules import Rule
+from .deadline import NEVER_PASSES, Deadline
 from .judging import Judging
 from .offers import Offers
 from .rows import ONE, Term, negated, total
@@ -33,8 +34,8 @@ class Open:
 class Model(Trees):
     """The programme of one component."""
 
-    def __init__(self, judging: Judging, offers: Offers) -> None:
-        super().__init__(judging, offers)
+    def __init__(self, judging: Judging, offers: Offers, deadline: Deadline = NEVER_PASSES) -> None:
+        super().__init__(judging, offers, deadline)
         self.open: dict[tuple[int, str], Open] = {}
         self._trees = {rule.id: rule.tree_on(judging.service) for rule in judging.rules}
         for rule, mask in judging.subjects():
@@ -54,9 +55,10 @@ class Model(Trees):
     # who is in
 
     def include_people(self, people: Iterable[int]) -> bool:
-        """Puts people in; says whether somebody is new."""
-        fresh = self.walks.add_people(people)
+        """Puts people in; says whether somebody is new. Raises OutOfTime, as whatever else puts subjects in."""
+        fresh = self.walks.add_people(people, self.deadline)
         for alike in fresh:
+            self.deadline.check()
             self._must_hold(alike)
         return bool(fresh)
 

@@ -10,6 +10,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from ..words.record import record
+from .deadline import Deadline, OutOfTime
 from .greedy import greedy
 from .judging import Judging, Weighed
 from .learning import Learning
@@ -22,7 +23,7 @@ from .touching import TooManyPeople, Touching
 _ROUNDS = 400
 _NEAR = 1e-6
 _FIRST = 10_000  # so many edits are better than one verdict more that is left
-Clock = Callable[[], float]
+STOPPED = "stopped when the time was up"
 
 
 @dataclass
@@ -44,7 +45,7 @@ class Found:
         return "proven fewest" if not self.gap else f"at most {self.gap} more than the fewest"
 
 
-def solve(judging: Judging, clock: Clock, until: float, limit: int | None = None, compare: bool = False) -> Found:
+def solve(judging: Judging, deadline: Deadline, limit: int | None = None, compare: bool = False) -> Found:
     """The best plan of a component that can be found in the time; of at most `limit` edits where that is given.
 
     With `compare` the plan step by step is made in any case.
@@ -53,15 +54,19 @@ def solve(judging: Judging, clock: Clock, until: float, limit: int | None = None
     nothing = judging.weigh({})
     if limit == 0:
         return Found(judging, nothing, 0, None, True, "nothing tried")
-    single, all_tried = best_single(judging, offers)
+    single, all_tried = best_single(judging, offers, deadline)
     if single is not None and all_tried and not compare:
         return Found(judging, single, 0, None, True, "everything tried")
-    stepped = greedy(judging, offers, clock, clock() + max((until - clock()) / 3, 0.0)) if limit is None else None
+    stepped = greedy(judging, offers, deadline.part(1 / 3)) if limit is None else None
     many = len(stepped.plan) if stepped is not None else None
     if single is not None and all_tried:
         return Found(judging, single, 0, many, True, "everything tried")
     best = min((each for each in (nothing, stepped, single) if each is not None), key=lambda each: each.order)
-    return _Search(Learning(judging, offers), best, clock, until, limit).found(many)
+    try:
+        model = Learning(judging, offers, deadline)
+    except OutOfTime:
+        return Found(judging, best, max(best.left or len(best.plan), 1), many, False, STOPPED)
+    return _Search(model, best, deadline, limit).found(many)
 
 
 @record
@@ -75,8 +80,8 @@ class _Goal:
 class _Search:
     """Solves, judges the plan again, learns from what it broke, and so on until nothing is broken; one goal after the other."""
 
-    def __init__(self, model: Learning, best: Weighed, clock: Clock, until: float, limit: int | None) -> None:
-        self._model, self._best, self._clock, self._until, self._limit = model, best, clock, until, limit
+    def __init__(self, model: Learning, best: Weighed, deadline: Deadline, limit: int | None) -> None:
+        self._model, self._best, self._deadline, self._limit = model, best, deadline, limit
         self._bound = 0.0
         self._reached: list[tuple[_Goal, int]] = []
 
@@ -90,7 +95,8 @@ class _Search:
         if not self._reach(first):
             left, edits = divmod(max(math.ceil(self._bound - _NEAR), 0), _FIRST)
             gap = self._best.left - left or len(self._best.plan) - edits
-            return Found(model.judging, self._best, max(gap, 1), many, False, "optimiser")
+            by = STOPPED if self._deadline.has_passed else "optimiser"
+            return Found(model.judging, self._best, max(gap, 1), many, False, by)
         proved = True
         for goal in (
             _Goal(touching.without, lambda weighed: weighed.without),
@@ -102,7 +108,7 @@ class _Search:
         ):
             try:
                 reached = self._reach(goal)
-            except TooManyPeople:
+            except (TooManyPeople, OutOfTime):
                 reached = False
             if not reached:
                 proved = len(self._reached) > 2  # who is touched; how the plan reads is not told
@@ -110,19 +116,24 @@ class _Search:
         return Found(model.judging, self._best, 0, many, proved, "optimiser")
 
     def _reach(self, goal: _Goal) -> bool:
-        """Makes a cost least, none of the earlier ones growing; says whether that is proved."""
+        """Makes a cost least, none of the earlier ones growing; says whether that is proved in the time."""
+        try:
+            return self._reach_in_time(goal)
+        except OutOfTime:
+            return False
+
+    def _reach_in_time(self, goal: _Goal) -> bool:
         self._bound = 0.0
         if goal.of(self._best) == 0 and self._as_good(self._best, goal, 0.0):
             self._reached.append((goal, 0))
             return True
         for _ in range(_ROUNDS):
-            learned, seconds = True, self._until - self._clock()
-            if seconds <= 0:
-                return False
+            learned = True
+            self._deadline.check()
             rows = [(earlier.cost().times(-1), -least) for earlier, least in self._reached]
             if self._limit is not None:
                 rows.append((self._model.edits().times(-1), -self._limit))
-            found = self._model.programme.solve(goal.cost(), seconds, rows)
+            found = self._model.programme.solve(goal.cost(), self._deadline.left, rows)
             self._bound = max(self._bound, found.bound)
             if found.values is None or not found.best:
                 return False

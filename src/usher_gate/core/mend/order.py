@@ -9,14 +9,15 @@ import numpy as np
 
 from ..settings.edited import Spot
 from ..verdicts.codes import MEETS
+from .deadline import NEVER_PASSES, Deadline
 from .judging import Judging, Weighed
 from .terms import text_of
 
 _MOST = 60  # edits of one component that an order is sought for
 
 
-def in_order(judging: Judging, plan: Weighed) -> tuple[list[Spot], bool]:
-    """The places of the edits in order, and whether no step makes any verdict worse."""
+def in_order(judging: Judging, plan: Weighed, deadline: Deadline = NEVER_PASSES) -> tuple[list[Spot], bool]:
+    """The places of the edits in order, and whether no step is known to make any verdict worse; False too where the time was up."""
     waiting = sorted(
         plan.plan, key=lambda spot: (-judging.reach({spot: plan.plan[spot]}), text_of(spot, plan.plan[spot]))
     )
@@ -27,6 +28,8 @@ def in_order(judging: Judging, plan: Weighed) -> tuple[list[Spot], bool]:
     done: list[Spot] = []
     stuck = False
     while waiting:
+        if deadline.has_passed:
+            return [*done, *waiting], False
         spot = next((each for each in waiting if _hurts_nobody(judging, plan, done, each)), None)
         stuck |= spot is None
         spot = waiting[0] if spot is None else spot

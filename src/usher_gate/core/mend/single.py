@@ -9,6 +9,7 @@ import numpy as np
 from ..organisation.settings import GROUP, ORGANISATION, PERSON, UNIT
 from ..settings.edited import Given, Spot
 from ..verdicts.rules import hangs_on
+from .deadline import NEVER_PASSES, Deadline
 from .judging import Judging, Weighed
 from .offers import Offers
 from .terms import last_of_all
@@ -64,7 +65,7 @@ def _places(judging: Judging, offers: Offers, people: np.ndarray, control: str) 
         yield PERSON, int(people[0])
 
 
-def best_single(judging: Judging, offers: Offers) -> tuple[Weighed | None, bool]:
+def best_single(judging: Judging, offers: Offers, deadline: Deadline = NEVER_PASSES) -> tuple[Weighed | None, bool]:
     """The best plan of one edit that ends every drift and has nothing against it; and whether all were tried."""
     edits = []
     for edit in single_edits(judging, offers):
@@ -73,6 +74,8 @@ def best_single(judging: Judging, offers: Offers) -> tuple[Weighed | None, bool]
             break
     best: Weighed | None = None
     for spot, given in edits[:MOST_TRIED]:
+        if deadline.has_passed:
+            return best, False
         weighed = judging.weigh_if({spot: given}, 0)
         if weighed is None:
             continue

@@ -9,6 +9,7 @@ from collections.abc import Callable, Sequence
 import numpy as np
 
 from ..settings.edited import Given, Spot
+from .deadline import NEVER_PASSES, Deadline
 from .judging import Judging
 from .offers import Offers
 from .rows import ONE, Programme, Term, negated, total, value_of
@@ -22,8 +23,8 @@ _FEW_VALUES = 24  # of a control, all of them are offered everywhere
 class Standing:
     """The places of a component, and what may be done at each."""
 
-    def __init__(self, judging: Judging, offers: Offers) -> None:
-        self.judging, self.offers = judging, offers
+    def __init__(self, judging: Judging, offers: Offers, deadline: Deadline = NEVER_PASSES) -> None:
+        self.judging, self.offers, self.deadline = judging, offers, deadline
         self.programme = Programme()
         self.walks = Walks(judging, offers, {control: self._values(control) for control in judging.controls})
         self.offered: dict[Key, dict[Given, Term]] = {}

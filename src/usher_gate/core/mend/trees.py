@@ -16,6 +16,7 @@ from ..verdicts.outcome import Judged, Outcome, narrowness
 from ..verdicts.rules import Rule
 from ..words.record import record
 from ..words.vocabulary import MEETING_KINDS
+from .deadline import NEVER_PASSES, Deadline
 from .doors import DoorRows
 from .judging import Judging
 from .offers import Offers
@@ -38,8 +39,8 @@ class Watched:
 class Trees(Standing):
     """Rows that say that a rule's verdict is at least so good."""
 
-    def __init__(self, judging: Judging, offers: Offers) -> None:
-        super().__init__(judging, offers)
+    def __init__(self, judging: Judging, offers: Offers, deadline: Deadline = NEVER_PASSES) -> None:
+        super().__init__(judging, offers, deadline)
         catalogue = judging.base.snapshot.catalogue
         self._doors = DoorRows(judging.service, catalogue, self.programme, self._accept)
         self.watched: dict[tuple[int, str], list[Watched]] = {}

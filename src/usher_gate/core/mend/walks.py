@@ -21,6 +21,7 @@ from ..settings.effective import DEEPEST, EVERYBODY, Effective
 from ..words.record import record
 from ..words.values import Kind
 from ..words.vocabulary import LEVELS
+from .deadline import NEVER_PASSES, Deadline
 from .judging import Judging
 from .offers import Offers
 
@@ -95,8 +96,8 @@ class Walks:
 
     # folding
 
-    def add_people(self, people: Iterable[int]) -> list[Alike]:
-        """Folds people who are not known yet; gives the new ones."""
+    def add_people(self, people: Iterable[int], deadline: Deadline = NEVER_PASSES) -> list[Alike]:
+        """Folds people who are not known yet; gives the new ones. Raises OutOfTime."""
         fresh = np.array(sorted(set(people) - self.of_person.keys()), np.int64)
         if not len(fresh):
             return []
@@ -109,6 +110,7 @@ class Walks:
         starts = np.flatnonzero(np.concatenate(([True], np.diff(which.reshape(-1)[order]) != 0)))
         found = []
         for some in np.split(fresh[order], starts[1:]):
+            deadline.check()
             alike = Alike(len(self.alike), "people", some, int(some[0]))
             self._walk(alike)
             self.alike.append(alike)

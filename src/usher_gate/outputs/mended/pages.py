@@ -44,7 +44,7 @@ def _details(answer: MendAnswer) -> Iterator[str]:
         verb, without = "changes" if mending.touched == 1 else "change", mending.without or "none"
         yield f"{count(mending.touched, 'value')} of people {verb}, {without} of them of people with nothing to mend there."
         if not mending.safe:
-            yield "There is no order in which every step is harmless: make them together."
+            yield "No harmless order of the edits was found: make them together."
         if mending.comparison is not None:
             waiting = sum(len(each.waiting) for each in mending.comparison.meetings)
             turned = sum(len(each.turned_away) for each in mending.comparison.meetings)
