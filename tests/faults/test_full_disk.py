@@ -1,0 +1,177 @@
+"""A disk that is full, read-only or broken: the file and the cause are named, status 4, what was there stays whole, nothing is left behind."""
+
+from __future__ import annotations
+
+import errno
+import os
+import re
+import shutil
+from collections.abc import Iterator
+from pathlib import Path
+from random import Random
+
+import pytest
+
+from tests.faults import FaultyDisk
+from tests.program import call
+from tests.tiny import ORGANISATION, PEOPLE, SETTINGS, TEXTS, write_tiny
+
+OPS = ("write", "fsync", "rename", "mkdir", "create")
+CAUSES = {
+    errno.ENOSPC: "no space left on device",
+    errno.EIO: "input/output error",
+    errno.EROFS: "read-only file system",
+    errno.EDQUOT: "disk quota exceeded",
+}
+GATHER = """
+[[gather.source]]
+name = "register"
+kind = "files"
+paths = ["exports/organisation.yaml", "exports/people.csv"]
+"""
+CHANGES = """usher-gate: changes/1
+title: Hosts first
+changes:
+  - set: {service: tidecall, control: door.waiting-room, scope: organisation, value: hosts}
+"""
+GUEST = "id,login,kind,unit,mfa,roles,active,sponsor\n" + "".join(
+    f"{row},true,{'P1' if row.startswith('P4') else ''}\n" for row in PEOPLE.splitlines()[1:]
+)
+# What each writes; where the old file is there already, it must still be the same.
+VERBS = {
+    "check a table": ("check", "--out", "out.txt"),
+    "check JSON": ("check", "--format", "json", "--out", "out.json"),
+    "check kept": ("check", "--keep"),
+    "report": ("report", "--out", "page.html"),
+    "worksheets": ("guests", "--ask", "asked/review"),
+    "answers": ("guests", "--read", "review", "--write", "answers.yaml"),
+    "notices": ("rehearse", "--changes", "changes.yaml", "--notices", "notices"),
+    "changed snapshot": ("rehearse", "--changes", "changes.yaml", "--write-snapshot", "after"),
+    "plan": ("mend", "--write", "plan.yaml"),
+    "exception": ("exceptions", "add", "X2", "--rule", "R2", "--person", "P3", "--reason", "r", "--approved-by", "a", "--until", "2026-12-20"),
+    "exception ended": ("exceptions", "end", "X1"),
+    "baseline": ("baseline", "--start", "every-organisation", "--out", "new.yaml"),
+    "gather": ("gather",),
+    "history": ("history", "--out", "history.txt"),
+}  # fmt: skip
+OLD = ("out.txt", "out.json", "page.html", "plan.yaml", "new.yaml", "history.txt", "answers.yaml")
+RECORDS = ("snapshots/.lock", "snapshots/last-failed.json", "history.db-journal")
+
+
+@pytest.fixture(scope="module")
+def disk(tmp_path_factory: pytest.TempPathFactory) -> Iterator[FaultyDisk]:
+    found = FaultyDisk(tmp_path_factory.mktemp("faults"))
+    yield found
+    found.close()
+
+
+@pytest.fixture(scope="module")
+def made(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A working folder in which every verb has something to write, and something that is there already."""
+    folder = tmp_path_factory.mktemp("working") / "folder"
+    write_tiny(folder, {"snapshot/people.csv": GUEST, "snapshot/settings.csv": SETTINGS.replace("guests,true", "everyone,"), "changes.yaml": CHANGES, "usher-gate.toml": TEXTS["usher-gate.toml"] + GATHER,
+                        "exports/organisation.yaml": ORGANISATION, "exports/people.csv": PEOPLE})  # fmt: skip
+    assert call("check", "--keep", cwd=folder).status == 1
+    assert call("guests", "--ask", "review", "--on", "2026-11-20", cwd=folder).status == 0
+    (sheet,) = (folder / "review").glob("*.csv")
+    sheet.write_text(re.sub(r",,,$", ",end,,", sheet.read_text("utf-8-sig"), flags=re.MULTILINE))
+    for name in OLD:
+        (folder / name).write_text("what was there before\n")
+    return folder
+
+
+def tree(folder: Path) -> dict[str, bytes]:
+    """Every file below a folder (and each folder, as no bytes), but for what is kept on purpose and what SQLite alone reads."""
+    found = {}
+    for path in sorted(folder.rglob("*")):
+        name = str(path.relative_to(folder))
+        if name not in RECORDS and name != "history.db":
+            found[name] = b"" if path.is_dir() or path.is_symlink() else path.read_bytes()
+    found.pop("snapshots", None)
+    return found
+
+
+@pytest.mark.parametrize("verb", VERBS)
+def test_what_cannot_be_written_is_said_and_leaves_nothing(disk: FaultyDisk, made: Path, tmp_path: Path, verb: str) -> None:
+    arguments = VERBS[verb]
+    folder = tmp_path / "folder"
+    if verb == "check kept":  # another snapshot than the one that is kept
+        text = (made / "snapshot/organisation.yaml").read_text().replace("2026-11-20T06", "2026-11-21T06")
+    shutil.copytree(made, folder)
+    if verb == "check kept":
+        (folder / "snapshot/organisation.yaml").write_text(text)
+    before = tree(folder)
+    done, calls = disk.call(arguments, folder)
+    assert done.status in (0, 1, 3), done.err
+    assert calls, "it writes nothing"
+    draw, tried = Random(verb), 0
+    for op in OPS:
+        count = calls.count(op[0])
+        for number, (code, cause) in [(1, each) for each in CAUSES.items()] + [(draw.randint(1, count or 1), draw.choice([*CAUSES.items()]))]:
+            if not count:
+                continue
+            shutil.rmtree(folder)
+            shutil.copytree(made, folder)
+            if verb == "check kept":
+                (folder / "snapshot/organisation.yaml").write_text(text)
+            fault = {"FAULT_OP": op, "FAULT_ERRNO": str(code), "FAULT_FROM": str(number)}
+            done, _ = disk.call(arguments, folder, fault)
+            what = f"{verb}: {op} {number} of {count}: {errno.errorcode[code]}: {done.status}\n{done.err}"
+            if done.status in (0, 1) and op == "fsync" and number == count:
+                continue  # the folder's own, which not every file system can
+            if verb == "check kept" and done.status == 1:  # a file that SQLite can do without
+                assert len(call("history", "--format", "csv", cwd=folder).out.splitlines()) == 3, what
+                continue
+            tried += 1
+            assert done.status == 4, what
+            line = done.err.splitlines()[-1]
+            assert "cannot write " in line, what
+            assert "bug" not in done.err and "Traceback" not in done.err, what
+            if verb != "check kept":  # SQLite has words of its own
+                assert cause in line, what
+            after = tree(folder)
+            assert {name for name in after if after[name] != before.get(name)} == set(), what
+            assert before.keys() == after.keys(), what
+            if verb == "check kept":
+                assert call("history", "--verify", cwd=folder).status == 0
+                assert len(call("history", "--format", "csv", cwd=folder).out.splitlines()) == 2, what
+    assert tried >= 8
+
+
+def test_a_full_standard_output_is_no_bug_and_no_drift(disk: FaultyDisk, made: Path) -> None:
+    for arguments in (("check",), ("check", "--format", "json"), ("--help",), ("--version",), ("why", "P1"), ("exceptions",)):
+        with Path("/dev/full").open("w") as full:
+            import subprocess
+
+            from tests.program import PROGRAM
+
+            done = subprocess.run([PROGRAM, *arguments], cwd=made, stdout=full, stderr=subprocess.PIPE, text=True, check=False)
+        assert (done.returncode, done.stderr.splitlines()[-1]) == (
+            4, "usher-gate: error: cannot write standard output: no space left on device")  # fmt: skip
+
+
+def test_nothing_can_be_written_anywhere(disk: FaultyDisk, made: Path, tmp_path: Path) -> None:
+    """A read-only container without a folder for temporary files: what only reads goes on, and a bug is one line."""
+    everywhere = {"FAULT_UNDER": "/", "FAULT_OP": "create", "FAULT_ERRNO": str(errno.EROFS)}
+    for arguments in (("check",), ("why", "P1"), ("history",), ("baseline",), ("door",)):
+        done, _ = disk.call(arguments, made, everywhere)
+        assert done.status in (0, 1, 3), (arguments, done.err)
+    done, _ = disk.call(("report", "--out", "page.html"), made, everywhere)
+    assert done.status == 4 and "cannot write page.html: read-only file system" in done.err, done.err
+
+
+@pytest.mark.skipif(not os.environ.get("CI") and not Path("/dev/full").exists(), reason="there is no /dev/full here")
+def test_a_file_that_may_grow_no_further(made: Path, tmp_path: Path) -> None:
+    import resource
+    import subprocess
+
+    from tests.program import PROGRAM
+
+    folder = tmp_path / "folder"
+    shutil.copytree(made, folder)
+    before = tree(folder)
+    limit = lambda: resource.setrlimit(resource.RLIMIT_FSIZE, (300, 300))  # noqa: E731
+    for verb in ("check JSON", "report", "worksheets", "exception", "baseline"):
+        done = subprocess.run([PROGRAM, *VERBS[verb]], cwd=folder, capture_output=True, text=True, check=False, preexec_fn=limit)  # noqa: PLW1509
+        assert (done.returncode, done.stderr.splitlines()[-1].partition(": file too")[2]) == (4, " large"), (verb, done.stderr)
+        assert tree(folder) == before
