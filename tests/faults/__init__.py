@@ -22,6 +22,7 @@ _MODULES = (
     "usher_gate.cli.demo", "usher_gate.files.history.store", "usher_gate.files.snapshot.folder", "usher_gate.files.written.baseline",
     "usher_gate.files.written.worksheets", "usher_gate.files.written.messages", "usher_gate.files.written.snapshot_out",
     "usher_gate.outputs.check.table", "usher_gate.sources.gather", "usher_gate.core.mend.mending", "usher_gate.demo.write",
+    "usher_gate.outputs.report.html", "usher_gate.outputs.report.figures", "matplotlib.backends.backend_svg", "matplotlib.figure",
 )  # fmt: skip
 
 
@@ -31,11 +32,16 @@ class FaultyDisk:
     def __init__(self, scratch: Path) -> None:
         library = scratch / "inject.so"
         subprocess.run(
-            ["gcc", "-shared", "-fPIC", "-O1", "-o", library, _HERE / "inject.c", "-ldl"], check=True, capture_output=True
+            ["gcc", "-shared", "-fPIC", "-O1", "-o", library, _HERE / "inject.c", "-ldl"],
+            check=True,
+            capture_output=True,
         )
         environment = {**os.environ, "LD_PRELOAD": str(library), "PYTHONPATH": str(_HERE.parents[1])}
         self._runner = subprocess.Popen(
-            [sys.executable, "-m", "tests.faults.runner", *_MODULES], stdin=subprocess.PIPE, stdout=subprocess.PIPE, env=environment
+            [sys.executable, "-m", "tests.faults.runner", *_MODULES],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            env=environment,
         )
         self._log = scratch / "calls"
 
@@ -47,7 +53,12 @@ class FaultyDisk:
         told = {
             "arguments": list(map(str, arguments)),
             "cwd": str(cwd),
-            "environment": {"FAULT_UNDER": f"{cwd}/", "FAULT_LOG": str(self._log), "MPLCONFIGDIR": str(self._log.parent), **(fault or {})},
+            "environment": {
+                "FAULT_UNDER": f"{cwd}/",
+                "FAULT_LOG": str(self._log),
+                "MPLCONFIGDIR": str(self._log.parent),
+                **(fault or {}),
+            },
             "said": str(self._log.parent / "said"),
         }
         self._runner.stdin.write(json.dumps(told).encode() + b"\n")

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import errno
-import os
 import re
+import resource
 import shutil
+import subprocess
 from collections.abc import Iterator
 from pathlib import Path
 from random import Random
@@ -13,7 +14,7 @@ from random import Random
 import pytest
 
 from tests.faults import FaultyDisk
-from tests.program import call
+from tests.program import PROGRAM, call
 from tests.tiny import ORGANISATION, PEOPLE, SETTINGS, TEXTS, write_tiny
 
 OPS = ("write", "fsync", "rename", "mkdir", "create")
@@ -92,7 +93,9 @@ def tree(folder: Path) -> dict[str, bytes]:
 
 
 @pytest.mark.parametrize("verb", VERBS)
-def test_what_cannot_be_written_is_said_and_leaves_nothing(disk: FaultyDisk, made: Path, tmp_path: Path, verb: str) -> None:
+def test_what_cannot_be_written_is_said_and_leaves_nothing(
+    disk: FaultyDisk, made: Path, tmp_path: Path, verb: str
+) -> None:
     arguments = VERBS[verb]
     folder = tmp_path / "folder"
     if verb == "check kept":  # another snapshot than the one that is kept
@@ -107,7 +110,9 @@ def test_what_cannot_be_written_is_said_and_leaves_nothing(disk: FaultyDisk, mad
     draw, tried = Random(verb), 0
     for op in OPS:
         count = calls.count(op[0])
-        for number, (code, cause) in [(1, each) for each in CAUSES.items()] + [(draw.randint(1, count or 1), draw.choice([*CAUSES.items()]))]:
+        for number, (code, cause) in [(1, each) for each in CAUSES.items()] + [
+            (draw.randint(1, count or 1), draw.choice([*CAUSES.items()]))
+        ]:
             if not count:
                 continue
             shutil.rmtree(folder)
@@ -138,14 +143,27 @@ def test_what_cannot_be_written_is_said_and_leaves_nothing(disk: FaultyDisk, mad
     assert tried >= 8
 
 
+@pytest.mark.parametrize(("op", "first"), [("write", 40), ("mkdir", 4), ("create", 1)])
+def test_the_demo_is_whole_or_not_there(disk: FaultyDisk, tmp_path: Path, op: str, first: int) -> None:
+    fault = {"FAULT_OP": op, "FAULT_ERRNO": str(errno.ENOSPC), "FAULT_FROM": str(first)}
+    done, _ = disk.call(("demo", "new/northmere"), tmp_path, fault)
+    assert (done.status, list(tmp_path.iterdir())) == (4, []), done.err
+    assert re.search(r"cannot write new/northmere\S*: no space left on device", done.err), done.err
+
+
 def test_a_full_standard_output_is_no_bug_and_no_drift(disk: FaultyDisk, made: Path) -> None:
-    for arguments in (("check",), ("check", "--format", "json"), ("--help",), ("--version",), ("why", "P1"), ("exceptions",)):
+    for arguments in (
+        ("check",),
+        ("check", "--format", "json"),
+        ("--help",),
+        ("--version",),
+        ("why", "P1"),
+        ("exceptions",),
+    ):
         with Path("/dev/full").open("w") as full:
-            import subprocess
-
-            from tests.program import PROGRAM
-
-            done = subprocess.run([PROGRAM, *arguments], cwd=made, stdout=full, stderr=subprocess.PIPE, text=True, check=False)
+            done = subprocess.run(
+                [PROGRAM, *arguments], cwd=made, stdout=full, stderr=subprocess.PIPE, text=True, check=False
+            )
         assert (done.returncode, done.stderr.splitlines()[-1]) == (
             4, "usher-gate: error: cannot write standard output: no space left on device")  # fmt: skip
 
@@ -160,18 +178,17 @@ def test_nothing_can_be_written_anywhere(disk: FaultyDisk, made: Path, tmp_path:
     assert done.status == 4 and "cannot write page.html: read-only file system" in done.err, done.err
 
 
-@pytest.mark.skipif(not os.environ.get("CI") and not Path("/dev/full").exists(), reason="there is no /dev/full here")
 def test_a_file_that_may_grow_no_further(made: Path, tmp_path: Path) -> None:
-    import resource
-    import subprocess
-
-    from tests.program import PROGRAM
-
     folder = tmp_path / "folder"
     shutil.copytree(made, folder)
     before = tree(folder)
     limit = lambda: resource.setrlimit(resource.RLIMIT_FSIZE, (300, 300))  # noqa: E731
     for verb in ("check JSON", "report", "worksheets", "exception", "baseline"):
-        done = subprocess.run([PROGRAM, *VERBS[verb]], cwd=folder, capture_output=True, text=True, check=False, preexec_fn=limit)  # noqa: PLW1509
-        assert (done.returncode, done.stderr.splitlines()[-1].partition(": file too")[2]) == (4, " large"), (verb, done.stderr)
+        done = subprocess.run(
+            [PROGRAM, *VERBS[verb]], cwd=folder, capture_output=True, text=True, check=False, preexec_fn=limit
+        )
+        assert (done.returncode, done.stderr.splitlines()[-1].partition(": file too")[2]) == (4, " large"), (
+            verb,
+            done.stderr,
+        )
         assert tree(folder) == before

@@ -11,7 +11,7 @@ from types import MappingProxyType
 
 from ..baselines import keep_rules, starter_text
 from ..files.snapshot.catalogue import shipped_catalogue
-from ..files.write import new_file, whole_folder
+from ..files.write import new_file, whole_folder, writing
 from . import practice, state
 from .meetings import COLUMNS as MEETING_COLUMNS
 from .meetings import meetings
@@ -99,7 +99,8 @@ def write_files(folder: Path) -> None:
     """Writes the files of the working folder into one that is empty."""
     for name, text in files().items():
         path = folder / name
-        path.parent.mkdir(parents=True, exist_ok=True)
+        with writing(path.parent):
+            path.parent.mkdir(parents=True, exist_ok=True)
         with new_file(path, private=False) as stream:
             stream.write(text)
     write_review(folder)

@@ -22,7 +22,7 @@ from ..binary import LARGEST_LOG, open_file, read_text
 from ..snapshot.manifest import NAME as MANIFEST
 from ..snapshot.manifest import with_files
 from ..tables import FORMATS, IN_PIECES
-from ..write import new_bytes, new_file, whole_folder
+from ..write import new_bytes, new_file, whole_folder, writing
 
 ORGANISATION, RULES = "organisation.yaml", "access-rules.yaml"
 
@@ -57,7 +57,8 @@ def _write_inside(
     made_anew = {MANIFEST} | ({ORGANISATION} if changed_default else set()) | ({RULES} if changed_rules else set())
     for path in sorted(folder.iterdir()):
         if path.is_dir() and path.name in IN_PIECES and path.name not in new:
-            (into / path.name).mkdir(mode=0o700)
+            with writing(into / path.name):
+                (into / path.name).mkdir(mode=0o700)
             for piece in sorted(each for each in path.iterdir() if each.is_file()):
                 _copy(piece, into / path.name / piece.name)
         elif path.is_file() and path.name not in made_anew and not (path.suffix in FORMATS and path.stem in new):
