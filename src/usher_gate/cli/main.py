@@ -121,6 +121,7 @@ def _interrupt(number: int, _frame: object) -> None:
 
 def _failed(error: Exception) -> int:
     from ..files.faults import SHOWN, BadInput, UsherError
+    from ..files.write import is_machine_fault, write_error
 
     if isinstance(error, BadInput):
         for fault in error.faults[:SHOWN]:
@@ -131,6 +132,8 @@ def _failed(error: Exception) -> int:
     if isinstance(error, UsherError):
         say_error(str(error))
         return error.status
+    if isinstance(error, OSError) and is_machine_fault(error):
+        return _failed(write_error(os.fsdecode(error.filename or "a temporary file"), error))
     if isinstance(error, OSError) and isinstance(
         error.filename, str | bytes | os.PathLike
     ):  # a file or a folder that may not be used

@@ -57,6 +57,11 @@ def write_error(path: Path | str, error: OSError | ValueError) -> UsherError:
     )
 
 
+def is_machine_fault(error: OSError) -> bool:
+    """True for a disk that is full or may not be written to, whatever was tried there."""
+    return error.errno in (errno.ENOSPC, errno.EDQUOT, errno.EROFS, errno.EFBIG)
+
+
 @contextmanager
 def writing(path: Path | str) -> Iterator[None]:
     """Turns what the system says against a step of writing `path` into an error of this program."""
