@@ -26,6 +26,25 @@ _MODULES = (
 )  # fmt: skip
 
 
+# What each writes; where the old file is there already, it must still be the same.
+VERBS = {
+    "check a table": ("check", "--out", "out.txt"),
+    "check JSON": ("check", "--format", "json", "--out", "out.json"),
+    "check kept": ("check", "--keep"),
+    "report": ("report", "--out", "page.html"),
+    "worksheets": ("guests", "--ask", "asked/review"),
+    "answers": ("guests", "--read", "review", "--write", "answers.yaml"),
+    "notices": ("rehearse", "--changes", "changes.yaml", "--notices", "notices"),
+    "changed snapshot": ("rehearse", "--changes", "changes.yaml", "--write-snapshot", "after"),
+    "plan": ("mend", "--write", "plan.yaml"),
+    "exception": ("exceptions", "add", "X2", "--rule", "R2", "--person", "P3", "--reason", "r", "--approved-by", "a", "--until", "2026-12-20"),
+    "exception ended": ("exceptions", "end", "X1"),
+    "baseline": ("baseline", "--start", "every-organisation", "--out", "new.yaml"),
+    "gather": ("gather",),
+    "history": ("history", "--out", "history.txt"),
+}  # fmt: skip
+
+
 class FaultyDisk:
     """Runs calls while the disk below a folder fails."""
 

@@ -1,11 +1,12 @@
 /* Loaded before libc: lets calls that write below one folder fail, as a full or broken disk does.
  *
- * In the environment: FAULT_UNDER (the folder), FAULT_OP (write, fsync, rename, mkdir, create; empty: none), FAULT_ERRNO,
- * FAULT_FROM (from which such call on, counted from 1, every one fails), FAULT_LOG (a file to which each call adds a letter). */
+ * In the environment: FAULT_UNDER (the folder), FAULT_OP (write, fsync, rename, mkdir, create, any; empty: none), FAULT_ERRNO (or
+ * "killed": the process is), FAULT_FROM (from which such call on, counted from 1, every one fails), FAULT_LOG (a file to which each call adds a letter). */
 #define _GNU_SOURCE
 #include <dlfcn.h>
 #include <errno.h>
 #include <fcntl.h>
+#include <signal.h>
 #include <limits.h>
 #include <stdarg.h>
 #include <stdio.h>
@@ -49,8 +50,9 @@ static int fails(const char *op) {
         syscall(SYS_write, fd, op, 1);
         syscall(SYS_close, fd);
     }
-    if (!wanted || strcmp(wanted, op)) return 0;
+    if (!wanted || (strcmp(wanted, op) && strcmp(wanted, "any"))) return 0;
     if (++seen < (from ? atoi(from) : 1)) return 0;
+    if (why && !strcmp(why, "killed")) kill(getpid(), SIGKILL);
     errno = why ? atoi(why) : EIO;
     return 1;
 }
