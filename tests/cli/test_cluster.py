@@ -12,7 +12,7 @@ import sys
 import threading
 import time
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import ExitStack, closing, contextmanager
+from contextlib import ExitStack, closing, contextmanager, suppress
 from pathlib import Path
 from random import Random
 from typing import Any
@@ -492,3 +492,154 @@ def test_whoever_names_no_scheduler_never_meets_the_engine(demo: Path) -> None:
     )
     done = subprocess.run([sys.executable, "-c", code], cwd=demo, capture_output=True, text=True, check=True)
     assert done.stdout == "[]\n"
+
+
+# Who may speak to a scheduler
+
+
+def listening(pids: Sequence[int]) -> set[int]:
+    """The ports at which some processes, and all that they started, listen."""
+    family = list(pids)
+    for stat in Path("/proc").glob("[0-9]*/stat"):
+        with suppress(OSError):
+            parent = int(stat.read_text().rpartition(")")[2].split()[1])
+            if parent in family:
+                family.append(int(stat.parent.name))
+    sockets = set()
+    for pid in family:
+        for handle in Path(f"/proc/{pid}/fd").glob("*") if Path(f"/proc/{pid}/fd").exists() else ():
+            with suppress(OSError):
+                sockets.add(str(handle.readlink()))
+    found = set()
+    for name in ("tcp", "tcp6"):
+        for line in Path(f"/proc/net/{name}").read_text().splitlines()[1:]:
+            cells = line.split()
+            if cells[3] == "0A" and f"socket:[{cells[9]}]" in sockets:
+                found.add(int(cells[1].rpartition(":")[2], 16))
+    return found
+
+
+STRANGER = r"""
+import os, socket, ssl, sys
+if os.geteuid() == 0:
+    os.setuid(65534)  # another user of this machine
+for line in sys.stdin:
+    said = []
+    for secure in (False, True):
+        try:
+            link = socket.create_connection(("127.0.0.1", int(line)), 5)
+            if secure:
+                context = ssl.create_default_context()
+                context.check_hostname, context.verify_mode = False, ssl.CERT_NONE
+                link = context.wrap_socket(link)
+            link.settimeout(5)
+            link.sendall(b"GET /health HTTP/1.0\r\n\r\n")
+            said.append(link.recv(1000).decode("latin-1"))
+        except OSError as error:
+            said.append("")
+    print(int(any(said)), flush=True)
+"""
+
+
+def test_nobody_else_gets_an_answer_from_the_processes_of_a_call(crowd: Path, tmp_path: Path) -> None:
+    """From no port that a call opens, with TLS or without: as another user where tests are root, else as one without the credentials."""
+    stranger = subprocess.Popen(
+        [sys.executable, "-c", STRANGER], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
+    )
+    assert stranger.stdin is not None and stranger.stdout is not None
+    answers: dict[int, str] = {}
+    command = [str(PROGRAM), *map(str, checked(crowd, "--scheduler", "local:2", "--out", tmp_path / "out.json"))]
+    with subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE) as child:
+        while child.poll() is None:
+            for port in sorted(listening([child.pid]) - answers.keys()):
+                stranger.stdin.write(f"{port}\n")
+                stranger.stdin.flush()
+                answers[port] = stranger.stdout.readline().strip()
+            time.sleep(0.02)
+    stranger.communicate()
+    assert child.returncode in (0, 1)
+    assert len(answers) >= 5, "the scheduler, two workers and their nurses, and their HTTP servers"
+    assert set(answers.values()) == {"0"}, answers
+    alone = tmp_path / "alone.json"
+    assert call(*checked(crowd, "--out", alone)).status == child.returncode
+    assert alone.read_bytes() == (tmp_path / "out.json").read_bytes()
+
+
+def test_a_scheduler_elsewhere_is_spoken_to_with_certificates(demo: Path, tmp_path: Path) -> None:
+    import trustme
+
+    authority = trustme.CA()
+    certificate = authority.issue_cert("127.0.0.1")
+    authority.cert_pem.write_to_path(demo / "ca.pem")
+    certificate.cert_chain_pems[0].write_to_path(demo / "cert.pem")
+    certificate.private_key_pem.write_to_path(demo / "key.pem")
+    trustme.CA().cert_pem.write_to_path(demo / "other.pem")
+    tls = ["--tls-ca-file", demo / "ca.pem", "--tls-cert", demo / "cert.pem", "--tls-key", demo / "key.pem"]
+    told = tmp_path / "scheduler.json"
+    alone, toml = call("check", "--format", "json"), demo / "usher-gate.toml"
+    before = toml.read_text()
+    with running(
+        DASK,
+        "scheduler",
+        "--protocol",
+        "tls",
+        "--host",
+        "127.0.0.1",
+        "--port",
+        "0",
+        "--no-dashboard",
+        "--scheduler-file",
+        told,
+        *tls,
+    ):
+        deadline = time.monotonic() + 60
+        while not told.exists() or not told.read_text().strip():
+            assert time.monotonic() < deadline
+            time.sleep(0.05)
+        address = json.loads(told.read_text())["address"]
+        assert address.startswith("tls://")
+        with running(*workers(address, 1), *tls):
+            toml.write_text(
+                f'{before}\n[cluster]\nscheduler = "{address}"\nca = "ca.pem"\ncert = "cert.pem"\nkey = "key.pem"\n'
+            )
+            assert call("check", "--format", "json") == alone
+            toml.write_text(
+                f'{before}\n[cluster]\nscheduler = "{address}"\nca = "other.pem"\ncert = "cert.pem"\nkey = "key.pem"\n'
+            )
+            refused = call("check", "--format", "json")
+            assert (refused.status, refused.out) == (4, "") and "no scheduler answers at" in refused.err
+
+
+@pytest.mark.parametrize(
+    ("address", "more", "said"),
+    [
+        ("tcp://192.0.2.7:8786", "", "is not on this machine and not encrypted"),
+        ("tcp://scheduler.northmere.example:8786", "", "is not on this machine and not encrypted"),
+        ("tcp://[2001:db8::7]:8786", "", "is not on this machine and not encrypted"),
+        ("ws://192.0.2.7:8786", "", "is not on this machine and not encrypted"),
+        ("tls://127.0.0.1:8786", "", "is reached with certificates"),
+        ("tls://127.0.0.1:8786", 'ca = "nowhere.pem"\n', "cluster.ca: names no file"),
+        ("tcp://127.0.0.1:1", 'trust_network = "yes"\n', "cluster.trust_network: is neither true nor false"),
+    ],
+)
+def test_no_scheduler_is_spoken_to_in_the_clear_beyond_this_machine(
+    demo: Path, address: str, more: str, said: str
+) -> None:
+    toml = demo / "usher-gate.toml"
+    toml.write_text(f"{toml.read_text()}\n[cluster]\n{more}")
+    done = call("check", "--scheduler", address)
+    assert (done.status, done.out, said in done.err) == (2, "", True), done.err
+    assert call("check", "--scheduler", "none").status == (
+        1 if "names no file" not in said and "neither" not in said else 2
+    )
+
+
+def test_a_network_may_be_trusted_by_name(demo: Path) -> None:
+    from usher_gate.engine.settings import cluster_settings
+
+    toml = demo / "usher-gate.toml"
+    toml.write_text(f"{toml.read_text()}\n[cluster]\ntrust_network = true\n")
+    found = cluster_settings(demo, "tcp://192.0.2.7:8786")
+    assert found is not None and found.scheduler == "tcp://192.0.2.7:8786" and not found.has_credentials
+    for local in ("tcp://127.0.0.1:1", "tcp://localhost:1", "tcp://[::1]:1"):
+        assert cluster_settings(demo, local) is not None

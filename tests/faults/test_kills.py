@@ -13,6 +13,12 @@ from tests.faults.test_full_disk import tree
 from tests.program import call
 from usher_gate.files.write import DRAFT
 
+
+def kept(names: dict[str, bytes]) -> set[str]:
+    """Names, without those of gathered snapshots: one that was whole when its gather was killed stays beside the next."""
+    return {name for name in names if not name.startswith("snapshots/")}
+
+
 KILLS = many(56)  # four of each verb
 
 
@@ -43,7 +49,7 @@ def test_after_a_kill_the_next_call_clears_up(disk: FaultyDisk, made: Path, tmp_
         done, _ = disk.call(arguments, folder)
         again = tree(folder)
         assert not [name for name in again if DRAFT in name], what
-        assert again.keys() == whole.keys() or "is there already" in done.err, what  # killed after all was done
+        assert kept(again) == kept(whole) or "is there already" in done.err, what  # killed after all was done
         assert call("history", "--verify", cwd=folder).status == 0, what
     assert killed >= 0.9 * KILLS
     assert left > KILLS // 8, "no kill left a draft for the next call to clear up"

@@ -5,12 +5,13 @@ A pipe or a device where a file is due would be waited for, or read, without an 
 
 from __future__ import annotations
 
+import errno
 import io
 import os
 import stat
 from io import BufferedReader
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 from ..core.words.faults import Fault, Faults
 from .faults import BadInput
@@ -42,6 +43,9 @@ def problem_of(mode: int, size: int, largest: int) -> str | None:
     return None
 
 
+_Come = TypeVar("_Come")
+
+
 class _Raw(io.FileIO):
     """An opened file whose errors in reading name it: a broken disk, or a file of the system's that cannot be read from its start."""
 
@@ -49,17 +53,24 @@ class _Raw(io.FileIO):
         self._shown = shown
         super().__init__(handle, "r")
 
-    def readinto(self, buffer: Any) -> int | None:
+    def readinto(self, buffer: Any) -> int:
         try:
-            return super().readinto(buffer)
+            return int(self._come(super().readinto(buffer)))
         except OSError as error:
             raise BadInput([Fault(self._shown, 0, unreadable(error))]) from None
 
     def readall(self) -> bytes:
         try:
-            return super().readall()
+            return self._come(super().readall())
         except OSError as error:
             raise BadInput([Fault(self._shown, 0, unreadable(error))]) from None
+
+    @staticmethod
+    def _come(what: _Come | None) -> _Come:
+        """What was read; raises OSError where nothing has come yet, as with some files of the system's: they are no end, and no data."""
+        if what is None:
+            raise OSError(errno.EAGAIN, os.strerror(errno.EAGAIN))
+        return what
 
 
 def limit(largest: int) -> int:

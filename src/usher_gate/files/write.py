@@ -260,7 +260,10 @@ def draft_folder(path: Path | str, parent: Path, name: str, private: bool = True
 
 @contextmanager
 def scratch_folder() -> Iterator[Path]:
-    """A private folder for the time of a call, where the system keeps temporary files; raises CannotWrite where it has no place for them."""
+    """A private folder for the time of a call, where the system keeps temporary files.
+
+    Raises CannotWrite where there is no place for them.
+    """
     import tempfile
 
     try:

@@ -8,6 +8,7 @@ from collections.abc import Sequence
 _ATOM = r"[^\s\x00-\x20\x7f-\x9f()<>\[\]:;@\\,\".]+"
 _ADDRESS = re.compile(rf"{_ATOM}(?:\.{_ATOM})*@{_ATOM}(?:\.{_ATOM})*")
 _NEVER = ' ,;:<>()[]"\\'
+_MISPLACED = ("\n@", "@\n", "..", ".@", "@.", "\n.", ".\n")
 
 
 def is_address(text: str) -> bool:
@@ -20,9 +21,14 @@ def misleading_logins(logins: Sequence[str]) -> list[str]:
 
     A login without either is an ordinary account name, and nobody takes it for an address.
     """
-    whole = "".join(logins)
-    if whole.isprintable() and whole.count("@") <= len(logins) and not any(char in whole for char in _NEVER):
-        return []  # found so without looking at each: 200,000 logins take 5 ms
+    whole, ends = "".join(logins), "\n".join(["", *logins, ""])
+    if (
+        whole.isprintable()
+        and whole.count("@") == sum("@" in login for login in logins)
+        and not any(char in whole for char in _NEVER)
+        and not any(wrong in ends for wrong in _MISPLACED)
+    ):
+        return []  # found so without looking at each with care: 200,000 logins take 15 ms
     return [login for login in logins if ("@" in login or not _is_plain(login)) and not is_address(login)]
 
 

@@ -92,7 +92,10 @@ def manifest_text(
 
 
 def with_files(text: str, folder: Path) -> str:
-    """A manifest that lists the files of another folder: of a snapshot that was gathered, and then changed. What is missing stays missing."""
+    """A manifest that lists the files of another folder: of a snapshot that was gathered, and then changed.
+
+    What is missing stays missing.
+    """
     import json
 
     whole = json.loads(text)
