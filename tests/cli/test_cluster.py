@@ -521,6 +521,7 @@ def listening(pids: Sequence[int]) -> set[int]:
 
 STRANGER = r"""
 import os, socket, ssl, sys
+ssl.create_default_context(), "a".encode("idna"), b"a".decode("latin-1")  # loaded while they may be read
 if os.geteuid() == 0:
     os.setuid(65534)  # another user of this machine
 for line in sys.stdin:
