@@ -54,16 +54,16 @@ $(VENV)/bin/python:
 	@$(PYTHON) -m venv $(VENV)
 
 $(RUN): pyproject.toml | $(VENV)/bin/python
-	@echo "setting up .venv (once)" && $(BIN)/python -m pip install --quiet --disable-pip-version-check -e '.[gather,mend,history,report]' && touch $@
+	@echo "setting up .venv (once)" && $(BIN)/python -m pip install --quiet --disable-pip-version-check -e '.[gather,guests,mend,history,report]' && touch $@
 
 $(DEV): pyproject.toml tools/system-packages.sh | $(VENV)/bin/python
 	@tools/system-packages.sh
-	@echo "setting up .venv for development (once)" && $(BIN)/python -m pip install --quiet --disable-pip-version-check -e '.[dev,test,gather,ldap,mend,history,report,cluster]' && tools/from-npm.sh $(VENV) && touch $@ $(RUN)
+	@echo "setting up .venv for development (once)" && $(BIN)/python -m pip install --quiet --disable-pip-version-check -e '.[dev,test,gather,guests,ldap,mend,history,report,cluster]' && tools/from-npm.sh $(VENV) && touch $@ $(RUN)
 
 $(LOWEST): pyproject.toml constraints-lowest.txt tools/system-packages.sh | $(VENV)/bin/python
 	@tools/system-packages.sh
 	@echo "setting up .venv-lowest (once)" && $(PYTHON) -m venv $(VENV_LOWEST)
-	@$(VENV_LOWEST)/bin/python -m pip install --quiet --disable-pip-version-check -c constraints-lowest.txt -e '.[test,gather,ldap,mend,history,report,cluster]' && tools/from-npm.sh $(VENV_LOWEST) && touch $@
+	@$(VENV_LOWEST)/bin/python -m pip install --quiet --disable-pip-version-check -c constraints-lowest.txt -e '.[test,gather,guests,ldap,mend,history,report,cluster]' && tools/from-npm.sh $(VENV_LOWEST) && touch $@
 
 clean:
 	rm -rf $(VENV) .venv-* $(DEMO) build dist .mypy_cache .ruff_cache .pytest_cache .hypothesis

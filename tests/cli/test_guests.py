@@ -18,6 +18,7 @@ import pytest
 import yaml
 
 from tests.program import call
+from usher_gate.files.written.cells import from_round_trip
 
 ON = ("--on", "2026-11-20")
 
@@ -159,6 +160,59 @@ def test_a_real_spreadsheet_saves_what_was_decided(demo: Path, tmp_path: Path) -
         assert plain == [
             {key: row[key] for key in ("guest", "place", "decision", "until", "note")} for row in expected
         ], name
+
+
+def test_a_workbook_keeps_every_cell_as_text_and_comes_back_from_a_real_spreadsheet(demo: Path, tmp_path: Path) -> None:
+    people = Path("snapshot/people.csv")
+    odd = {
+        "N1218": "=HYPERLINK(1)",
+        "N1219": "007",
+        "N1220": "Bob;=1+1;x",
+        "N1222": "'quoted",
+        "N1223": "1e5",
+        "N1221": "2026-01-02",
+    }
+    rows = [*csv.reader(io.StringIO(people.read_text(), newline=""))]
+    for row in rows[1:]:
+        row[2] = odd.get(row[0], row[2])
+    with people.open("w", newline="") as stream:
+        csv.writer(stream).writerows(rows)
+    assert call("guests", "--ask", "csv", *ON).status == 0
+    assert call("guests", "--ask", "asked", "--as", "xlsx", *ON).status == 0
+    plain = {key: row for folder in ("csv",) for path in Path(folder).glob("*.csv")
+             for row in csv.DictReader(io.StringIO(path.read_text("utf-8-sig"))) for key in [(row["guest"], row["place"])]}  # fmt: skip
+    import openpyxl
+
+    books, cells = sorted(Path("asked").glob("*.xlsx")), 0
+    assert len(books) == 3 and len(list(Path("asked").glob("*.eml"))) == 3
+    for path in books:
+        book = openpyxl.load_workbook(path)
+        sheet = book.active
+        header = [cell.value for cell in sheet[1]]
+        for line in range(2, sheet.max_row + 1):
+            row = {name: sheet.cell(line, place) for place, name in enumerate(header, 1)}
+            assert all(
+                cell.data_type in ("s", "n") and (cell.value is None or cell.data_type == "s") for cell in row.values()
+            )
+            asked = plain[row["guest"].value, row["place"].value]
+            assert str(row["name"].value or "") == from_round_trip(asked["name"])
+            row["decision"].value = "end" if line % 2 else "keep"
+            cells += 1
+        book.save(path)
+    assert cells == len(plain)
+    answers = told("--read", "asked", *ON, status=0)["rows"]
+    assert {row["decision"] for row in answers} == {"end", "keep"} and len(answers) == cells
+    saved = tmp_path / "saved"  # opened and saved by a real spreadsheet program
+    subprocess.run(
+        ["soffice", f"-env:UserInstallation=file://{tmp_path}/profile", "--headless", "--convert-to", "xlsx", "--outdir", saved, *books],
+        check=True, capture_output=True, timeout=120,
+    )  # fmt: skip
+    (saved / "review.json").write_bytes(Path("asked/review.json").read_bytes())
+    assert told("--read", saved, *ON, status=0)["rows"] == answers
+    damaged = saved / "damaged.xlsx"
+    damaged.write_bytes(books[0].read_bytes()[:900])
+    done = call("guests", "--read", saved, *ON)
+    assert done.status == 0 and "damaged.xlsx is no worksheet" in done.err
 
 
 def test_an_altered_row_is_refused_wherever_it_is_altered(demo: Path) -> None:

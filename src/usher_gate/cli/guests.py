@@ -48,6 +48,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     what.add_argument("--read", type=Path, metavar="DIR", help="read the answers back from this folder")
     parser.add_argument("--all", action="store_true", help="with --ask: ask about guests that are fine, too")
+    parser.add_argument(
+        "--as",
+        dest="sheets",
+        choices=("xlsx", "csv"),
+        default="csv",
+        help="with --ask: worksheets as xlsx, whose cells stay text in every spreadsheet, or as csv (default)",
+    )
     parser.add_argument("--on", type=_day, metavar="DATE", help="the day on which this is done (default: today, UTC)")
     parser.add_argument(
         "--write", type=Path, metavar="FILE", help="with --read: write what follows as a file of changes"
@@ -108,7 +115,7 @@ def _tell(arguments: argparse.Namespace, snapshot: Snapshot, on: date) -> int:
     if arguments.ask is not None:
         if not questions:
             raise UsherError("there is nobody to ask about; --all asks about guests that are fine, too")
-        sent = write_worksheets(arguments.ask, snapshot, policy, questions, on)
+        sent = write_worksheets(arguments.ask, snapshot, policy, questions, on, arguments.sheets)
     notes = tuple(dict.fromkeys(asking.notes))
     if sent is not None and sent.without_address:
         notes += (no_address_note(sent.without_address, "hand the worksheet over yourself"),)

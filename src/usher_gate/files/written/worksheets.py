@@ -26,12 +26,15 @@ from ...core.words.faults import Fault, Faults, nearest, quoted
 from ...core.words.record import record
 from ..binary import LARGEST_WRITTEN, read_bytes
 from ..faults import BadInput, stop_if_any
-from ..write import new_file, whole_folder
+from ..write import new_bytes, new_file, whole_folder
 from .cells import escaped, for_round_trip, from_round_trip, visible
 from .messages import draft_message
+from .workbook import TYPE, sheets_of, workbook
 
 REVIEW = "review.json"
 FORM = "asked/1"
+XLSX, CSV = "xlsx", "csv"  # the forms of worksheets, the safer one first
+_WORDS = {"review", "guest", "place", "decision"}  # by which a worksheet is known
 _SEPARATORS = (",", ";", "\t", "|")
 
 
@@ -46,7 +49,9 @@ class Sent:
     without_address: tuple[str, ...]
 
 
-def write_worksheets(folder: Path, snapshot: Snapshot, policy: Policy, questions: Sequence[Question], on: date) -> Sent:
+def write_worksheets(
+    folder: Path, snapshot: Snapshot, policy: Policy, questions: Sequence[Question], on: date, form: str = CSV
+) -> Sent:
     """Writes a worksheet and the draft of a message for each reviewer, and review.json, into a folder that is not there yet or is empty,
     whole or not at all; a reviewer whose login is no address gets no draft. Raises BadInput and CannotWrite as `whole_folder`."""
     due = on + timedelta(days=policy.answer_within_days)
@@ -60,14 +65,12 @@ def write_worksheets(folder: Path, snapshot: Snapshot, policy: Policy, questions
         for number, (reviewer, mine) in enumerate(by_reviewer.items(), 1):
             one, login = _of(snapshot, reviewer)
             stem = f"{number:03}-{re.sub(r'[^A-Za-z0-9._-]', '_', one)[:60]}"
-            text = _sheet(name, mine)
-            with new_file(inside / f"{stem}.csv") as stream:
-                stream.write(text)
+            sheet, data = f"{stem}.{form}", _workbook(name, mine) if form == XLSX else _sheet(name, mine).encode()
+            with new_bytes(inside / sheet) as binary:
+                binary.write(data)
             if is_address(login):
                 with new_file(inside / f"{stem}.eml") as stream:
-                    stream.write(
-                        _message(snapshot, name, due, policy, login, f"{stem}.csv", text, mine).decode("utf-8")
-                    )
+                    stream.write(_message(snapshot, name, due, policy, login, (sheet, data), mine).decode("utf-8"))
             else:
                 without.append(login)
             rows = [
@@ -80,8 +83,8 @@ def write_worksheets(folder: Path, snapshot: Snapshot, policy: Policy, questions
                 for question in mine
             ]
             together = digest([row["sha256"] for row in rows])
-            reviewers.append({"id": one, "login": login, "worksheet": f"{stem}.csv", "sha256": together, "rows": rows})
-            sheets.append((f"{stem}.csv", reviewer, len(mine)))
+            reviewers.append({"id": one, "login": login, "worksheet": sheet, "sha256": together, "rows": rows})
+            sheets.append((sheet, reviewer, len(mine)))
         nobody = sorted({question.cells[0] for question in questions if question.reviewer == MISSING})
         said = {
             "usher-gate": FORM,
@@ -120,14 +123,18 @@ def _sheet(name: str, questions: Sequence[Question]) -> str:
     return "\ufeff" + out.getvalue()
 
 
+def _workbook(name: str, questions: Sequence[Question]) -> bytes:
+    rows = [[name, *map(visible, question.cells), *("" for _ in ANSWERED)] for question in questions]
+    return workbook([[*ASKED, *ANSWERED], *rows], [(len(ASKED) + ANSWERED.index("decision"), DECISIONS)])
+
+
 def _message(
     snapshot: Snapshot,
     name: str,
     due: date,
     policy: Policy,
     login: str,
-    file: str,
-    text: str,
+    attached: tuple[str, bytes],
     questions: Sequence[Question],
 ) -> bytes:
     guests = len({question.guest for question in questions})
@@ -150,7 +157,9 @@ This is the review {name}.
         "To",
         (login,),
     )
-    message.add_attachment(text.encode("utf-8"), maintype="text", subtype="csv", filename=file)
+    file, data = attached
+    main, sub = ("application", TYPE) if file.endswith(XLSX) else ("text", "csv")
+    message.add_attachment(data, maintype=main, subtype=sub, filename=file)
     return message.as_bytes()
 
 
@@ -265,12 +274,15 @@ def _known(path: Path, data: Mapping[str, Any], snapshot: Snapshot, faults: Faul
 
 def _rows(path: Path) -> list[tuple[int, list[str]]] | None:
     """The rows of a worksheet with the line on which each ends; None for a file that is none."""
+    if path.suffix.lower() == f".{XLSX}":
+        sheets = sheets_of(_bytes(path)) or []
+        mine = next((rows for rows in sheets if rows and {cell.strip().casefold() for cell in rows[0]} >= _WORDS), None)
+        return None if mine is None else [(number, [*map(for_round_trip, row)]) for number, row in enumerate(mine, 1)]
     text = _decoded(_bytes(path))
     first = next((line for line in text.splitlines() if line.strip(" ,;\t|")), "")
-    words = {"review", "guest", "place", "decision"}
     for separator in _SEPARATORS:
         found = {cell.strip().strip('"').casefold() for cell in first.split(separator)}
-        if words <= found:
+        if found >= _WORDS:
             reader = csv.reader(io.StringIO(text, newline=""), delimiter=separator)
             try:
                 return [(reader.line_num, row) for row in reader]
