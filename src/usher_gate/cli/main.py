@@ -56,7 +56,7 @@ exit status:
   0  nothing at or above the threshold drifts    2  the call or an input file is wrong
   1  something does                              3  no drift that is known, but something
   4  a source could not be read,                    needed is unknown or unavailable
-     or keeping the check failed
+     or something could not be written
   130  interrupted
 
 Try first:

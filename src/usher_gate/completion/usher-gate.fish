@@ -51,7 +51,7 @@ function _shtab_usher_gate_using
 end
 
 set -g _shtab_usher_gate_commands demo gather check why sign-in holes door rehearse mend guests history report stand-in baseline exceptions completion
-set -g _shtab_usher_gate_opts_with_value --address --approved-by --arrive-after --ask --authenticator --baseline --by --changes --client --client-id --client-secret --control --device --domain --draft --edits --every --exceptions --fail-at --figure --format --from --group --holding --home-domain --kind --licence --log-format --max-age --meeting --mfa --misbehave --moment --network --notices --on --out --page --partner --person --plan --platform --port --proof --rate --read --reason --resource --risk --role --rows --rule --scheduler --seconds --service --severity --shown --sign-ins --since --snapshot --standing --start --state --title --try --unit --until --value --verdict --way --who --write --write-snapshot
+set -g _shtab_usher_gate_opts_with_value --address --approved-by --arrive-after --as --ask --authenticator --baseline --by --changes --client --client-id --client-secret --control --device --domain --draft --edits --every --exceptions --fail-at --figure --format --from --group --holding --home-domain --kind --licence --log-format --max-age --meeting --mfa --misbehave --moment --network --notices --on --out --page --partner --person --plan --platform --port --proof --rate --read --reason --resource --risk --role --rows --rule --scheduler --seconds --service --severity --shown --sign-ins --since --snapshot --standing --start --state --title --try --unit --until --value --verdict --way --who --write --write-snapshot
 
 complete -c usher-gate -e
 complete -c usher-gate -f
@@ -89,7 +89,7 @@ complete -c usher-gate -n '_shtab_usher_gate_using check' -l by -x -d 'add a tab
 complete -c usher-gate -n '_shtab_usher_gate_using check' -l max-age -x -d 'say so first if the snapshot is older than this by the clock'
 complete -c usher-gate -n '_shtab_usher_gate_using check' -l fail-at -xka "critical high medium low" -d 'exit with 1 only for drift of this severity or worse'
 complete -c usher-gate -n '_shtab_usher_gate_using check' -l rows -x -d 'rows of each kind in a table; 0: all (default: up to 10)'
-complete -c usher-gate -n '_shtab_usher_gate_using check' -l scheduler -x -d 'share the work among the workers of a Dask scheduler (tcp://HOST:8786), or of local:N processes; none: do it here'
+complete -c usher-gate -n '_shtab_usher_gate_using check' -l scheduler -x -d 'share the work among the workers of a Dask scheduler (tls://HOST:8786), or of local:N processes; none: do it here'
 complete -c usher-gate -n '_shtab_usher_gate_using; and test $_shtab_usher_gate_npos -eq 0' -a why -d 'Shows where one person'"'"'s value comes from: the whole walk, overridden values included, and what the rules say of it.'
 complete -c usher-gate -n '_shtab_usher_gate_using why' -s h -l help -d 'show this help message and exit'
 complete -c usher-gate -n '_shtab_usher_gate_using why' -l meeting -x -d 'explain the CONTROL of a planned meeting, its own setting included'
@@ -165,7 +165,7 @@ complete -c usher-gate -n '_shtab_usher_gate_using rehearse' -l write-snapshot -
 complete -c usher-gate -n '_shtab_usher_gate_using rehearse' -l notices -xka "(__fish_complete_directories)" -d 'with --changes: draft what people must be told, as messages'
 complete -c usher-gate -n '_shtab_usher_gate_using rehearse' -l draft -xka "(__fish_complete_path (commandline -ct))" -d 'access rules to try instead of the observed ones (form access-rules/1)'
 complete -c usher-gate -n '_shtab_usher_gate_using rehearse' -l rows -x -d 'rows of each kind in a table; 0: all (default: up to 10)'
-complete -c usher-gate -n '_shtab_usher_gate_using rehearse' -l scheduler -x -d 'share the work among the workers of a Dask scheduler (tcp://HOST:8786), or of local:N processes; none: do it here'
+complete -c usher-gate -n '_shtab_usher_gate_using rehearse' -l scheduler -x -d 'share the work among the workers of a Dask scheduler (tls://HOST:8786), or of local:N processes; none: do it here'
 complete -c usher-gate -n '_shtab_usher_gate_using rehearse' -l snapshot -x -d 'the snapshot folder, or its URL'
 complete -c usher-gate -n '_shtab_usher_gate_using rehearse' -l baseline -xka "(__fish_complete_path (commandline -ct))" -d 'the baseline'
 complete -c usher-gate -n '_shtab_usher_gate_using rehearse' -l exceptions -xka "(__fish_complete_path (commandline -ct))" -d 'the agreed exceptions'
@@ -200,6 +200,7 @@ complete -c usher-gate -n '_shtab_usher_gate_using guests' -s h -l help -d 'show
 complete -c usher-gate -n '_shtab_usher_gate_using guests' -l ask -xka "(__fish_complete_directories)" -d 'write worksheets and drafts of messages into this folder'
 complete -c usher-gate -n '_shtab_usher_gate_using guests' -l read -xka "(__fish_complete_directories)" -d 'read the answers back from this folder'
 complete -c usher-gate -n '_shtab_usher_gate_using guests' -l all -d 'with --ask: ask about guests that are fine, too'
+complete -c usher-gate -n '_shtab_usher_gate_using guests' -l as -xka "xlsx csv" -d 'with --ask: worksheets as xlsx, whose cells stay text in every spreadsheet, or as csv (default)'
 complete -c usher-gate -n '_shtab_usher_gate_using guests' -l on -x -d 'the day on which this is done (default: today, UTC)'
 complete -c usher-gate -n '_shtab_usher_gate_using guests' -l write -xka "(__fish_complete_path (commandline -ct))" -d 'with --read: write what follows as a file of changes'
 complete -c usher-gate -n '_shtab_usher_gate_using guests' -l rows -x -d 'rows of each kind in a table; 0: all (default: up to 10)'
@@ -244,7 +245,7 @@ complete -c usher-gate -n '_shtab_usher_gate_using report' -l person -x -d 'only
 complete -c usher-gate -n '_shtab_usher_gate_using report' -l group -x -d 'only people in these groups'
 complete -c usher-gate -n '_shtab_usher_gate_using report' -l unit -x -d 'only people in these units and below'
 complete -c usher-gate -n '_shtab_usher_gate_using report' -l severity -xka "critical high medium low" -d 'only rules that are critical, high, medium, low'
-complete -c usher-gate -n '_shtab_usher_gate_using report' -l scheduler -x -d 'share the work among the workers of a Dask scheduler (tcp://HOST:8786), or of local:N processes; none: do it here'
+complete -c usher-gate -n '_shtab_usher_gate_using report' -l scheduler -x -d 'share the work among the workers of a Dask scheduler (tls://HOST:8786), or of local:N processes; none: do it here'
 complete -c usher-gate -n '_shtab_usher_gate_using; and test $_shtab_usher_gate_npos -eq 0' -a stand-in -d 'Starts a practice ground on this machine: a simulated directory (SCIM 2.0) and services, filled with the demo or any snapshot.'
 complete -c usher-gate -n '_shtab_usher_gate_using stand-in' -s h -l help -d 'show this help message and exit'
 complete -c usher-gate -n '_shtab_usher_gate_using stand-in' -l port -x -d 'the port on 127.0.0.1 (default: 8377; 0: any)'

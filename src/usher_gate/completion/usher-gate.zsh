@@ -72,7 +72,7 @@ _shtab_usher_gate_check_options=(
   "--max-age[say so first if the snapshot is older than this by the clock]:HOURS:"
   "--fail-at[exit with 1 only for drift of this severity or worse]:WORD:(critical high medium low)"
   "--rows[rows of each kind in a table\; 0\: all (default\: up to 10)]:N:"
-  "--scheduler[share the work among the workers of a Dask scheduler (tcp\:\/\/HOST\:8786), or of local\:N processes\; none\: do it here]:ADDRESS:"
+  "--scheduler[share the work among the workers of a Dask scheduler (tls\:\/\/HOST\:8786), or of local\:N processes\; none\: do it here]:ADDRESS:"
 )
 
 # guard to ensure default positional specs are added only once per session
@@ -161,6 +161,7 @@ _shtab_usher_gate_guests_options=(
   "--ask[write worksheets and drafts of messages into this folder]:DIR:_files -/"
   "--read[read the answers back from this folder]:DIR:_files -/"
   "--all[with --ask\: ask about guests that are fine, too]"
+  "--as[with --ask\: worksheets as xlsx, whose cells stay text in every spreadsheet, or as csv (default)]:sheets:(xlsx csv)"
   "--on[the day on which this is done (default\: today, UTC)]:DATE:"
   "--write[with --read\: write what follows as a file of changes]:FILE:_files"
   "--rows[rows of each kind in a table\; 0\: all (default\: up to 10)]:N:"
@@ -255,7 +256,7 @@ _shtab_usher_gate_rehearse_options=(
   "--notices[with --changes\: draft what people must be told, as messages]:DIR:_files -/"
   "--draft[access rules to try instead of the observed ones (form access-rules\/1)]:FILE:_files"
   "--rows[rows of each kind in a table\; 0\: all (default\: up to 10)]:N:"
-  "--scheduler[share the work among the workers of a Dask scheduler (tcp\:\/\/HOST\:8786), or of local\:N processes\; none\: do it here]:ADDRESS:"
+  "--scheduler[share the work among the workers of a Dask scheduler (tls\:\/\/HOST\:8786), or of local\:N processes\; none\: do it here]:ADDRESS:"
   "--snapshot[the snapshot folder, or its URL]:DIR:"
   "--baseline[the baseline]:FILE:_files"
   "--exceptions[the agreed exceptions]:FILE:_files"
@@ -281,7 +282,7 @@ _shtab_usher_gate_report_options=(
   "*--group[only people in these groups]:ID:"
   "*--unit[only people in these units and below]:PATH:"
   "*--severity[only rules that are critical, high, medium, low]:WORD:(critical high medium low)"
-  "--scheduler[share the work among the workers of a Dask scheduler (tcp\:\/\/HOST\:8786), or of local\:N processes\; none\: do it here]:ADDRESS:"
+  "--scheduler[share the work among the workers of a Dask scheduler (tls\:\/\/HOST\:8786), or of local\:N processes\; none\: do it here]:ADDRESS:"
 )
 
 # guard to ensure default positional specs are added only once per session

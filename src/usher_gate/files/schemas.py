@@ -289,6 +289,7 @@ def schemas() -> dict[str, Schema]:
         "domains": TEXTS,
         "privileged_roles": TEXTS,
         "second_factor_default": FLAG,
+        "gathered": FLAG,
         "networks": {"type": "object", "additionalProperties": SOME},
         "resources": {"type": "object", "additionalProperties": TEXTS},
         "controls": list_of(_control()),
