@@ -280,6 +280,7 @@ def rows(sizes: dict[str, tuple[int, tuple[str, ...]]], say: Callable[[str], Non
     from bench_cluster import cluster_rows
     from bench_data import write
     from bench_door import door_rows
+    from bench_growth import growth_rows
     from bench_guests import guest_rows
     from bench_history import history_rows
 
@@ -357,6 +358,7 @@ def rows(sizes: dict[str, tuple[int, tuple[str, ...]]], say: Callable[[str], Non
         gather_rows(ratio)
         door_rows(DATA / "door", ratio, check_cost, cost, PROGRAM)
         guest_rows(DATA / "guests", ratio, cost, PROGRAM)
+        growth_rows(DATA / "growth", ratio, cost, PROGRAM)
         change_rows(DATA / "200k" / "parquet", ratio, check_cost, cost, PROGRAM)
         history_rows(DATA / "200k" / "parquet", ratio, check_cost, cost, PROGRAM)
         cluster_rows(DATA, cost, PROGRAM, ratio)

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import random
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
+from contextlib import chdir
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -35,8 +36,7 @@ def _rule(name: str, severity: str, require: str) -> str:
 
 
 def _people(count: int, extra: Callable[[int], str] = lambda _: "") -> str:
-    rows = "".join(f"P{n:06},p{n}@northmere.example,member{extra(n)}\n" for n in range(count))
-    return rows
+    return "".join(f"P{n:06},p{n}@northmere.example,member{extra(n)}\n" for n in range(count))
 
 
 def _snapshot(folder: Path, files: dict[str, str], rules: str) -> Path:
@@ -155,3 +155,63 @@ def calendar(path: Path, count: int) -> Path:
         ]  # fmt: skip
     path.write_text("\r\n".join([*lines, "END:VCALENDAR", ""]))
     return path
+
+
+def growth_rows(data: Path, ratio: Callable[..., None], cost: Callable[..., Any], program: Path) -> None:
+    """A row for each direction in which an organisation may be large: twice the input against its half, the worse of time and memory."""
+    good = (0, 1, 3)
+    for what, make, size, command in (
+        (
+            "a chain of 15,000 nested groups with a person in each, `check`",
+            nested_groups,
+            15_000,
+            ("check", "--format", "json"),
+        ),
+        ("500 levels of units with a person in each, `check`", deep_units, 500, ("check", "--format", "json")),
+        (
+            "1,000 access rules of 20 networks, 1,000 people, `holes`",
+            many_access_rules,
+            1_000,
+            ("holes", "--format", "json"),
+        ),
+        ("2,000 rules, 1,000 people, `check`", many_rules, 2_000, ("check",)),
+        ("a calendar of 4,000 single meetings, `gather`", gathered_calendar, 4_000, ("gather",)),
+    ):
+        half, whole = (
+            _cost(cost, make(data / f"{make.__name__}-{count}", count), (program, *command), good)
+            for count in (size // 2, size)
+        )
+        ratio(
+            f"{what}, against half of it",
+            max(whole.seconds / half.seconds, whole.peak / half.peak),
+            2.3,
+            f"{whole.seconds:.2f} / {half.seconds:.2f} s; {whole.peak:.0f} / {half.peak:.0f} MiB",
+        )
+    folder = much_to_mend(data / "much_to_mend", 10_000)
+    check = _cost(cost, folder, (program, "check", "--format", "json"), good)
+    mend = _cost(cost, folder, (program, "mend", "--seconds", "1", "--format", "json"), good)
+    ratio(
+        "`mend --seconds 1` for 10,000 people, against that second and a check",
+        mend.seconds / (1 + check.seconds),
+        1.5,
+        f"{mend.seconds:.2f} / {1 + check.seconds:.2f} s; {mend.peak:.0f} / {check.peak:.0f} MiB",
+    )
+
+
+def _cost(cost: Callable[..., Any], folder: Path, command: tuple[Path | str, ...], good: tuple[int, ...]) -> Any:
+    """What a command costs in a folder."""
+    with chdir(folder):
+        return cost(list(command), 3, good)
+
+
+def gathered_calendar(folder: Path, count: int) -> Path:
+    """A working folder that gathers a calendar."""
+    _snapshot(folder, {"people.csv": "id,login,kind\n" + _people(10)}, ONE_RULE)
+    calendar(folder / "meetings.ics", count)
+    (folder / "usher-gate.toml").write_text(
+        'snapshot = "gathered"\nbaseline = "baseline.yaml"\n'
+        '[[gather.source]]\nname = "hand"\nkind = "files"\n'
+        'paths = ["snapshot/organisation.yaml", "snapshot/services.yaml", "snapshot/people.csv"]\n'
+        '[[gather.source]]\nname = "calendar"\nkind = "calendar"\npath = "meetings.ics"\nservice = "tidecall"\n'
+    )
+    return folder
