@@ -211,7 +211,7 @@ def gathered_calendar(folder: Path, count: int) -> Path:
     (folder / "usher-gate.toml").write_text(
         'snapshot = "gathered"\nbaseline = "baseline.yaml"\n'
         '[[gather.source]]\nname = "hand"\nkind = "files"\n'
-        'paths = ["snapshot/organisation.yaml", "snapshot/services.yaml", "snapshot/people.csv"]\n'
+        'paths = ["snapshot/organisation.yaml", "snapshot/people.csv"]\n'
         '[[gather.source]]\nname = "calendar"\nkind = "calendar"\npath = "meetings.ics"\nservice = "tidecall"\n'
     )
     return folder
