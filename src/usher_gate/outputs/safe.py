@@ -7,14 +7,14 @@ import unicodedata
 from collections.abc import Callable
 from typing import TextIO
 
-from ..files.written.cells import CONTROLS, escaped, for_spreadsheet
+from ..files.written.cells import BEYOND_C0, escaped, for_spreadsheet
 
 __all__ = ["for_spreadsheet", "for_terminal", "harmless"]
 
 _JSON = ("json", "sarif", "oscal", "ocsf")
 _MARKUP = ("html", "junit")
 # Tab and line feed separate; everything else that this finds is a part of some name.
-_IN_TEXT = re.compile(f"(?![\\t\\n])[{CONTROLS}]")
+_IN_TEXT = re.compile(f"[\\x00-\\x08\\x0b-\\x1f{BEYOND_C0}]")
 
 
 def for_terminal(text: str) -> str:

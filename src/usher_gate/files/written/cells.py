@@ -11,9 +11,9 @@ _FORMULA_INSIDE = re.compile(r"([;|\t\r\n] *)(?=[=+\-@])")
 _QUOTED_INSIDE = re.compile(r"([;|\t\r\n] *)(?=[=+\-@'])")
 _UNQUOTED_INSIDE = re.compile(r"([;|\t\r\n] *)'(?=[=+\-@'])")
 # C0, DEL, C1, and the controls of bidirectional text (Unicode UAX #9, table of explicit formatting characters).
-CONTROLS = "\\x00-\\x1f\\x7f-\\x9f\\u061c\\u200e\\u200f\\u202a-\\u202e\\u2066-\\u2069"
-_CONTROL = re.compile(f"[{CONTROLS}]")
-_RAW_IN_JSON = re.compile(f"(?![\\x00-\\x1f])[{CONTROLS}]")
+BEYOND_C0 = "\\x7f-\\x9f\\u061c\\u200e\\u200f\\u202a-\\u202e\\u2066-\\u2069"
+_CONTROL = re.compile(f"[\\x00-\\x1f{BEYOND_C0}]")
+_RAW_IN_JSON = re.compile(f"[{BEYOND_C0}]")
 
 
 def visible(text: str) -> str:
