@@ -7,10 +7,10 @@ from __future__ import annotations
 
 import os
 import sys
-from contextlib import suppress
 
 from .. import __version__
 from .say import say_error
+from .streams import replace_streams
 
 TYPE_CHECKING = False  # `typing` costs 6 ms, a third of what Python itself needs to start
 if TYPE_CHECKING:
@@ -176,22 +176,6 @@ def _places(error: BaseException | None) -> str:
     return "\n".join(found) + "\n"
 
 
-def _replace_streams() -> None:
-    """Standard streams whose errors have one meaning. A closed one is replaced, lest the next file that is opened be taken for it."""
-    for number, mode in enumerate(
-        (os.O_RDONLY, os.O_RDONLY, os.O_WRONLY)
-    ):  # what is written to the second one then fails
-        try:
-            os.fstat(number)
-        except OSError:
-            os.open(os.devnull, mode)
-    from ..files.write import standard_output
-
-    sys.stdout = standard_output()
-    if sys.stderr is None:
-        sys.stderr = open(os.devnull, "w")  # noqa: SIM115, PTH123
-
-
 def main() -> NoReturn:
     """The program. What holds for the whole process is set here, by the script alone, and never by what others call."""
     # What goes wrong in a thread, or while something is taken apart, is told by whoever waits for it, and never as a traceback.
@@ -200,7 +184,7 @@ def main() -> NoReturn:
 
     # A call is short, and what it makes is reached until its end: a check of ten people takes 0.93 of the time (345 ms, median of 25).
     gc.disable()
-    _replace_streams()
+    replace_streams()
     sys.unraisablehook = lambda _: None
     threading.excepthook = lambda _: None
     if sys.argv[1:2] and sys.argv[1] in VERBS:
@@ -220,7 +204,9 @@ def main() -> NoReturn:
         pass
     except Exception as error:  # also after an error that was said already
         status = _failed(error) if status != UNWRITABLE else status
-    with suppress(OSError):
+    try:  # noqa: SIM105 (contextlib is slow to load)
         sys.stderr.flush()
+    except OSError:
+        pass
     # Taking apart what was imported is left to the system: a check of ten people takes 0.84 of the time, one of 200,000 the same.
     os._exit(status)

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import sys
-from contextlib import suppress
 
 
 def say_error(text: str) -> None:
     """Says in one line what is wrong."""
     from ..outputs.safe import for_terminal
 
-    with suppress(OSError):  # where standard error cannot be written to, the exit status is all that is left
+    try:  # noqa: SIM105 (contextlib is slow to load)
         print(f"usher-gate: error: {for_terminal(text)}", file=sys.stderr, flush=True)
+    except OSError:  # where standard error cannot be written to, the exit status is all that is left
+        pass

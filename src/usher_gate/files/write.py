@@ -14,7 +14,6 @@ import errno
 import fcntl
 import io
 import os
-import secrets
 import shutil
 import stat
 import time
@@ -27,7 +26,6 @@ from ..core.words.faults import Fault
 from .faults import BadInput, CannotWrite, UsherError
 
 DRAFT = ".usher-gate-draft"  # how the names of drafts end
-STANDARD_OUTPUT = "standard output"
 _TRIES = 100
 _MOST_LINKS = 40  # as the system itself follows
 _LOCK_SECONDS = 10.0
@@ -85,13 +83,6 @@ class _Raw(io.FileIO):
             raise
         except OSError as error:
             raise write_error(self._shown, error) from None
-
-
-def standard_output() -> TextIO:
-    """Standard output as a text stream; where it cannot be written to, that raises CannotWrite."""
-    return io.TextIOWrapper(
-        io.BufferedWriter(_Raw(STANDARD_OUTPUT, 1)), "utf-8", "backslashreplace", line_buffering=os.isatty(1)
-    )
 
 
 @contextmanager
@@ -279,7 +270,7 @@ def scratch_folder() -> Iterator[Path]:
 
 
 def _draft_name(name: str) -> str:
-    return f".{name[:150]}.{secrets.token_hex(8)}{DRAFT}"
+    return f".{name[:150]}.{os.urandom(8).hex()}{DRAFT}"
 
 
 def _created(name: str, private: bool) -> int:
