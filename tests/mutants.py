@@ -20,6 +20,7 @@ _WHERE = "tests/sources/test_addresses.py"
 _REFERENCE = "tests/core/test_access_against_reference.py"
 _DOORS, _TRIAL = "tests/core/test_door_properties.py", "tests/core/test_trial.py"
 _SIGN_IN, _FILES, _TABLES = "core/sign_in", "files", "tests/files/test_tables.py"
+_SAFE, _FULL, _HOSTILE = "tests/cli/test_safe.py", "tests/faults/test_full_disk.py", "tests/sources/test_hostile.py"
 
 MUTANTS = (
     Mutant("the loosest session limit counts", f"{_SIGN_IN}/decide.py", "hours = min(", "hours = max("),
@@ -140,4 +141,33 @@ MUTANTS = (
            "if array.flatten().null_count:", "if False:", _TABLES),
     Mutant("a line of large JSON Lines may hold two objects", f"{_FILES}/tables/jsonl.py",
            "table.num_rows == lines == begun", "lines == begun", _TABLES),
+    Mutant("a link of another user is followed", f"{_FILES}/write.py", "if link.st_uid in mine:", "if True:", _SAFE),
+    Mutant("a draft that is being written is removed", f"{_FILES}/write.py",
+           "        fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)\n        if stat.S_ISDIR", "        if stat.S_ISDIR", _SAFE),
+    Mutant("a folder is left half where it cannot be written", f"{_FILES}/write.py",
+           "            shutil.rmtree(draft, ignore_errors=True)\n    except BaseException:", "            pass\n    except BaseException:", _FULL),
+    Mutant("what another program wrote is written over", f"{_FILES}/written/edit_exceptions.py", "if _bytes(path) != before:", "if False:", _SAFE),
+    Mutant("two writers at once", f"{_FILES}/written/edit_exceptions.py",
+           "    with only_writer(path):\n        before = _bytes(path)\n        _add", "    if True:\n        before = _bytes(path)\n        _add", _SAFE),
+    Mutant("a semicolon begins no cell", f"{_FILES}/written/cells.py",
+           '_FORMULA_INSIDE = re.compile(r"([;|', '_FORMULA_INSIDE = re.compile(r"([|', _SAFE),
+    Mutant("a gathered snapshot needs no manifest", f"{_FILES}/snapshot/folder.py",
+           "fields[GATHERED].truth() and not", "fields[GATHERED].truth() and False and not", _SAFE),
+    Mutant("a link to nothing is a table that is missing", f"{_FILES}/snapshot/folder.py",
+           "if path.is_symlink():\n            try", "if False:\n            try", _SAFE),
+    Mutant("logins with two @ are not looked at", "core/words/addresses.py",
+           'and whole.count("@") == sum("@" in login for login in logins)', "", _SAFE),
+    Mutant("a history that everybody may read", f"{_FILES}/history/store.py", "os.O_NOFOLLOW, 0o600)", "os.O_NOFOLLOW, 0o644)", _SAFE),
+    Mutant("a file from which nothing comes yet is empty", f"{_FILES}/binary.py",
+           "        if what is None:\n            raise", "        if False:\n            raise", _SAFE),
+    Mutant("a scheduler elsewhere in the clear", "engine/settings.py", 'if not _is_loopback(found[2].strip("[]")) and', "if False and",
+           "tests/cli/test_cluster.py::test_no_scheduler_is_spoken_to_in_the_clear_beyond_this_machine"),
+    Mutant("a secret within another text is written", "sources/secrets.py", "if len(value) >= _LONG else", "if False else", _HOSTILE),
+    Mutant("an expired certificate is one of an unknown authority", "sources/tls.py", "if error.verify_code in _EXPIRED:", "if False:", _HOSTILE),
+    Mutant("members of inner groups are not counted", "core/organisation/membership.py",
+           "bits[component] |= bits[inner]", "bits[component] |= 0", "tests/core/test_membership.py"),
+    Mutant("a rule that speaks of some values misses none", f"{_SIGN_IN}/holes.py",
+           "np.any(~spoken[:, places], axis=1)", "~np.any(spoken[:, places], axis=1)", "tests/core/test_holes.py"),
+    Mutant("rules that ask the same count once", "core/verdicts/remedy.py", "pair.count * (", "1 * (", "tests/core/test_trial.py"),
+    Mutant("the time is never up", "core/mend/deadline.py", "return self.clock() > self.until", "return False", "tests/cli/test_mend.py"),
 )  # fmt: skip

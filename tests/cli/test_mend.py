@@ -322,3 +322,14 @@ def test_a_table_is_not_taken_for_a_file_of_changes(demo: Path, verb: str) -> No
     assert (
         call("check", "--out", "check.yaml").status == 1
     )  # which writes no changes, so there is nothing to be mistaken for
+
+
+def test_what_the_time_did_not_suffice_for_is_said(demo: Path) -> None:
+    done = call("mend", "--seconds", "0.0001", "--format", "json", "--out", "plan.json")
+    plan = json.loads(Path("plan.json").read_text())
+    assert done.status in (0, 1)
+    assert any("was stopped after 0.0001 seconds" in note for note in plan["notes"])
+    assert plan["plan"]["gap"] > 0 and "at most " in plan["plan"]["proof"]
+    whole = json.loads(call("mend", "--format", "json").out)
+    assert not any("was stopped after" in note for note in whole["notes"])
+    assert plan["plan"]["left"] >= whole["plan"]["left"]

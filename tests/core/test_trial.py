@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import tempfile
 from collections.abc import Iterator
 from functools import cached_property
@@ -13,6 +14,8 @@ import numpy as np
 
 from tests.compared import many
 from tests.core.test_doors_against_reference import _value, random_doors, write
+from tests.program import call
+from tests.tiny import BASELINE, write_tiny
 from usher_gate.core.door.agenda import Agenda
 from usher_gate.core.door.hosts import LISTED, MAY_START, START, Hosts, everybody_on
 from usher_gate.core.organisation.columns import MISSING
@@ -121,3 +124,17 @@ def _compare(seed: int) -> int:
 def test_a_trial_says_what_judging_everything_again_says() -> None:
     changed = sum(_compare(seed) for seed in (*DENSE, *range(100, 100 + many(len(DENSE)) - len(DENSE))))
     assert changed >= 60, f"only {changed} edits changed anything"
+
+
+def test_rules_that_ask_the_same_are_counted_each(tmp_path: Path) -> None:
+    """A person is free of drift only when all of them hold."""
+    first = BASELINE.partition("  - id: R2")[0].replace("    pinned: true\n", "")
+    again = first.partition("rules:\n")[2]
+    settings = "service,control,scope,value\ntidecall,door.waiting-room,person:P2,everyone\ntidecall,door.waiting-room,organisation,guests\n"
+    for copies in (1, 2, 3):
+        more = "".join(again.replace("id: R1", f"id: S{number}") for number in range(copies - 1))
+        none = "usher-gate: exceptions/1\nexceptions: []\n"
+        texts = {"baseline.yaml": first + more, "snapshot/settings.csv": settings, "exceptions.yaml": none}
+        folder = write_tiny(tmp_path / str(copies), texts)
+        (root,) = json.loads(call("check", "--format", "json", cwd=folder).out)["roots"]
+        assert (root["people"], root["verdicts"], root["freed"], root["harms"]) == (1, copies, 1, 0)

@@ -17,6 +17,7 @@ from ..binary import LARGEST_WRITTEN, read_bytes
 from ..faults import BadInput, UsherError, stop_if_any
 from ..write import only_writer, whole_bytes
 from ..yamltree import Cursor, form_of, parse_yaml
+from .cells import escaped
 from .exceptions import read_exceptions
 
 EMPTY = "usher-gate: exceptions/1\nexceptions:\n"
@@ -52,8 +53,8 @@ class Draft:
 
 
 def _word(text: str) -> str:
-    """A text as a double-quoted YAML scalar (JSON strings are YAML 1.2)."""
-    return json.dumps(text, ensure_ascii=False)
+    """A text as a double-quoted YAML scalar (JSON strings are YAML 1.2), control characters escaped."""
+    return escaped(json.dumps(text, ensure_ascii=False))
 
 
 def _words(texts: Sequence[str]) -> str:
