@@ -16,10 +16,12 @@ from tests.compared import compare_many, many
 from tests.core.test_access_against_reference import random_gate, write_gate
 from tests.reference import Org
 from usher_gate.core.sign_in.boxes import Box, boxes
+from usher_gate.core.sign_in.coverage import covering
 from usher_gate.core.sign_in.gatekeeper import Gatekeeper as Real
-from usher_gate.core.sign_in.holes import holes
+from usher_gate.core.sign_in.holes import _Grids, holes
 from usher_gate.core.sign_in.possible import Asked
 from usher_gate.core.verdicts.condition import Leaf
+from usher_gate.core.words.vocabulary import DIMENSIONS
 from usher_gate.files.faults import BadInput
 from usher_gate.files.snapshot.folder import read_snapshot
 from usher_gate.files.written.baseline import read_baseline
@@ -78,6 +80,7 @@ def compare_holes(org: Org, rnd: Random) -> int:
         assert isinstance(leaf, Leaf)
         assert leaf.asked is not None
         found = holes(real, leaf.asked, np.ones(len(active), bool))
+        compare_missed(real, leaf.asked, rnd)
         every = {"resource": leaf.asked.resources(snapshot.resources), "network": [each.text for each in real.networks.classes],
                  "client": CLIENTS, "platform": PLATFORMS, "device": DEVICES, "risk": RISKS}  # fmt: skip
         for number, person in enumerate(active):
@@ -117,6 +120,33 @@ def compare_holes(org: Org, rnd: Random) -> int:
                 }
                 assert cells == expected, (person, raw, modes)
     return len(active)
+
+
+def compare_missed(real: Real, asked: Asked, rnd: Random) -> None:
+    """What each rule misses of a hole, asked by dimension, is what every single cell says, in the same order."""
+    for unseen in (False, True):
+        grids = _Grids(real, asked, unseen)
+        if not all(grids.shape):
+            continue
+        cells = np.array([rnd.random() < 0.5 for _ in range(int(np.prod(grids.shape)))]).reshape(grids.shape)
+        for box in list(boxes(cells))[:6]:
+            plain: dict[int, set[frozenset[str]]] = {}
+            inside = [range(size) if some is None else some for size, some in zip(grids.shape, box, strict=True)]
+            for place in product(*inside):
+                cell = [values[at] for values, at in zip(grids.values, place, strict=True)]
+                covers = covering(real, asked.proof, str(cell[2]), str(cell[4]))[0]
+                for number, rule in enumerate(real.rules):
+                    if rule.mode != "off" and covers >> number & 1:
+                        missed = frozenset(
+                            name
+                            for name, value in zip(DIMENSIONS, cell, strict=True)
+                            if not rule.speaks_of(name, value)
+                        )
+                        plain.setdefault(number, set()).add(missed)
+            found = grids.missed(box)
+            assert list(found) == list(plain)
+            assert found == {number: sorted(some, key=sorted) for number, some in plain.items()}
+            assert [len(names) for names in grids.values_of(box)][1] >= len(inside[1])
 
 
 def test_the_demo_s_holes_are_told_with_their_reasons(demo: Path) -> None:

@@ -134,7 +134,11 @@ def test_rules_that_ask_the_same_are_counted_each(tmp_path: Path) -> None:
     for copies in (1, 2, 3):
         more = "".join(again.replace("id: R1", f"id: S{number}") for number in range(copies - 1))
         none = "usher-gate: exceptions/1\nexceptions: []\n"
-        texts = {"baseline.yaml": first + more, "snapshot/settings.csv": settings, "exceptions.yaml": none}
+        texts: dict[str, str | bytes | None] = {
+            "baseline.yaml": first + more,
+            "snapshot/settings.csv": settings,
+            "exceptions.yaml": none,
+        }
         folder = write_tiny(tmp_path / str(copies), texts)
         (root,) = json.loads(call("check", "--format", "json", cwd=folder).out)["roots"]
         assert (root["people"], root["verdicts"], root["freed"], root["harms"]) == (1, copies, 1, 0)
