@@ -1,4 +1,5 @@
-"""What grows with what: for inputs that are large in one direction only, twice the input against its half, in time and memory."""
+"""What grows with what: for inputs that are large in one direction only, twice the input against its half, in time
+and memory."""
 
 from __future__ import annotations
 
@@ -93,7 +94,8 @@ def many_access_rules(folder: Path, count: int) -> Path:
     members = "group,member,type\n" + "".join(f"g{n % 50},P{n:06},person\n" for n in range(1000))
     files = {
         "organisation.yaml": ORGANISATION + networks + resources, "people.csv": people, "groups.csv": groups,
-        "members.csv": members, "access-rules.yaml": rules, "authenticators.csv": "person,type\nP000000,single-factor-otp\n",
+        "members.csv": members, "access-rules.yaml": rules,
+        "authenticators.csv": "person,type\nP000000,single-factor-otp\n",
     }  # fmt: skip
     return _snapshot(folder, files, _rule("G-1", "high", "{proof: mfa, on: any}"))
 
@@ -149,7 +151,8 @@ def calendar(path: Path, count: int) -> Path:
     for number in range(count):
         start = now + timedelta(minutes=10 + number * 3 % (13 * 24 * 60))
         lines += [
-            "BEGIN:VEVENT", f"UID:e{number}@northmere.example", f"DTSTAMP:{start:%Y%m%dT%H%M%SZ}", f"DTSTART:{start:%Y%m%dT%H%M%SZ}",
+            "BEGIN:VEVENT", f"UID:e{number}@northmere.example", f"DTSTAMP:{start:%Y%m%dT%H%M%SZ}",
+            f"DTSTART:{start:%Y%m%dT%H%M%SZ}",
             f"DTEND:{start + timedelta(minutes=30):%Y%m%dT%H%M%SZ}", f"SUMMARY:Meeting {number}",
             "ORGANIZER:mailto:p1@northmere.example", "ATTENDEE:mailto:p2@northmere.example", "END:VEVENT",
         ]  # fmt: skip
@@ -158,7 +161,8 @@ def calendar(path: Path, count: int) -> Path:
 
 
 def growth_rows(data: Path, ratio: Callable[..., None], cost: Callable[..., Any], program: Path) -> None:
-    """A row for each direction in which an organisation may be large: twice the input against its half, the worse of time and memory."""
+    """A row for each direction in which an organisation may be large: twice the input against its half, the worse of
+    time and memory."""
     good = (0, 1, 3)
     for what, make, size, command in (
         (

@@ -12,22 +12,22 @@ def main() -> None:
     for name in sys.argv[1:]:
         importlib.import_module(name)
     for line in sys.stdin:
-        told = json.loads(line)
+        call = json.loads(line)
         child = os.fork()
         if not child:
-            _call(told)
+            _run(call)
         _, status = os.waitpid(child, 0)
         print(os.waitstatus_to_exitcode(status), flush=True)
 
 
-def _call(told: dict) -> None:  # type: ignore[type-arg]
+def _run(call: dict) -> None:  # type: ignore[type-arg]
     from usher_gate.cli import main as program
 
-    os.chdir(told["cwd"])
+    os.chdir(call["cwd"])
     for number, ending in ((1, "out"), (2, "err")):
-        os.dup2(os.open(f"{told['said']}.{ending}", os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), number)
-    os.environ.update(told["environment"])
-    sys.argv = ["usher-gate", *told["arguments"]]
+        os.dup2(os.open(f"{call['said']}.{ending}", os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), number)
+    os.environ.update(call["environment"])
+    sys.argv = ["usher-gate", *call["arguments"]]
     try:
         program.main()
     finally:

@@ -130,7 +130,8 @@ def add_scheduler(parser: argparse.ArgumentParser) -> None:
         "--scheduler",
         type=address,
         metavar="ADDRESS",
-        help="share the work among the workers of a Dask scheduler (tls://HOST:8786), or of local:N processes; none: do it here",
+        help="share the work among the workers of a Dask scheduler (tls://HOST:8786), or of local:N processes; "
+        "none: do it here",
     )
 
 

@@ -1,6 +1,7 @@
 """The scheduler and the workers of `local:N`, which answer nobody but each other and the call that started them.
 
-Each port that they open, that of their HTTP servers included, asks for a certificate. The authority that signs it is made for this one
+Each port that they open, that of their HTTP servers included, asks for a certificate. The authority that signs it is
+made for this one
 call and kept in memory: no other process, of this user's or another's, has one.
 """
 
@@ -31,7 +32,8 @@ class _PrivateWorker(Worker):
 
 
 def start(count: int, silence: int) -> SpecCluster:
-    """Starts a scheduler in this process and `count` workers of one thread; raises OSError, RuntimeError and ValueError.
+    """Starts a scheduler in this process and `count` workers of one thread; raises OSError, RuntimeError and
+    ValueError.
 
     `silence` is the level up to which the engine logs nothing.
     """

@@ -1,6 +1,7 @@
 """The table [cluster] of usher-gate.toml: the scheduler to which large work is given, and how it is reached.
 
-Whoever can reach a scheduler without TLS runs code as its workers and as the client, so none beyond this machine is spoken to in the clear
+Everyone who can reach a scheduler without TLS runs code as its workers and as the client, so none beyond this machine is
+spoken to in the clear
 unless the table says that the network is trusted.
 """
 
@@ -25,7 +26,8 @@ _ENCRYPTED = ("tls", "wss")
 
 @record
 class ClusterSettings:
-    """A scheduler's address (or local:N), the paths of the certificates for one that is encrypted ("" for none), and whether the network is
+    """A scheduler's address (or local:N), the paths of the certificates for one that is encrypted ("" for none), and
+    whether the network is
     trusted with one that is not."""
 
     scheduler: str
@@ -92,19 +94,21 @@ def _wrong(folder: Path, key: str, value: object) -> str:
 
 
 def _refuse_open(settings: ClusterSettings) -> None:
-    """Raises UsherError for a scheduler that is encrypted without credentials, or beyond this machine and not encrypted."""
+    """Raises UsherError for a scheduler that is encrypted without credentials, or beyond this machine and not
+    encrypted."""
     found = _ADDRESS.fullmatch(settings.scheduler)
     if found is None:
         return
     if found[1] in _ENCRYPTED:
         if not settings.has_credentials:
             raise UsherError(
-                f'{settings.scheduler} is reached with certificates; write ca = "…", cert = "…" and key = "…" in [{CLUSTER}] of {NAME}'
+                f"{settings.scheduler} is reached with certificates; "
+                f'write ca = "…", cert = "…" and key = "…" in [{CLUSTER}] of {NAME}'
             )
         return
     if not _is_loopback(found[2].strip("[]")) and not settings.trust_network:
         raise UsherError(
-            f"{settings.scheduler} is not on this machine and not encrypted: whoever can reach it runs code as you; "
+            f"{settings.scheduler} is not on this machine and not encrypted: everyone who can reach it runs code as you; "
             f"name it tls://…, or write trust_network = true in [{CLUSTER}] of {NAME}"
         )
 

@@ -47,7 +47,8 @@ _Come = TypeVar("_Come")
 
 
 class _Raw(io.FileIO):
-    """An opened file whose errors in reading name it: a broken disk, or a file of the system's that cannot be read from its start."""
+    """An opened file whose errors in reading name it: a broken disk, or a file of the system's that cannot be read
+    from its start."""
 
     def __init__(self, shown: str, handle: int) -> None:
         self._shown = shown
@@ -67,7 +68,8 @@ class _Raw(io.FileIO):
 
     @staticmethod
     def _come(what: _Come | None) -> _Come:
-        """What was read; raises OSError where nothing has come yet, as with some files of the system's: they are no end, and no data."""
+        """What was read; raises OSError where nothing has come yet, as with some files of the system's: they are no
+        end, and no data."""
         if what is None:
             raise OSError(errno.EAGAIN, os.strerror(errno.EAGAIN))
         return what
@@ -80,7 +82,8 @@ def limit(largest: int) -> int:
 
 
 def open_file(path: Path, largest: int, shown: str = "") -> BufferedReader:
-    """A regular file, opened to be read; raises BadInput with one line, later too, where it cannot be read any further."""
+    """A regular file, opened to be read; raises BadInput with one line, later too, where it cannot be read any
+    further."""
     try:
         handle = os.open(
             path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC

@@ -111,7 +111,8 @@ class Url:
 
 Place: TypeAlias = Path | Url
 _SECRET_KEY = re.compile(
-    r"pass(word|wd|phrase)?|pwd|secret|.*(password|passwd|token|secret|credential|signature)|(.*[_.-])?(api|access|account)?[_.-]?key|sig",
+    r"pass(word|wd|phrase)?|pwd|secret|sig|.*(password|passwd|token|secret|credential|signature)|"
+    r"(.*[_.-])?(api|access|account)?[_.-]?key",
     re.IGNORECASE,
 )
 
@@ -135,7 +136,8 @@ def place(text: str) -> Place:
         )
     if name := secret_in_query(text):
         raise UsherError(
-            f"the URL {text.partition('?')[0][:60]} holds a secret ({name}); leave it out, the store reads it from the environment"
+            f"the URL {text.partition('?')[0][:60]} holds a secret ({name}); "
+            "leave it out, the store reads it from the environment"
         )
     return Url(text)
 

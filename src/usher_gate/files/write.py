@@ -1,10 +1,13 @@
 """Writing files and folders whole or not at all: beside their target, synced, then renamed.
 
-A link is followed only if nobody else can have planted it: what it leads to is replaced, and the link stays. What is no regular file
-(a device, a pipe) cannot be replaced and is written to as it is. A new file gets the mode that the process gives to files (or is private),
+A link is followed only if nobody else can have planted it: what it leads to is replaced, and the link stays. What is
+no regular file
+(a device, a pipe) cannot be replaced and is written to as it is. A new file gets the mode that the process gives to
+files (or is private),
 a replaced one keeps the mode that it had.
 
-A draft has a name that cannot be guessed, and is locked while it is written. The lock ends with the process, so a draft without one was
+A draft has a name that cannot be guessed, and is locked while it is written. The lock ends with the process, so a
+draft without one was
 left by a process that was killed: the next call that writes in the same folder removes it.
 """
 
@@ -17,13 +20,14 @@ import os
 import shutil
 import stat
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path, PurePosixPath
-from typing import Any, BinaryIO, TextIO
+from typing import BinaryIO, TextIO
 
 from ..core.words.faults import Fault
 from .faults import BadInput, CannotWrite, UsherError
+from .raw import RawFile
 
 DRAFT = ".usher-gate-draft"  # how the names of drafts end
 _TRIES = 100
@@ -46,7 +50,8 @@ _WRONG_CALL = frozenset(
 
 
 def write_error(path: Path | str, error: OSError | ValueError) -> UsherError:
-    """The error to raise where a file cannot be written: BadInput where the call names a wrong place, else CannotWrite."""
+    """The error to raise where a file cannot be written: BadInput where the call names a wrong place, else
+    CannotWrite."""
     if isinstance(error, OSError) and error.errno not in _WRONG_CALL:
         return CannotWrite(path, error)
     why = error.strerror if isinstance(error, OSError) else "its name holds a NUL byte"
@@ -69,34 +74,25 @@ def writing(path: Path | str) -> Iterator[None]:
         raise write_error(path, error) from None
 
 
-class _Raw(io.FileIO):
-    """A file to write to, whose errors name it; they cannot be mistaken for those of what is read meanwhile."""
-
-    def __init__(self, shown: Path | str, name: str | int, opener: Callable[[str, int], int] | None = None) -> None:
-        self._shown = shown
-        super().__init__(name, "w", closefd=not isinstance(name, int), opener=opener)
-
-    def write(self, data: Any) -> int:
-        try:
-            return super().write(data) or 0
-        except BrokenPipeError:
-            raise
-        except OSError as error:
-            raise write_error(self._shown, error) from None
-
-
 @contextmanager
 def whole_file(path: Path, private: bool = False) -> Iterator[TextIO]:
     """A UTF-8 text file to write to, as `whole_bytes`."""
-    with whole_bytes(path, private) as stream:
-        text = io.TextIOWrapper(stream, "utf-8", newline="")
+    with whole_bytes(path, private) as stream, _as_text(stream) as text:
         yield text
-        text.flush()
+
+
+@contextmanager
+def _as_text(stream: BinaryIO) -> Iterator[TextIO]:
+    """UTF-8 text on a stream, all of it written there when this ends."""
+    text = io.TextIOWrapper(stream, "utf-8", newline="")
+    yield text
+    text.flush()
 
 
 @contextmanager
 def whole_bytes(path: Path, private: bool = False) -> Iterator[BinaryIO]:
-    """A file to write to, which takes its place only when everything is written; `private`: a new one is for its owner only (0600).
+    """A file to write to, which takes its place only when everything is written; `private`: a new one is for its
+    owner only (0600).
 
     Raises BadInput where the call names a wrong place, CannotWrite where the disk is full, read-only or broken.
     """
@@ -107,7 +103,7 @@ def whole_bytes(path: Path, private: bool = False) -> Iterator[BinaryIO]:
         raise BadInput([Fault(str(path), 0, "is a folder where a file is to be written; name a file")])
     if mode is not None and not stat.S_ISREG(mode):
         with writing(path):
-            raw = _Raw(path, str(target), lambda name, _: os.open(name, os.O_WRONLY | os.O_CLOEXEC))
+            raw = RawFile(path, str(target), lambda name, _: os.open(name, os.O_WRONLY | os.O_CLOEXEC))
         with io.BufferedWriter(raw, _BUFFER) as stream:
             yield stream
         return
@@ -132,17 +128,15 @@ def whole_bytes(path: Path, private: bool = False) -> Iterator[BinaryIO]:
 @contextmanager
 def new_file(path: Path, private: bool = True) -> Iterator[TextIO]:
     """A UTF-8 text file in a folder that is itself a draft; raises CannotWrite."""
-    with new_bytes(path, private) as stream:
-        text = io.TextIOWrapper(stream, "utf-8", newline="")
+    with new_bytes(path, private) as stream, _as_text(stream) as text:
         yield text
-        text.flush()
 
 
 @contextmanager
 def new_bytes(path: Path, private: bool = True) -> Iterator[BinaryIO]:
     """A file in a folder that is itself a draft, on the disk when this ends; raises CannotWrite."""
     with writing(path):
-        raw = _Raw(path, str(path), lambda name, _: _created(name, private))
+        raw = RawFile(path, str(path), lambda name, _: _created(name, private))
     with io.BufferedWriter(raw, _BUFFER) as stream:
         yield stream
         stream.flush()
@@ -152,10 +146,12 @@ def new_bytes(path: Path, private: bool = True) -> Iterator[BinaryIO]:
 
 @contextmanager
 def whole_folder(path: Path, private: bool = True, replace: bool = False) -> Iterator[Path]:
-    """A folder to write into, which takes its place only when everything is written; it may be there already if it is empty, or with
+    """A folder to write into, which takes its place only when everything is written; it may be there already if it is
+    empty, or with
     `replace`. A new one is for its owner only (0700), unless it is not `private`.
 
-    What is written with `new_file` is named by its later path in errors. Raises BadInput and CannotWrite as `whole_bytes`.
+    What is written with `new_file` is named by its later path in errors. Raises BadInput and CannotWrite as
+    `whole_bytes`.
     """
     with writing(path):
         target = write_target(path)
@@ -190,7 +186,8 @@ def whole_folder(path: Path, private: bool = True, replace: bool = False) -> Ite
 
 
 def _take_place(draft: Path, target: Path) -> None:
-    """Renames a finished draft to its target. The folder that the caller works in cannot be replaced: what was written moves into it."""
+    """Renames a finished draft to its target. The folder that the caller works in cannot be replaced: what was
+    written moves into it."""
     if target.exists() and any(target.iterdir()):
         exchange(draft, target)
         return
@@ -236,7 +233,8 @@ def _made_parents(path: Path, target: Path) -> list[Path]:
 
 
 def draft_folder(path: Path | str, parent: Path, name: str, private: bool = True) -> tuple[Path, int]:
-    """A new locked folder, and the descriptor that holds its lock; the caller renames or removes the one, and closes the other."""
+    """A new locked folder, and the descriptor that holds its lock; the caller renames or removes the one, and closes
+    the other."""
     _remove_abandoned(parent)
     for _ in range(_TRIES):
         draft = parent / _draft_name(name)
@@ -278,11 +276,13 @@ def _created(name: str, private: bool) -> int:
     return os.open(name, flags, 0o600 if private else 0o666)
 
 
-def _draft_file(path: Path, target: Path, private: bool) -> _Raw:
+def _draft_file(path: Path, target: Path, private: bool) -> RawFile:
     """A new locked file beside a target."""
     for _ in range(_TRIES):
         with writing(path):
-            raw = _Raw(path, str(target.with_name(_draft_name(target.name))), lambda name, _: _created(name, private))
+            raw = RawFile(
+                path, str(target.with_name(_draft_name(target.name))), lambda name, _: _created(name, private)
+            )
         if _hold(raw.fileno()):
             return raw
         raw.close()
@@ -328,7 +328,8 @@ def _remove_if_abandoned(draft: Path) -> None:
 def write_target(path: Path) -> Path:
     """The path that writing to `path` leads to, all links resolved; what is no file (a device) is named as it is.
 
-    Raises BadInput for a link that another user may have planted: it is neither the caller's nor root's, and its folder can be written
+    Raises BadInput for a link that another user may have planted: it is neither the caller's nor root's, and its
+    folder can be written
     to by others. Raises OSError and ValueError as the system does.
     """
     pending, here, links = [*reversed((Path.cwd() / path).parts[1:])], Path("/"), 0
@@ -380,9 +381,11 @@ def _is_trusted(link: os.stat_result, folder: Path) -> bool:
 
 @contextmanager
 def only_writer(path: Path) -> Iterator[None]:
-    """While this lasts, no other call changes a file of the same folder in place; raises UsherError where one does for too long.
+    """While this lasts, no other call changes a file of the same folder in place; raises UsherError where one does
+    for too long.
 
-    The folder itself is locked, so that no other file has to be there. Where the file system has no locks, nothing is waited for.
+    The folder itself is locked, so that no other file has to be there. Where the file system has no locks, nothing is
+    waited for.
     """
     with writing(path):
         folder = write_target(path).parent

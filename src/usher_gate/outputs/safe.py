@@ -43,11 +43,18 @@ class _Harmless:
 
 
 def harmless(stream: TextIO, form: str) -> TextIO:
-    """The stream, on which control characters are escaped as the form has it: C0 (but for tab and line feed), DEL, C1 and the controls of
-    bidirectional text. A table is made of `for_terminal` texts, and has the terminal's own colours: it is left as it is."""
+    """The stream, on which control characters are escaped as the form has it: C0 (but for tab and line feed), DEL, C1
+    and the controls of
+    bidirectional text. A table is made of `for_terminal` texts, and has the terminal's own colours: it is left as it
+    is."""
     if form == "table":
         return stream
-    return _Harmless(stream, _clean_json if form in _JSON else _clean_markup if form in _MARKUP else _clean_text)  # type: ignore[return-value]
+    clean = _clean_text
+    if form in _JSON:
+        clean = _clean_json
+    elif form in _MARKUP:
+        clean = _clean_markup
+    return _Harmless(stream, clean)  # type: ignore[return-value]
 
 
 def _clean_json(text: str) -> str:

@@ -138,7 +138,8 @@ def _refuse_secrets(source: str, gathered: Gathered, secrets: Secrets) -> None:
 
 @contextmanager
 def _draft(snapshots: Path, link: Path) -> Iterator[Path]:
-    """A folder to build a snapshot in, which is gone afterwards unless it was renamed; errors name the snapshot that it was to be."""
+    """A folder to build a snapshot in, which is gone afterwards unless it was renamed; errors name the snapshot that
+    it was to be."""
     draft, lock = draft_folder(snapshots, snapshots, "snapshot")
     try:
         yield draft
@@ -284,7 +285,8 @@ def _leave_out(lost: Missing, joined: Joined, found: Sequence[Gathered]) -> Miss
 
 
 def _validate(building: Path, found: Sequence[tuple[str, Gathered]]) -> None:
-    """Reads what was built as check will; raises BadInput, which names the sources of each table, if it is no snapshot."""
+    """Reads what was built as check will; raises BadInput, which names the sources of each table, if it is no
+    snapshot."""
     from ..files.snapshot.folder import read_snapshot
 
     try:

@@ -134,7 +134,8 @@ class Ldap:
 
 
 def _words(ldap: Any, error: Exception, binding: Binding, context: Context) -> str:
-    """What went wrong, in words; the library leaves most TLS errors unexplained, so the server is asked again to know."""
+    """What went wrong, in words; the library leaves most TLS errors unexplained, so the server is asked again to
+    know."""
     details = error.args[0] if error.args and isinstance(error.args[0], dict) else {}
     info = str(details.get("info", "")).replace("\n", " ")[:160]
     if isinstance(error, ldap.SERVER_DOWN | ldap.CONNECT_ERROR):

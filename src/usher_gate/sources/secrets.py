@@ -53,7 +53,8 @@ class Secrets:
             self._values |= {value, *forms}
 
     def found_in(self, texts: Sequence[str]) -> int | None:
-        """The number of the first text that is a secret of 8 characters or more, or that contains one of 16 or more; None for none."""
+        """The number of the first text that is a secret of 8 characters or more, or that contains one of 16 or more;
+        None for none."""
         values = [value for value in self._values if len(value) >= _SHORT]
         whole = "\0".join(["", *texts, ""]) if values else ""
         for value in values:

@@ -42,7 +42,8 @@ def _certificate_fault(error: ssl.SSLCertVerificationError) -> str:
 def probe(host: str, port: int, authority: Path | None, start_tls: bool, seconds: float) -> str:
     """What is wrong with TLS at an LDAP server, in words; "" where nothing is, or where nobody answers.
 
-    The LDAP library does not say: a connection is made here only to know, after one that failed. `start_tls` asks for TLS first
+    The LDAP library does not say: a connection is made here only to know, after one that failed. `start_tls` asks for
+    TLS first
     (RFC 4511, 4.14); nothing else is sent.
     """
     try:

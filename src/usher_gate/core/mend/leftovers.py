@@ -81,7 +81,7 @@ def _why(
     best: tuple[int, list[Against]] | None = None
     for spot, given in edits_for(judging, offers, tail.root, found.weighed.plan):
         if deadline.has_passed:
-            return "the time was up before it was found out what stands against mending it", ""
+            return "the time was up before the reason was found", ""
         weighed = judging.weigh({**found.weighed.plan, spot: given})
         if _is_open(weighed, *whose):
             continue

@@ -17,7 +17,8 @@ _MOST = 60  # edits of one component that an order is sought for
 
 
 def in_order(judging: Judging, plan: Weighed, deadline: Deadline = NEVER_PASSES) -> tuple[list[Spot], bool]:
-    """The places of the edits in order, and whether no step is known to make any verdict worse; False too where the time was up."""
+    """The places of the edits in order, and whether no step is known to make any verdict worse; False too where the
+    time was up."""
     waiting = sorted(
         plan.plan, key=lambda spot: (-judging.reach({spot: plan.plan[spot]}), text_of(spot, plan.plan[spot]))
     )

@@ -20,7 +20,8 @@ from .membership import Closed, Walked, membership
 class Groups:
     """Groups, sorted by id. `direct` holds the active people who are members themselves, `inside` the groups that are.
 
-    `knot` numbers each group's knot (int32); `_membership` says who belongs to each knot, nested ones included, `_groups` holds the groups
+    `knot` numbers each group's knot (int32); `_membership` says who belongs to each knot, nested ones included,
+    `_groups` holds the groups
     of each knot. `owners` are as written, None where there is no such column
     or no groups table.
     """

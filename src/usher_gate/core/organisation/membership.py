@@ -1,7 +1,9 @@
 """Who belongs to which strongly connected component of nested groups, through whatever lies in it.
 
-`Closed` holds every membership: quick, and as large as there are memberships. `Walked` holds the direct ones and walks the graph for each
-question: for chains of groups so long that all memberships together would not fit in memory. Both give the same answers.
+`Closed` holds every membership: quick, and as large as there are memberships. `Walked` holds the direct ones and
+walks the graph for each
+question: for chains of groups so long that all memberships together would not fit in memory. Both give the same
+answers.
 """
 
 from __future__ import annotations
@@ -48,7 +50,8 @@ class Closed:
 
 @record
 class Walked:
-    """The direct memberships, and the graph: which components lie `inside` each (smaller numbers), and which are `around` it (greater)."""
+    """The direct memberships, and the graph: which components lie `inside` each (smaller numbers), and which are
+    `around` it (greater)."""
 
     people: Ragged
     components_of: Ragged
@@ -73,7 +76,8 @@ class Walked:
         return whose, np.concatenate(every) if every else np.empty(0, np.int32)
 
     def count(self, mask: Bools) -> Longs:
-        """See Closed. People are bits: those of a component are its own and those of all inside it, which come before it."""
+        """See Closed. People are bits: those of a component are its own and those of all inside it, which come before
+        it."""
         total = np.zeros(len(self.people.starts) - 1, np.int64)
         chosen = np.flatnonzero(mask)
         owners = np.repeat(np.arange(len(total)), np.diff(self.people.starts))

@@ -44,7 +44,7 @@ class _Grids:
         when = asked.when
         self.resources = asked.resources(keeper.snapshot.resources)
         every_network = [place for place in keeper.networks.classes if when.network(place.names)]
-        # Networks that the same rules speak of are one place of the grid; the first stands for them.
+        # Networks that the same rules speak of share one index of the grid; the first represents them.
         at_networks = speaking_of_networks(keeper.rules, every_network)
         alike = _alike_columns(at_networks)
         self.networks = [every_network[same[0]] for same in alike]
@@ -125,7 +125,7 @@ class _Grids:
         return found & ~self._own() if must_show else found
 
     def _names(self, dimension: int, place: int) -> list[str]:
-        """The values that one place of a dimension stands for, by name."""
+        """The names of the values that share one index of a dimension."""
         if DIMENSIONS[dimension] == "network":
             return self._network_names[place]
         return [_name(self.values[dimension][place])]
@@ -165,9 +165,11 @@ class _Grids:
         return bool(self._spoken[place][number, self._places[place][name]])
 
     def missed(self, box: Box) -> dict[int, list[frozenset[str]]]:
-        """For each rule that would cover a sign-in of a box if it matched: the sets of dimensions by which it misses such sign-ins.
+        """For each rule that would cover a sign-in of a box if it matched: the sets of dimensions by which it misses
+        such sign-ins.
 
-        A rule covers by client and device; the other dimensions are independent of these and of one another, so only what occurs in each
+        A rule covers by client and device; the other dimensions are independent of these and of one another, so only
+        what occurs in each
         is asked for, not every cell. Rules come in the order of the first client and device that they cover.
         """
         inside = [list(range(size)) if some is None else list(some) for size, some in zip(self.shape, box, strict=True)]
@@ -231,7 +233,8 @@ def _alike_columns(matrix: Bools) -> list[list[int]]:
 
 @cache
 def _missed_sets(others: tuple[tuple[bool, bool], ...], pairs: tuple[tuple[bool, bool], ...]) -> list[frozenset[str]]:
-    """The sets of dimensions by which a rule misses sign-ins. `others`: for each dimension but client and device whether it speaks of some
+    """The sets of dimensions by which a rule misses sign-ins. `others`: for each dimension but client and device
+    whether it speaks of some
     value, and misses some; `pairs`: whether it misses by client and by device, as they occur together."""
     names = [name for name in DIMENSIONS if name not in ("client", "device")]
     options = [[missed for missed in (False, True) if has[missed]] for has in others]

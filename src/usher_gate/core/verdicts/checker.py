@@ -106,7 +106,8 @@ class Checker:
         return self._control_leaf(leaf, rule.pinned, service)
 
     def _control_leaf(self, leaf: Leaf, pinned: str, service: Service) -> Judged:
-        """A leaf about a control. What the last few leaves said is kept: many rules ask the same, and of one control one after another."""
+        """A leaf about a control. What the last few leaves said is kept: many rules ask the same, and of one control
+        one after another."""
         assert leaf.comparison is not None
         key = service.id, leaf.name, pinned, leaf.comparison.operator, leaf.comparison.operands
         effective = self.resolver.effective(service, leaf.name)
@@ -194,7 +195,8 @@ class Checker:
     def _tail(
         self, service: Service | None, verdicts: PairVerdicts, person: int, number: int | None, few: Mapping[int, str]
     ) -> Tail:
-        """What is to be said of one person; `number` is the leaf that decides, `few` the places of too few ways, with a control of each."""
+        """What is to be said of one person; `number` is the leaf that decides, `few` the places of too few ways, with
+        a control of each."""
         outcomes = {leaf.leaf.number: (leaf.leaf, leaf.outcome(int(leaf.codes[person]))) for leaf in verdicts.judged}
         reason, root = "no-value" if verdicts.answered else "no-audience", None
         if number is not None and verdicts.tree is not None:

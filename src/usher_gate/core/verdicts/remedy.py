@@ -51,7 +51,8 @@ class Remedy:
 
 @record
 class _Pair:
-    """A pair of rule and service as it is judged now, and how many pairs are judged just like it. `kept` says whether the report speaks
+    """A pair of rule and service as it is judged now, and how many pairs are judged just like it. `kept` says whether
+    the report speaks
     of them."""
 
     rule: Rule
@@ -399,7 +400,8 @@ def _by_door(tail: Tail, leaf: Leaf, root: Root) -> bool:
 
 
 def _signature(tree: Tree) -> object:
-    """What a tree asks, so that trees with the same signature ask the same; leaves about doors and proofs are only like themselves."""
+    """What a tree asks, so that trees with the same signature ask the same; leaves about doors and proofs are only
+    like themselves."""
     if isinstance(tree, Branch):
         return tree.operator, tree.at_least, tuple(_signature(branch) for branch in tree.branches)
     if isinstance(tree, TooFew):

@@ -1,4 +1,5 @@
-"""Which logins are addresses that a message can be sent to (RFC 5322, the dot-atom form of an addr-spec; RFC 6532 for other letters)."""
+"""Which logins are addresses that a message can be sent to (RFC 5322, the dot-atom form of an addr-spec; RFC 6532 for
+other letters)."""
 
 from __future__ import annotations
 

@@ -294,7 +294,8 @@ class Store:
         return None if row is None else self._check(row)
 
     def checks(self, as_they_are: bool = False) -> list[Check]:
-        """Every check, the first first; raises UsherError where they are not those of one organisation, numbered from 1, unless they are
+        """Every check, the first first; raises UsherError where they are not those of one organisation, numbered from
+        1, unless they are
         wanted `as_they_are`."""
         with self._reading() as connection:
             found = [self._check(row) for row in connection.execute(sa.select(CHECKS).order_by(CHECKS.c.number))]

@@ -210,7 +210,7 @@ def _read_anew(folder: Path, manifest: Manifest | None, faults: Faults, keep_tab
     if register is None:
         stop_if_any(faults)
         raise AssertionError("a snapshot without people names a fault")
-    if not names_known:  # networks, resources and controls that are not known for that are no faults of who names them
+    if not names_known:  # other files that name its networks, resources or controls are not at fault
         stop_if_any(faults)
     draft = _draft(organisation, register, built)
     snapshot, tables = _rest(draft, folder, shelf, register, built, manifest, faults)

@@ -1,4 +1,5 @@
-"""Text that is safe to open: cells that a spreadsheet leaves as they are, and control characters that are shown and not obeyed."""
+"""Text that is safe to open: cells that a spreadsheet leaves as they are, and control characters that are shown and
+not obeyed."""
 
 from __future__ import annotations
 
@@ -6,7 +7,7 @@ import re
 
 _ALTERED = re.compile(r"[-+]?[\d.,:/ ]*[\d%]|[\d.,]+[eE][-+]?\d+|true|false|wahr|falsch|vrai|faux", re.IGNORECASE)
 _PLAIN = re.compile(r"\d{4}-\d\d-\d\d|0|[1-9]\d{0,14}")
-# A spreadsheet that is told another separator begins a cell after each of these.
+# A spreadsheet that is set to another separator begins a cell after each of these.
 _FORMULA_INSIDE = re.compile(r"([;|\t\r\n] *)(?=[=+\-@])")
 _QUOTED_INSIDE = re.compile(r"([;|\t\r\n] *)(?=[=+\-@'])")
 _UNQUOTED_INSIDE = re.compile(r"([;|\t\r\n] *)'(?=[=+\-@'])")
@@ -32,7 +33,8 @@ def header_text(text: str) -> str:
 
 
 def for_spreadsheet(text: str) -> str:
-    """The text as a cell that no spreadsheet takes for a formula, whatever separator it is told: each formula sign that a cell could
+    """The text as a cell that no spreadsheet takes for a formula, whatever its separator: each formula sign
+    that a cell could
     begin with gets an apostrophe in front. Control characters are shown by their numbers."""
     text = visible(text)
     return ("'" if _begins_formula(text) else "") + _FORMULA_INSIDE.sub(r"\1'", text)

@@ -62,9 +62,11 @@ def _words(texts: Sequence[str]) -> str:
 
 
 def add_exception(path: Path, draft: Draft, baseline: Baseline, snapshot: Snapshot) -> None:
-    """Adds one at the end of the file, which is made if there is none; raises BadInput, and changes nothing, if it is not whole.
+    """Adds one at the end of the file, which is made if there is none; raises BadInput, and changes nothing, if it is
+    not whole.
 
-    Two calls at once add both of theirs, one after the other. Raises UsherError where the file is changed otherwise meanwhile.
+    Two calls at once add both of theirs, one after the other. Raises UsherError where the file is changed otherwise
+    meanwhile.
     """
     with only_writer(path):
         before = _bytes(path)
@@ -99,7 +101,8 @@ def _add(path: Path, before: bytes | None, draft: Draft, baseline: Baseline, sna
 
 
 def end_exception(path: Path, name: str, day: date, baseline: Baseline, snapshot: Snapshot) -> None:
-    """Makes `day` the last day of an exception; raises BadInput, and changes nothing, if there is no such exception, and UsherError as
+    """Makes `day` the last day of an exception; raises BadInput, and changes nothing, if there is no such exception,
+    and UsherError as
     `add_exception`."""
     with only_writer(path):
         before = _bytes(path)

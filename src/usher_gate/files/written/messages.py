@@ -30,7 +30,8 @@ def draft_message(subject: str, text: str, field: str, logins: Sequence[str]) ->
 def write_messages(folder: Path, drafts: Sequence[tuple[str, str, Sequence[str], Sequence[str]]]) -> list[str]:
     """Writes drafts (subject, text, logins, ids) into a folder that is not there yet, or empty, whole or not at all.
 
-    Returns the logins that are no address: their rows in the index say so. Raises BadInput and CannotWrite as `whole_folder`.
+    Returns the logins that are no address: their rows in the index say so. Raises BadInput and CannotWrite as
+    `whole_folder`.
     """
     rows: list[tuple[str, str]] = []
     without: list[str] = []
@@ -51,4 +52,5 @@ def write_messages(folder: Path, drafts: Sequence[tuple[str, str, Sequence[str],
 def no_address_note(logins: Sequence[str], what: str) -> str:
     """A note that some people get no message, and `what` follows."""
     shown = ", ".join(logins[:5]) + (f" and {len(logins) - 5} more" if len(logins) > 5 else "")
-    return f"no address: {shown} ({'this login is no' if len(logins) == 1 else 'these logins are no'} mail address); {what}"
+    these = "this login is no mail address" if len(logins) == 1 else "these logins are no mail addresses"
+    return f"no address: {shown} ({these}); {what}"

@@ -1,4 +1,5 @@
-"""Worksheets as .xlsx (ISO/IEC 29500): every cell is text and stays text, so that no spreadsheet takes any for a formula or a number."""
+"""Worksheets as .xlsx (ISO/IEC 29500): every cell is text and stays text, so that no spreadsheet takes any for a
+formula or a number."""
 
 from __future__ import annotations
 
@@ -26,7 +27,8 @@ def _library() -> Any:
 
 
 def workbook(rows: Sequence[Sequence[str]], choices: Sequence[tuple[int, Sequence[str]]]) -> bytes:
-    """A workbook of one sheet, the first row its header. `choices`: columns (from 0) whose cells a list of words is offered for.
+    """A workbook of one sheet, the first row its header. `choices`: columns (from 0) whose cells a list of words is
+    offered for.
 
     Raises UsherError where the library is missing.
     """
@@ -59,7 +61,8 @@ def workbook(rows: Sequence[Sequence[str]], choices: Sequence[tuple[int, Sequenc
 
 
 def sheets_of(data: bytes) -> list[list[list[str]]] | None:
-    """The rows of each sheet as texts; None for what is no workbook, or one that is larger unpacked than any worksheet of ours.
+    """The rows of each sheet as texts; None for what is no workbook, or one that is larger unpacked than any
+    worksheet of ours.
 
     Raises UsherError where the library is missing.
     """

@@ -40,7 +40,8 @@ _SEPARATORS = (",", ";", "\t", "|")
 
 @record
 class Sent:
-    """What was written: the review's name, the due day, the worksheets with who is asked (numbers) and how many rows each has; and the
+    """What was written: the review's name, the due day, the worksheets with who is asked (numbers) and how many rows
+    each has; and the
     logins of those who are asked that are no address, so that no message was drafted."""
 
     id: str
@@ -52,8 +53,10 @@ class Sent:
 def write_worksheets(
     folder: Path, snapshot: Snapshot, policy: Policy, questions: Sequence[Question], on: date, form: str = CSV
 ) -> Sent:
-    """Writes a worksheet and the draft of a message for each reviewer, and review.json, into a folder that is not there yet or is empty,
-    whole or not at all; a reviewer whose login is no address gets no draft. Raises BadInput and CannotWrite as `whole_folder`."""
+    """Writes a worksheet and the draft of a message for each reviewer, and review.json, into a folder that is not
+    there yet or is empty,
+    whole or not at all; a reviewer whose login is no address gets no draft. Raises BadInput and CannotWrite as
+    `whole_folder`."""
     due = on + timedelta(days=policy.answer_within_days)
     name = review_id(snapshot, due.isoformat(), questions)
     by_reviewer: dict[int, list[Question]] = {}
