@@ -13,7 +13,7 @@ from ..faults import UsherError
 
 TYPE = "vnd.openxmlformats-officedocument.spreadsheetml.sheet"
 _LARGEST = 64 * 1024 * 1024  # bytes of all that is packed, unpacked
-_WIDEST = 48
+_NARROWEST, _WIDEST = 10, 48  # letters
 
 
 def _library() -> Any:
@@ -49,7 +49,7 @@ def workbook(rows: Sequence[Sequence[str]], choices: Sequence[tuple[int, Sequenc
             if number == 1:
                 cell.font = Font(bold=True)
     for place, column in enumerate(zip(*rows, strict=True), 1):
-        sheet.column_dimensions[get_column_letter(place)].width = min(max(map(len, column)) + 2, _WIDEST)
+        sheet.column_dimensions[get_column_letter(place)].width = min(max(_NARROWEST, *map(len, column)) + 2, _WIDEST)
     for place, words in choices:
         offered = DataValidation(type="list", formula1=f'"{",".join(words)}"', allow_blank=True)
         letter = get_column_letter(place + 1)
