@@ -236,7 +236,10 @@ class Gatekeeper:
         everything = frozenset(("mfa", "phishing-resistant", "hardware-key"))
         table = self.gate.authenticators
         types = set(TYPES) if table is None else {row["type"] for row in table if row["person"] == person["id"]}
-        listed = table is not None and any(row["type"] == "memorized-secret" for row in table)
+        members = {each["id"] for each in self.org.people if each["kind"] == "member"}
+        listed = table is not None and any(
+            row["type"] == "memorized-secret" and row["person"] in members for row in table
+        )
         if person["kind"] == "guest":
             return everything if partner["mfa"] else self.proofs_of(types | {"memorized-secret"}) & {"mfa"}
         if person["kind"] == "member" and not listed:

@@ -591,3 +591,55 @@ def test_what_is_only_counted_is_counted_in_words(demo: Path, rule: str | None, 
         f"usher-gate: note: {told} to a service, which supports none of its controls; --format json lists {'it' if rule else 'them'}\n"
         in done.err
     )
+
+
+FACTS = """usher-gate: baseline/1
+name: Facts
+version: "1"
+rules:
+  - id: F1
+    title: Members can show a second factor
+    severity: high
+    audience: {kind: member}
+    expect: {person: can-show, one-of: [mfa, phishing-resistant, hardware-key]}
+  - id: F2
+    title: No pass works twice
+    audience: {kind: member}
+    expect: {person: passes.reusable, is: 0}
+  - id: F3
+    title: No pass was issued by the person who uses it
+    audience: {kind: member}
+    expect: {person: passes.self-issued, is: 0}
+"""
+
+
+def drifting(folder: Path) -> set[tuple[str, str]]:
+    found = json.loads(call("check", "--format", "json", cwd=folder).out)["findings"]
+    return {(each["rule"], each["subject"]["id"]) for each in found if each["verdict"] == "drifts"}
+
+
+def test_a_guest_s_memorized_secret_says_nothing_about_members(tmp_path: Path) -> None:
+    one_time = "person,type\n" + "".join(f"P{number},single-factor-otp\n" for number in (1, 2, 3, 5))
+    none = {
+        "baseline.yaml": FACTS.partition("  - id: F2")[0],
+        "exceptions.yaml": "usher-gate: exceptions/1\nexceptions: []\n",
+    }
+    for row, lacking in (("", set()), ("P4,memorized-secret\n", set()), ("P9,memorized-secret\n", set()),
+                         ("P2,memorized-secret\n", {("F1", f"P{number}") for number in (1, 3, 5)})):  # fmt: skip
+        folder = write_tiny(tmp_path / f"{row[:2] or 'none'}", {**none, "snapshot/authenticators.csv": one_time + row})
+        assert drifting(folder) == lacking, row
+
+
+def test_a_pass_that_is_to_come_counts_as_one_that_is_live(tmp_path: Path) -> None:
+    head = "person,issued_at,starts_at,expires_at,single_use,issuer\n"
+    live = "2026-11-19T00:00:00Z,2026-11-19T00:00:00Z,2026-11-29T00:00:00Z"
+    coming = "2026-11-19T00:00:00Z,2026-11-23T00:00:00Z,2026-11-29T00:00:00Z"
+    over = "2026-11-01T00:00:00Z,2026-11-01T00:00:00Z,2026-11-19T00:00:00Z"
+    rows = f"P1,{live},false,P2\nP2,{coming},false,P2\nP3,{over},false,P3\nP5,{coming},true,P1\n"
+    rules = FACTS.partition("  - id: F1")[0] + "  - id: F2" + FACTS.partition("  - id: F2")[2]
+    texts = {
+        "baseline.yaml": rules,
+        "snapshot/passes.csv": head + rows,
+        "exceptions.yaml": "usher-gate: exceptions/1\nexceptions: []\n",
+    }
+    assert drifting(write_tiny(tmp_path, {**texts})) == {("F2", "P1"), ("F2", "P2"), ("F3", "P2")}

@@ -17,7 +17,7 @@ class Authenticators:
     person: Ints
     kind: Ints
     kinds: tuple[str, ...]
-    lists_memorized: bool  # whether memorized secrets are listed for anybody at all
+    lists_memorized: bool  # whether memorized secrets are listed for some member
 
     @cached_property
     def _ordered(self) -> tuple[Ints, Ints]:
@@ -77,6 +77,11 @@ class Passes:
         """The rows that are issued and start later."""
         return np.flatnonzero((self.issued <= self.taken_at) & (self.starts > self.taken_at))
 
+    @cached_property
+    def _usable(self) -> Longs:
+        """The rows that are live or coming."""
+        return np.concatenate((self._live, self._coming))
+
     def of(self, person: int) -> list[PassTold]:
         """A person's live and coming passes, by start."""
         rows = [*self._live.tolist(), *self._coming.tolist()]
@@ -109,21 +114,21 @@ class Passes:
     @cached_property
     def longest(self) -> Longs:
         """The longest life among everybody's live and coming ones, 0 without any."""
-        rows, longest = np.concatenate((self._live, self._coming)), np.zeros(self.size, np.int64)
+        rows, longest = self._usable, np.zeros(self.size, np.int64)
         np.maximum.at(longest, self.person[rows], (self.expires - self.starts)[rows])
         return longest
 
     @cached_property
     def reusable(self) -> Ints | None:
-        """How many live ones of everybody work more than once."""
-        return None if self.single_use is None else self._counted(self._live[~self.single_use[self._live]])
+        """How many live and coming ones of everybody work more than once."""
+        return None if self.single_use is None else self._counted(self._usable[~self.single_use[self._usable]])
 
     @cached_property
     def self_issued(self) -> Ints | None:
-        """How many live ones everybody issued for themself; MISSING where not all of theirs say who did."""
+        """How many live and coming ones everybody issued for themself; MISSING where not all of theirs say who did."""
         if self.issuer is None:
             return None
-        rows = self._live
+        rows = self._usable
         own = self._counted(rows[self.issuer[rows] == self.person[rows]])
         own[self.person[rows[self.silent[rows]]]] = MISSING
         return own

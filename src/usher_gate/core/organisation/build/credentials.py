@@ -40,7 +40,10 @@ def build_authenticators(table: Table | None, register: Register, faults: Faults
         return None
     _note_lost(table, exists, "authenticators", faults)
     kept = np.flatnonzero(person != MISSING)
-    return Authenticators(person[kept], kind.codes[kept], kind.words, MEMORIZED in kind.words)
+    rows = register.rows(table.columns["person"])
+    memorized = kind.where([word == MEMORIZED for word in kind.words]) & (rows != MISSING)
+    lists_memorized = bool(np.any(register.is_member[rows[memorized]]))  # of guests it says nothing about members
+    return Authenticators(person[kept], kind.codes[kept], kind.words, lists_memorized)
 
 
 def build_passes(table: Table | None, register: Register, taken_at: int, faults: Faults) -> Passes | None:

@@ -42,7 +42,7 @@ PEOPLE = Spec(
 @record
 class Register:
     """The people, with what later tables need to find them: `ids` and `logins` as in the table, and for each of its rows the
-    number of the active person (MISSING for an inactive one)."""
+    number of the active person (MISSING for an inactive one), and whether it is a member's."""
 
     people: People
     inactive: People
@@ -51,6 +51,7 @@ class Register:
     active_number: Ints
     units: Units | None
     unit_paths: frozenset[str]
+    is_member: Bools
 
     @cached_property
     def _rows_of_logins(self) -> Mapping[str, int]:
@@ -114,7 +115,9 @@ def build_people(table: Table, faults: Faults, cut: tuple[int, int] | None = Non
     people = columns.people(kept)
     if cut is not None and owned is not None:
         people = replace(people, others_owned=owned[slice(*cut)])
-    register = Register(people, inactive, ids, table.columns["login"], numbers, units, paths)
+    kind = table.columns["kind"].coded()
+    is_member = kind.where([word == "member" for word in kind.words])
+    register = Register(people, inactive, ids, table.columns["login"], numbers, units, paths, is_member)
     if "sponsor" not in table.columns:
         return register
     numbered, _ = register.numbers(table.columns["sponsor"])
