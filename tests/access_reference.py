@@ -231,15 +231,18 @@ class Gatekeeper:
             found |= {IMPLIES[each] for each in found if each in IMPLIES}
         return frozenset(found)
 
+    def lists_memorized(self) -> bool:
+        """Whether a memorized secret is listed for some member."""
+        members = {each["id"] for each in self.org.people if each["kind"] == "member"}
+        table = self.gate.authenticators or []
+        return any(row["type"] == "memorized-secret" and row["person"] in members for row in table)
+
     def best(self, person: Row, partner: dict[str, bool]) -> frozenset[str]:
         """The most that a person could show, whatever missing data might hold; devices apart."""
         everything = frozenset(("mfa", "phishing-resistant", "hardware-key"))
         table = self.gate.authenticators
         types = set(TYPES) if table is None else {row["type"] for row in table if row["person"] == person["id"]}
-        members = {each["id"] for each in self.org.people if each["kind"] == "member"}
-        listed = table is not None and any(
-            row["type"] == "memorized-secret" and row["person"] in members for row in table
-        )
+        listed = self.lists_memorized()
         if person["kind"] == "guest":
             return everything if partner["mfa"] else self.proofs_of(types | {"memorized-secret"}) & {"mfa"}
         if person["kind"] == "member" and not listed:

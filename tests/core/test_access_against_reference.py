@@ -221,7 +221,7 @@ def outcome(keeper: Gatekeeper, person: Row, needs: list[Row] | None, client: st
         return "denied"
     table = keeper.gate.authenticators or []
     has = set(TYPES) if everything else {row["type"] for row in table if row["person"] == person["id"]}
-    listed = keeper.gate.authenticators is None or any(row["type"] == "memorized-secret" for row in table)
+    listed = keeper.gate.authenticators is None or keeper.lists_memorized()
     secret = {"memorized-secret"}
     if person["kind"] == "guest":
         given = (

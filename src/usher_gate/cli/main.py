@@ -120,8 +120,7 @@ def _interrupt(number: int, _frame: object) -> None:
 
 
 def _failed(error: Exception) -> int:
-    from ..files.faults import SHOWN, BadInput, UsherError
-    from ..files.write import is_machine_fault, write_error
+    from ..files.faults import SHOWN, BadInput, UsherError, is_machine_fault, write_error
 
     if isinstance(error, BadInput):
         for fault in error.faults[:SHOWN]:

@@ -1,4 +1,4 @@
-"""The errors of reading.
+"""The errors of reading and writing.
 
 UsherError                what the program says in one line (or a few), with its exit status
 +-- BadInput              files or a call that are wrong: holds every Fault
@@ -7,12 +7,26 @@ UsherError                what the program says in one line (or a few), with its
 
 from __future__ import annotations
 
+import errno
 from collections.abc import Iterable
 from pathlib import Path
 
 from ..core.words.faults import Fault, Faults
 
 SHOWN = 50
+# What the call itself got wrong; everything else is the machine's fault.
+_WRONG_CALL = frozenset(
+    {
+        errno.ENOENT,
+        errno.ENOTDIR,
+        errno.EISDIR,
+        errno.EACCES,
+        errno.EPERM,
+        errno.ENAMETOOLONG,
+        errno.ELOOP,
+        errno.EINVAL,
+    }
+)
 
 
 class UsherError(Exception):
@@ -49,3 +63,19 @@ def stop_if_any(faults: Faults) -> None:
     """Raises BadInput if anything is wrong so far."""
     if faults.found:
         raise BadInput(faults.found)
+
+
+def write_error(path: Path | str, error: OSError | ValueError) -> UsherError:
+    """The error to raise where a file cannot be written: BadInput where the call names a wrong place, else
+    CannotWrite."""
+    if isinstance(error, OSError) and error.errno not in _WRONG_CALL:
+        return CannotWrite(path, error)
+    why = error.strerror if isinstance(error, OSError) else "its name holds a NUL byte"
+    return BadInput(
+        [Fault(str(path), 0, f"cannot be written ({why}); name a file in a folder that exists and may be written to")]
+    )
+
+
+def is_machine_fault(error: OSError) -> bool:
+    """True for a disk that is full or may not be written to, whatever was tried there."""
+    return error.errno in (errno.ENOSPC, errno.EDQUOT, errno.EROFS, errno.EFBIG)

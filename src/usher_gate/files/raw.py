@@ -27,6 +27,6 @@ class RawFile(io.FileIO):
         except BrokenPipeError:
             raise
         except OSError as error:
-            from .write import write_error
+            from .faults import write_error
 
             raise write_error(self._shown, error) from None

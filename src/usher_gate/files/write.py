@@ -26,7 +26,7 @@ from pathlib import Path, PurePosixPath
 from typing import BinaryIO, TextIO
 
 from ..core.words.faults import Fault
-from .faults import BadInput, CannotWrite, UsherError
+from .faults import BadInput, CannotWrite, UsherError, write_error
 from .raw import RawFile
 
 DRAFT = ".usher-gate-draft"  # how the names of drafts end
@@ -34,35 +34,6 @@ _TRIES = 100
 _MOST_LINKS = 40  # as the system itself follows
 _LOCK_SECONDS = 10.0
 _BUFFER = 1 << 17
-# What the call itself got wrong; everything else is the machine's fault.
-_WRONG_CALL = frozenset(
-    {
-        errno.ENOENT,
-        errno.ENOTDIR,
-        errno.EISDIR,
-        errno.EACCES,
-        errno.EPERM,
-        errno.ENAMETOOLONG,
-        errno.ELOOP,
-        errno.EINVAL,
-    }
-)
-
-
-def write_error(path: Path | str, error: OSError | ValueError) -> UsherError:
-    """The error to raise where a file cannot be written: BadInput where the call names a wrong place, else
-    CannotWrite."""
-    if isinstance(error, OSError) and error.errno not in _WRONG_CALL:
-        return CannotWrite(path, error)
-    why = error.strerror if isinstance(error, OSError) else "its name holds a NUL byte"
-    return BadInput(
-        [Fault(str(path), 0, f"cannot be written ({why}); name a file in a folder that exists and may be written to")]
-    )
-
-
-def is_machine_fault(error: OSError) -> bool:
-    """True for a disk that is full or may not be written to, whatever was tried there."""
-    return error.errno in (errno.ENOSPC, errno.EDQUOT, errno.EROFS, errno.EFBIG)
 
 
 @contextmanager
