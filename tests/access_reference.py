@@ -64,6 +64,10 @@ def networks_of(gate: Gate, address: str) -> frozenset[str]:
     )
 
 
+def network_text(names: frozenset[str]) -> str:
+    return "+".join(sorted(names)) or "elsewhere"
+
+
 def network_holds(condition: Row | None, names: frozenset[str]) -> bool:
     if condition is None:
         return True
@@ -117,7 +121,7 @@ class Gatekeeper:
     def must_show(self, person: Row) -> bool:
         return self.gate.default or ("mfa" in self.org.columns and person.get("mfa") == "required")
 
-    def partner(self, person: Row) -> dict[str, bool] | None:
+    def partner(self, person: Row) -> dict[str, Any] | None:
         """The partner that counts for a guest; None where that is not known."""
         if self.gate.partners is None:
             return None
@@ -127,17 +131,63 @@ class Gatekeeper:
         rows = {row["domain"].lower(): row for row in self.gate.partners}
         row = rows.get(home.lower(), rows.get("*", {}))
         return {"in": row.get("guests_in", "true") == "true", "mfa": row.get("home_mfa_counts", "false") == "true",
-                "device": row.get("home_device_counts", "false") == "true"}  # fmt: skip
+                "device": row.get("home_device_counts", "false") == "true", "factor": row.get("home_factor")}  # fmt: skip
 
-    def hypotheses(self, person: Row) -> list[dict[str, bool]]:
+    def hypotheses(self, person: Row) -> list[dict[str, Any]]:
+        """All that a person's home may mean, what lets them show most first."""
         if person["kind"] != "guest":
-            return [{"in": True, "mfa": True, "device": True}]
+            return [{"in": True, "mfa": True, "device": True, "factor": None}]
         known = self.partner(person)
-        return (
+        homes: list[dict[str, Any]] = (
             [known]
             if known
-            else [dict(zip(("in", "mfa", "device"), each, strict=True)) for each in product((True, False), repeat=3)]
+            else [
+                {**dict(zip(("in", "mfa", "device"), each, strict=True)), "factor": None}
+                for each in product((True, False), repeat=3)
+            ]
         )
+        return [
+            {**home, "factor": factor}
+            for home in homes
+            for factor in ((home["factor"],) if home["factor"] or not home["mfa"] else ("hardware-key", "mfa"))
+        ]
+
+    def at_home(self, partner: dict[str, Any]) -> frozenset[str]:
+        """What somebody shows at home, where that counts."""
+        found, proof = set(), partner["factor"]
+        while proof:
+            found.add(proof)
+            proof = IMPLIES.get(proof)
+        return frozenset(found)
+
+    def can_show(self, person: Row) -> str | None:
+        """The fact can-show; None where it is not known."""
+        if self.gate.authenticators is None:
+            return None
+        if person["kind"] == "guest":
+            home = self.partner(person)
+            if home is None or (home["mfa"] and not home["factor"]):
+                return None
+            if home["mfa"]:
+                return str(home["factor"])
+        types = {row["type"] for row in self.gate.authenticators if row["person"] == person["id"]}
+        if person["kind"] == "guest" or (person["kind"] == "member" and not self.lists_memorized()):
+            types.add("memorized-secret")
+        proofs = self.proofs_of(types)
+        strong = [proof for proof in ("hardware-key", "phishing-resistant") if proof in proofs]
+        if strong and person["kind"] != "guest":
+            return strong[0]
+        free = self.proofs_of(types - {"out-of-band-sms", "out-of-band-voice"})
+        return "mfa" if "mfa" in free else "restricted-mfa" if "mfa" in proofs else "nothing"
+
+    def registered(self, person: Row, kind: str) -> int | None:
+        """How many authenticators of a type a person has: one of the same id is one, and so is one without an id of the same moment."""
+        if self.gate.authenticators is None:
+            return None
+        rows = [row for row in self.gate.authenticators if (row["person"], row["type"]) == (person["id"], kind)]
+        ids = {row["id"] for row in rows if row.get("id")}
+        moments = {row.get("registered_at") for row in rows if row.get("id")}
+        return len(ids) + len({row.get("registered_at") for row in rows if not row.get("id")} - moments)
 
     def requirements(self, person: Row, modes: tuple[str, ...], resource: str, names: frozenset[str], client: str, platform: str, device: str,
                      risk: str) -> list[Row] | None:  # fmt: skip
@@ -157,7 +207,7 @@ class Gatekeeper:
         )
 
     def covered(
-        self, person: Row, proof: str, partner: dict[str, bool], modes: tuple[str, ...], place: tuple[Any, ...]
+        self, person: Row, proof: str, partner: dict[str, Any], modes: tuple[str, ...], place: tuple[Any, ...]
     ) -> bool:
         resource, names, client, platform, device, risk = place
         if not partner["in"]:
@@ -175,7 +225,7 @@ class Gatekeeper:
                 return False
         return True
 
-    def possible(self, leaf: Row, partner: dict[str, bool]) -> list[tuple[Any, ...]]:
+    def possible(self, leaf: Row, partner: dict[str, Any]) -> list[tuple[Any, ...]]:
         on = sorted(self.gate.resources) if leaf["on"] == "any" else leaf["on"]
         found = set()
         for resource, names, client, platform, device, risk in product(
@@ -237,14 +287,13 @@ class Gatekeeper:
         table = self.gate.authenticators or []
         return any(row["type"] == "memorized-secret" and row["person"] in members for row in table)
 
-    def best(self, person: Row, partner: dict[str, bool]) -> frozenset[str]:
+    def best(self, person: Row, partner: dict[str, Any]) -> frozenset[str]:
         """The most that a person could show, whatever missing data might hold; devices apart."""
-        everything = frozenset(("mfa", "phishing-resistant", "hardware-key"))
         table = self.gate.authenticators
         types = set(TYPES) if table is None else {row["type"] for row in table if row["person"] == person["id"]}
         listed = self.lists_memorized()
         if person["kind"] == "guest":
-            return everything if partner["mfa"] else self.proofs_of(types | {"memorized-secret"}) & {"mfa"}
+            return self.at_home(partner) if partner["mfa"] else self.proofs_of(types | {"memorized-secret"}) & {"mfa"}
         if person["kind"] == "member" and not listed:
             types.add("memorized-secret")
         live = self.gate.passes is None or any(
@@ -261,16 +310,46 @@ class Gatekeeper:
             bool(max(issued, start) <= self.org.taken_at < row["expires_at"]) and not used and row["expires_at"] > start
         )
 
-    def locked_out(self, person: Row, resource: str) -> bool:
+    def ways_in(self, person: Row, resource: str) -> set[tuple[Any, ...]]:
+        """The sign-ins to a resource that may let somebody in, legacy clients apart."""
+        found = set()
         for partner in self.hypotheses(person):
-            if not partner["in"]:
-                continue
-            for place in self.possible({"on": [resource]}, partner):
+            for place in self.possible({"on": [resource]}, partner) if partner["in"] else ():
                 needs = self.requirements(person, ("enforce",), *place)
-                shown = device_set(place[4]) | (frozenset() if place[2] == "legacy" else self.best(person, partner))
-                if needs is not None and all(satisfied(need, shown) for need in needs):
-                    return False
-        return True
+                shown = device_set(place[4]) | self.best(person, partner)
+                if place[2] != "legacy" and needs is not None and all(satisfied(need, shown) for need in needs):
+                    found.add(place[1:])
+        return found
+
+    def conditional(self) -> list[tuple[str, str, dict[str, list[str]], bool]]:
+        """The break-glass accounts that get in only under conditions, with these."""
+        found = []
+        for resource, _, people in self.watched("break-glass"):
+            for person in people:
+                ways = self.ways_in(person, resource)
+                devices = DEVICES if self.hypotheses(person)[0]["device"] else ("unknown",)
+                networks = [network_text(names) for names in self.places]
+                every = (networks, CLIENTS[:2], PLATFORMS, devices, RISKS)
+                if not ways:
+                    continue
+                some = [{network_text(way[0]) for way in ways}] + [
+                    {way[place] for way in ways} for place in range(1, 5)
+                ]
+                names = ("network", "client", "platform", "device", "risk")
+                told = {
+                    name: sorted(mine)
+                    for name, mine, whole in zip(names, some, every, strict=True)
+                    if mine != set(whole)
+                }
+                size = 1
+                for mine in some:
+                    size *= len(mine)
+                if told or len(ways) < size:
+                    found.append((resource, person["id"], told, len(ways) < size))
+        return sorted(found, key=lambda each: each[:2])
+
+    def locked_out(self, person: Row, resource: str) -> bool:
+        return not self.ways_in(person, resource)
 
     def against(self, people: list[Row], resource: str) -> list[str]:
         """The enforced rules that deny one of these people a sign-in, or ask for what they cannot show; legacy clients left out."""
@@ -299,7 +378,7 @@ class Gatekeeper:
     def stuck_somewhere(self, person: Row, resource: str) -> bool:
         """Whether one sign-in is stuck and not denied, whatever missing data might hold."""
         hypotheses = self.hypotheses(person)
-        if len(hypotheses) > 1 or not hypotheses[0]["in"]:
+        if (person["kind"] == "guest" and self.gate.partners is None) or not hypotheses[0]["in"]:
             return False
         for place in self.possible({"on": [resource]}, hypotheses[0]):
             matching = [
@@ -310,12 +389,9 @@ class Gatekeeper:
                 and on_resource(rule, resource)
                 and holds(rule.get("when", {}), *place[1:])
             ]
-            needs = [rule["outcome"]["require"] for rule in matching if "require" in rule["outcome"]]
-            needs += [{"all-of": ["mfa"]}] if self.must_show(person) else []
-            devices = frozenset(("managed-device", "healthy-device"))
             if any("deny" in rule["outcome"] for rule in matching):
                 continue
-            if place[2] == "legacy" and not all(satisfied(need, devices) for need in needs):
+            if place[2] == "legacy":
                 continue
             return True
         return False
@@ -342,15 +418,24 @@ class Gatekeeper:
         if self.gate.rules is None:
             return []
         found = []
-        for resource, tags in sorted(self.gate.resources.items()):
-            for kind, selector in (("privileged", {"role": "privileged"}), ("break-glass", {"break-glass": True})):
-                if "admin" not in tags:
-                    continue
+        for resource, kind, people in self.watched("privileged", "break-glass"):
+            out = sorted(person["id"] for person in people if self.locked_out(person, resource))
+            if out:
+                found.append((resource, tuple(out), kind, len(out) == len(people)))
+        return found
+
+    def watched(self, *kinds: str) -> list[tuple[str, str, list[Row]]]:
+        """The resources where lock-outs are looked for, each with the kinds of people: those for administrators, all where none is tagged."""
+        if self.gate.rules is None:
+            return []
+        tagged = [name for name, tags in self.gate.resources.items() if "admin" in tags]
+        selectors: dict[str, Row] = {"privileged": {"role": "privileged"}, "break-glass": {"break-glass": True}}
+        found = []
+        for resource in sorted(tagged or self.gate.resources):
+            for kind in kinds:
                 try:
-                    people = [person for person in self.reference.active if self.reference.select(selector, person)]
+                    chosen = [each for each in self.reference.active if self.reference.select(selectors[kind], each)]
                 except Unanswerable:
                     continue
-                out = sorted(person["id"] for person in people if self.locked_out(person, resource))
-                if out:
-                    found.append((resource, tuple(out), kind, len(out) == len(people)))
+                found.append((resource, kind, chosen))
         return found

@@ -72,10 +72,9 @@ class Room:
     service: Row
     values: dict[str, list[str | None]]
     causes: dict[str, Value] = field(default_factory=dict)
-    planned: bool = False
 
     def put(self, control: str, value: str) -> Room:
-        return Room(self.service, {**self.values, control: [value]}, self.causes, self.planned)
+        return Room(self.service, {**self.values, control: [value]}, self.causes)
 
 
 @dataclass
@@ -182,7 +181,7 @@ class Doors(Reference):
         return False
 
     def room(self, person: Row, service: Row, meeting: Row | None = None) -> Room:
-        made = Room(service, {}, planned=meeting is not None)
+        made = Room(service, {})
         for control in CONTROLS:
             if not self.has(service, control):
                 continue
@@ -350,12 +349,6 @@ class Doors(Reference):
         line = {"telephone": "line.dial-in", "browser": "line.browser", "room-system": "line.room-systems"}.get(way, "")
         middle = () if kind in ("webinar", "broadcast") else ("door.identity", "door.anonymous-join", passcode)
         met = self.meet(room, visit)
-        if room.planned and met.there is False:
-            return (
-                ("door.personal-room", "on")
-                if all(good(each) for each in range(met.least, met.most + 1))
-                else ("door", None)
-            )
         for control in (self.waiting_control(room, visit), *middle, line):
             now = room.values.get(control, [None])[0]
             if now is None:
@@ -402,9 +395,7 @@ class Doors(Reference):
             met = self.meet(room, visit)
             outcome, least, most = met.outcome, met.least, met.most
             if met.there is False:
-                if not room.planned:
-                    continue
-                outcome, least, most = "refused", REFUSED, REFUSED
+                continue
             may_fail = not all(good(each) for each in range(least, most + 1))
             if outcome != "unknown" and may_fail:
                 control, _ = self.root(room, visit, good)
@@ -413,7 +404,7 @@ class Doors(Reference):
                 return Leaf("drifts", "open-door", self.text(outcome, visit), cause, root)
             if may_fail and unknown is None:
                 unknown = Leaf("unknown", "no-value", self.text("unknown", visit))
-            if loose is None and rule.get("pinned") in ("true", "strict") and met.there is not False:
+            if loose is None and rule.get("pinned") in ("true", "strict"):
                 loose = self.loose(rule, room, met, visit, outcome, good)
         return unknown or loose or Leaf("meets")
 

@@ -53,7 +53,7 @@ def states(
         unknown = True
     else:
         sponsor = active(people, guest.get("sponsor"))
-        if sponsor is None or sponsor is guest:
+        if sponsor is None or sponsor is guest or sponsor["kind"] != "member":
             found.add("unsponsored")
     if "last_sign_in_at" not in columns:
         unknown = True
@@ -88,10 +88,12 @@ def member_of(person: str, members: list[Row]) -> tuple[set[str], set[str]]:
 
 
 def reviewer(guest: Row, group: Row | None, people: list[Row], fallback: list[str]) -> str | None:
-    """Who is asked: the owner of the group, else the sponsor, else the first of the fallback; never a guest."""
+    """Who is asked: the owner of the group, else the sponsor, who must be a member, else the first of the fallback; never a guest."""
     names = [group.get("owner") if group is not None else None, guest.get("sponsor")]
     for name in names:
         one = active(people, name)
+        if name is names[1] and one is not None and one["kind"] != "member":
+            continue
         if one is not None and one is not guest and one["kind"] != "guest":
             return str(one["id"])
     return fallback[0] if fallback else None
@@ -101,7 +103,7 @@ FATES = ("end", "silence-ends", "pass-on", "pending", "keep", "silence-keeps")
 
 
 def fate(decision: str, on: date, due: date, on_silence: str) -> str:
-    if decision:
+    if decision and (decision != "pass-on" or on <= due):
         return decision
     if on <= due:
         return "pending"

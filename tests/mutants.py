@@ -20,6 +20,7 @@ _WHERE = "tests/sources/test_addresses.py"
 _REFERENCE = "tests/core/test_access_against_reference.py"
 _DOORS, _TRIAL = "tests/core/test_door_properties.py", "tests/core/test_trial.py"
 _SIGN_IN, _FILES, _TABLES = "core/sign_in", "files", "tests/files/test_tables.py"
+_EDGES = "tests/cli/test_edges.py"
 _SAFE, _FULL, _HOSTILE = "tests/cli/test_safe.py", "tests/faults/test_full_disk.py", "tests/sources/test_hostile.py"
 
 MUTANTS = (
@@ -55,7 +56,7 @@ MUTANTS = (
     Mutant("what is pinned can be changed", "core/settings/walk.py",
            "not cause.pinned and service.changeable", "service.changeable"),
     Mutant("thirty days are long", f"{_SIGN_IN}/health.py",
-           "// DAY) > OBSERVED_LONG_DAYS", "// DAY) >= OBSERVED_LONG_DAYS"),
+           "days > old_after_days", "days >= old_after_days"),
     Mutant("no exception is idle", "core/verdicts/check.py", '"in-force" if covers else "idle"', '"in-force"'),
     Mutant("a rule is never idle", f"{_SIGN_IN}/health.py",
            'rule.mode == "enforce" and not _changes', 'rule.mode == "off" and not _changes'),
@@ -78,7 +79,8 @@ MUTANTS = (
     Mutant("NO_COLOR is ignored", "cli/common.py", ' and not os.environ.get("NO_COLOR")', ""),
     Mutant("old lock-outs are told in a rehearsal", "cli/rehearse.py",
            "set(lockout.people) - before", "set(lockout.people) or before"),
-    Mutant("--fail-at does not bound gaps", "cli/check.py", "result.gaps(arguments.fail_at)", 'result.gaps("low")'),
+    Mutant("--fail-at does not bound gaps", "core/verdicts/result.py",
+           "            self.threshold.reaches(rule) and any(", "            any("),
     Mutant("endless notes", "cli/common.py", "telling[:_NOTES_SHOWN]", "telling"),
     Mutant("http to elsewhere", "sources/address.py", "found.encrypted or found.loopback or plain", "True", _WHERE),
     Mutant("addresses by case", "sources/address.py",
@@ -170,4 +172,29 @@ MUTANTS = (
            "np.any(~spoken[:, places], axis=1)", "~np.any(spoken[:, places], axis=1)", "tests/core/test_holes.py"),
     Mutant("rules that ask the same count once", "core/verdicts/remedy.py", "pair.count * (", "1 * (", "tests/core/test_trial.py"),
     Mutant("the time is never up", "core/mend/deadline.py", "return self.clock() > self.until", "return False", "tests/cli/test_mend.py"),
+    Mutant("that all privileged people are locked out comes second", "outputs/check/headline.py",
+           'return lockout.of == "break-glass" or lockout.all', 'return lockout.of == "break-glass"', _EDGES),
+    Mutant("planned meetings are not in the first line", "outputs/check/headline.py",
+           "    for each in result.other_counts:\n        if not each.drifting:\n            continue",
+           "    for each in ():\n        if not each.drifting:\n            continue", _EDGES),
+    Mutant("--fail-at leaves its own severity out", "core/verdicts/threshold.py",
+           "SEVERITIES.index(rule.severity) <= ", "SEVERITIES.index(rule.severity) < ", _EDGES),
+    Mutant("a gather that was killed is forgotten", f"{_FILES}/snapshot/last_gather.py",
+           "or (ended is not None and found.get", "or ended is None or (ended is not None and found.get", _EDGES),
+    Mutant("keys with ids of their own are one", "core/organisation/build/credentials.py",
+           "(((owner, moment, ids == MISSING), ids == MISSING)", "(((owner, moment, ids == MISSING), ids == ids)", _EDGES),
+    Mutant("a legacy client is a way in for who must not be locked out", f"{_SIGN_IN}/lockout.py",
+           '[possible for possible in every if possible.sign_in.client != "legacy"]', "list(every)", _EDGES),
+    Mutant("who showed the proof went through the hole", f"{_SIGN_IN}/uses.py",
+           "                & ~self._shown(asked.proof)[events.shown]\n", "", _EDGES),
+    Mutant("whoever gets in by one more way newly gets in", "core/changes/access.py",
+           "moved.any(axis=1) & ~was_in.any(axis=1)", "moved.any(axis=1)", _EDGES),
+    Mutant("a gap in the data restarts the age of a finding", "core/history/course.py",
+           "if began is None and spell.verdict == DRIFTING:", "if spell.verdict == DRIFTING:", "tests/core/test_course.py"),
+    Mutant("a pass-on that nobody followed waits for ever", "core/guests/deciding.py",
+           "(answer.decision != PASS_ON or on <= due)", "True", "tests/core/test_guests_against_reference.py"),
+    Mutant("an exception by login covers whoever has the login next", f"{_FILES}/written/edit_exceptions.py",
+           '{_words([name for name, _ in self.people])}', '{_words([name for _, name in self.people])}', _EDGES),
+    Mutant("a unit that only the table lists does not exist", "core/organisation/build/units.py",
+           "unit_paths=register.unit_paths | listed", "unit_paths=register.unit_paths", _EDGES),
 )  # fmt: skip

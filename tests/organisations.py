@@ -201,6 +201,8 @@ def _rule(number: int, rnd: Random, services: list[Row] | None, columns: set[str
         rule["pinned"] = rnd.choice(("true", "strict"))
     if services and controls_in(rule["expect"]) and rnd.random() < 0.3:
         rule["services"] = [rnd.choice(services)["id"]]
+    if controls_in(rule["expect"]) and rnd.random() < 0.2:
+        rule["must_support"] = True
     return rule
 
 
@@ -215,6 +217,9 @@ def _settings(rnd: Random, services: list[Row], count: int, often: str) -> list[
         *(f"group:g{number}" for number in range(5)),
         *(f"person:P{number:02}" for number in range(6)),
         "unit:/nowhere",
+        "unit:/planned/below",
+        "group:ghost",
+        "person:P99",
         "group:g0",
         "group:g1",
         "meeting:m1",
@@ -302,6 +307,8 @@ def random_org(rnd: Random, size: int | None = None) -> Org:
     )
     if org.members is not None and org.groups is None:  # groups are then those that members name
         org.members += [{"group": f"g{number}", "member": ids[0], "type": "person"} for number in range(5)]
+    if rnd.random() < 0.4:
+        org.units = rnd.sample(("/planned/below", "/a", "/nowhere/else"), rnd.randint(1, 3))
     org.rules = [_rule(number, rnd, services, columns, often) for number in range(rnd.choice((1, 3, 6)))]
     for number in range(rnd.choice((0, 0, 2))):
         exception: Row = {
@@ -356,6 +363,8 @@ def write_org(org: Org, folder: Path, rnd: Random, formats: tuple[str, ...] = ("
             _table(
                 snapshot, name, rows, {"id", "name"} if name == "groups" else {"group", "member", "type"}, rnd, formats
             )
+    if org.units is not None:
+        _table(snapshot, "units", [{"path": path} for path in org.units], {"path"}, rnd, formats)
     if org.settings is not None:
         _table(snapshot, "settings", org.settings, org.setting_columns, rnd, formats)
     if org.observations is not None:

@@ -34,6 +34,7 @@ class Org:
     privileged: list[str] | None
     rules: list[Row] = field(default_factory=list)
     exceptions: list[Row] = field(default_factory=list)
+    units: list[str] | None = None  # the paths of the table units
 
 
 @dataclass
@@ -313,9 +314,8 @@ class Reference:
         }
         if name == "sponsor" and "sponsor" in self.org.columns:
             named = (person.get("sponsor") or "").lower()
-            return (
-                "present" if any(named in (each["id"].lower(), each["login"].lower()) for each in self.active) else ""
-            )
+            members = [each for each in self.active if each["kind"] == "member"]
+            return "present" if any(named in (each["id"].lower(), each["login"].lower()) for each in members) else ""
         column = days.get(name, name)
         if column not in self.org.columns:
             return None
@@ -490,7 +490,7 @@ class Reference:
             service
             for service in self.org.services
             if (rule.get("services") is None or service["id"] in rule["services"])
-            and any(self.supported(service, name) for name in controls_of(rule["expect"]))
+            and (rule.get("must_support") or any(self.supported(service, name) for name in controls_of(rule["expect"])))
         ]
 
     def judge(self, rule: Row, person: Row, service: Row | None) -> tuple[str, Leaf | None, list[tuple[Row, Leaf]]]:
@@ -520,7 +520,40 @@ class Reference:
             ),
             judged,
         )
+        asked = controls_of(rule["expect"])
+        if (
+            rule.get("must_support")
+            and service is not None
+            and asked
+            and not any(self.supported(service, name) for name in asked)
+        ):
+            return "drifts", Leaf("drifts", "not-supported", None, None, (service["id"], asked[0], None, None)), judged
         return ("exempt", None, []) if decided is None else (decided.verdict, decided, judged)
+
+    def ignored(self) -> list[str]:
+        """The scopes of the active settings whose unit, group or person does not exist."""
+        units = {"/"} if any(person.get("unit") for person in self.org.people) else set()
+        for path in [*(person.get("unit") for person in self.org.people), *(self.org.units or ())]:
+            parts = [part for part in (path or "").split("/") if part]
+            units |= {"/" + "/".join(parts[:depth]) for depth in range(1, len(parts) + 1)}
+            units |= {"/"} if path else set()
+        groups = {row["id"] for row in self.org.groups or ()}
+        if self.org.groups is None:
+            groups = {row["group"] for row in self.org.members or ()}
+            groups |= {row["member"] for row in self.org.members or () if row["type"] == "group"}
+        names = {each["id"] for each in self.org.people}
+        logins = {each["login"].lower() for each in self.org.people}
+
+        def exists(scope: str) -> bool:
+            kind, _, name = scope.partition(":")
+            if kind == "unit":
+                return "unit" not in self.org.columns or name in units
+            if kind == "group":
+                return (self.org.groups is None and self.org.members is None) or name in groups
+            return kind != "person" or name in names or name.lower() in logins
+
+        rows = self.org.settings if self.org.services is not None else None
+        return sorted(row["scope"] for row in rows or () if row.get("active") != "false" and not exists(row["scope"]))
 
     def in_force(self, exception: Row) -> bool:
         return bool(self.org.taken_at.date() <= exception["until"])
@@ -556,7 +589,8 @@ class Answer:
 
     findings: dict[tuple[str, str | None, str], dict[str, Any]] = field(default_factory=dict)
     counts: dict[str, Counter[str]] = field(default_factory=dict)
-    shares: dict[tuple[str, str, str], tuple[int, int, bool]] = field(default_factory=dict)
+    shares: dict[tuple[str, str, str], tuple[int, int, bool, bool]] = field(default_factory=dict)
+    unclear: set[str] = field(default_factory=set)  # who has a verdict that is unknown or unavailable
     roots: dict[tuple[Any, ...], dict[str, Any]] = field(default_factory=dict)
     covers: Counter[str] = field(default_factory=Counter)
 
@@ -587,6 +621,8 @@ def check(org: Org) -> Answer:
     for (rule, service, person), (final, would_be, covering, decided, leaves) in found.items():
         answer.covers.update(covering)
         answer.counts.setdefault(rule, Counter())[final] += 1
+        if final in ("unknown", "unavailable"):
+            answer.unclear.add(person)
         if final in ("meets", "exempt"):
             continue
         assert decided is not None
@@ -788,8 +824,8 @@ def _share(
     for (kind, name), people in bodies.items():
         mine, bad = people & judged, people & drifting
         if bad:
-            whole = (len(mine) >= 2 and bad == mine) or f"{kind}:{name}" in own
-            answer.shares[kind, name, rule] = len(mine), len(bad), whole
+            whole = len(mine) >= 2 and bad == mine
+            answer.shares[kind, name, rule] = len(mine), len(bad), whole, f"{kind}:{name}" in own
 
 
 def state(reference: Reference, exception: Row, covers: int) -> str:

@@ -79,7 +79,8 @@ def test_neither_the_order_of_rows_nor_of_rules_changes_a_byte(demo: Path) -> No
     rnd.shuffle(rules)
     (demo / "baseline.yaml").write_text(head + "".join(rules))
     after = check("--format", "json").out
-    assert re.sub(r'"settings.csv:[0-9]+"', '"there"', after) == re.sub(r'"settings.csv:[0-9]+"', '"there"', before)
+    place = r'"?[a-z]+.csv(?::[0-9]+|", "line": [0-9]+)'
+    assert re.sub(place, '"there"', after) == re.sub(place, '"there"', before)
 
 
 def test_neither_the_clock_nor_the_time_zone_changes_a_byte(demo: Path) -> None:

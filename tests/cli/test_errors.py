@@ -205,7 +205,7 @@ NOTES = [
     ("an access rule that can never match", {A: access("resources: {include: [console], exclude: [console]}")}, "access-rules.yaml:6: access rule A1.resources: every resource that is included is excluded again"),
     ("an access rule from no address", {A: access("when: {network: {include: [office], exclude: [office]}}")}, "access-rules.yaml:8: access rule A1.when: no address satisfies its network condition"),
     ("a pass that ends before it begins", {"snapshot/passes.csv": "person,issued_at,expires_at\nP1,2026-11-20T05:00:00Z,2026-11-20T05:00:00Z\n"}, "passes.csv:2: the pass ends before it begins"),
-    ("a sponsor who has left", {P: "id,login,kind,sponsor\nP1,a@x.example,member,\nP2,b@x.example,guest,P9\n"}, "people.csv:3: a sponsor is not an active person; it counts as no sponsor"),
+    ("a sponsor who has left", {P: "id,login,kind,sponsor\nP1,a@x.example,member,\nP2,b@x.example,guest,P9\n"}, "people.csv:3: a sponsor is not an active member; it counts as no sponsor"),
     ("a role that nobody has", {B: rule("    audience: {role: admn}\n    expect: {person: mfa, is: required}\n")}, "the audience of rule R9 asks for the role 'admn', which nobody has; did you mean 'admin'?"),
     ("a login that nobody has", {B: rule("    except: {login: \"*@nothmere.example\"}\n    expect: {person: mfa, is: required}\n")}, "the key except of rule R9 asks for the login '*@nothmere.example', which nobody has"),
 ]  # fmt: skip

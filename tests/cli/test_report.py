@@ -79,8 +79,9 @@ def test_the_page_works_and_asks_nobody(where: Path, report: Path, browser: Any)
     _opened(browser, report)
     found = json.loads(call("check", "--format", "json", cwd=where).out)
     drifts = [each for each in found["findings"] if each["verdict"] == "drifts"]
-    head = browser.find_element(By.CSS_SELECTOR, ".first").text
-    assert head.startswith(f"{found['summary']['drifting_people']} of {found['summary']['people']} people drift")
+    lines = [each.text for each in browser.find_elements(By.CSS_SELECTOR, ".short p")]
+    assert lines[0].startswith("1 of the break-glass accounts is locked out of ")
+    assert lines[2].startswith(f"{found['summary']['drifting_people']} of {found['summary']['people']} people drift")
     assert len(_texts(browser, 1)) == len(drifts)
     assert sorted(set(_texts(browser, 1))) == sorted({each["rule"] for each in drifts})
     # Names are text, nothing was fetched, and nothing complained.

@@ -70,11 +70,17 @@ def random_gate(org: Org, rnd: Random) -> Gate:
         else None
     )
     kinds = TYPES if rnd.random() < 0.3 else TYPES[1:]
-    authenticators = (
-        [{"person": rnd.choice(ids), "type": rnd.choice(kinds)} for _ in range(rnd.randrange(8))]
-        if rnd.random() < 0.8
-        else None
-    )
+    moments = rnd.choice(((None,), (None, TAKEN), (TAKEN, TAKEN - timedelta(days=9))))
+    names = rnd.choice(((None,), (None, "K-1"), ("K-1", "K-2", None)))
+
+    def authenticator() -> Row:
+        row = {"person": rnd.choice(ids), "type": rnd.choice(kinds)}
+        cells = {"registered_at": rnd.choice(moments), "id": rnd.choice(names)}
+        return row | {name: cell for name, cell in cells.items() if cell is not None}
+
+    authenticators = [authenticator() for _ in range(rnd.randrange(8))] if rnd.random() < 0.8 else None
+    if authenticators:  # listed twice
+        authenticators += rnd.choices(authenticators, k=rnd.randrange(4))
     passes = None
     if rnd.random() < 0.8:
         passes = [
@@ -97,6 +103,7 @@ def random_gate(org: Org, rnd: Random) -> Gate:
                     for name in ("guests_in", "home_mfa_counts", "home_device_counts")
                     if rnd.random() < 0.6
                 },
+                **({"home_factor": rnd.choice(PROOFS[:3])} if rnd.random() < 0.5 else {}),
             }
             for domain in rnd.sample(("home.example", "PARTNER.example", "*"), rnd.randint(0, 3))
         ]
@@ -125,12 +132,17 @@ def write_gate(org: Org, gate: Gate, folder: Path, rnd: Random) -> None:
             snapshot / "access-rules.yaml",
             {"usher-gate": "access-rules/1", "rules": rnd.sample(gate.rules, len(gate.rules))},
         )
-    for name, rows, columns in (("authenticators", gate.authenticators, {"person", "type"}),
+    for name, rows, columns in (("authenticators", gate.authenticators, {"person", "type", "registered_at", "id"}),
                                 ("passes", gate.passes, {"person", "issued_at", "expires_at", "single_use", "used_at"}),
-                                ("partners", gate.partners, {"domain", "guests_in", "home_mfa_counts", "home_device_counts"})):  # fmt: skip
+                                ("partners", gate.partners, {"domain", "guests_in", "home_mfa_counts", "home_device_counts", "home_factor"})):  # fmt: skip
         if rows is not None:
             _table(snapshot, name, rows, columns, rnd, ("csv", "parquet"))
     rules = [{"id": f"R{number}", "title": "t", "expect": leaf} for number, leaf in enumerate(gate.leaves)]
+    rules += [
+        {"id": f"C-{kind}", "title": "t", "expect": {"person": f"authenticators.{kind}", "is": 99}} for kind in TYPES
+    ]
+    rules.append({"id": "S", "title": "t", "expect": {"person": "can-show", "one-of": list(CAN_SHOW)}})
+    rules.append({"id": "T", "title": "t", "expect": {"person": "can-show", "is": "nothing"}})
     _yaml(folder / "baseline.yaml", {"usher-gate": "baseline/1", "name": "Random", "version": "v1", "rules": rules})
 
 
@@ -152,9 +164,20 @@ def compare(org: Org, rnd: Random) -> int:
     for number, leaf in enumerate(gate.leaves):
         for person in keeper.reference.active:
             check_one(keeper, leaf, person, found.get((f"R{number}", person["id"])))
+    for person in keeper.reference.active:
+        check_facts(keeper, person, found)
     assert [
         (each["resource"], tuple(each["people"]), each["of"], each["all"]) for each in result["lockouts"]
     ] == keeper.lockouts()
+    assert [
+        (
+            each["resource"],
+            each["id"],
+            {name: sorted(values) for name, values in each["conditions"].items()},
+            each["combined"],
+        )
+        for each in sorted(result["conditional"], key=lambda each: (each["resource"], each["id"]))
+    ] == keeper.conditional()
     for each in result["lockouts"]:
         people = [person for person in keeper.reference.active if person["id"] in each["people"]]
         assert [rule["id"] for rule in each["rules"]] == keeper.against(people, each["resource"])
@@ -162,6 +185,21 @@ def compare(org: Org, rnd: Random) -> int:
     if any(each["all"] for each in result["lockouts"]):
         assert done.status == 1
     return len(gate.leaves) * len(keeper.reference.active)
+
+
+CAN_SHOW = ("restricted-mfa", "mfa", "phishing-resistant", "hardware-key")
+
+
+def check_facts(keeper: Gatekeeper, person: Row, found: dict[tuple[str, str], Any]) -> None:
+    """How many authenticators of each type somebody has, and what they can show."""
+    for kind in TYPES:
+        leaf = found[f"C-{kind}", person["id"]]["leaves"][0]
+        many = keeper.registered(person, kind)
+        assert leaf["actual"] == (None if many is None else str(many)), (person, kind)
+    # One of the two rules finds whatever can be shown, and both where that is not known.
+    said = [found.get((rule, person["id"])) for rule in ("S", "T")]
+    actual = {each["leaves"][0]["actual"] for each in said if each is not None}
+    assert actual == {keeper.can_show(person)}, person
 
 
 def check_one(keeper: Gatekeeper, leaf: Row, person: Row, finding: dict[str, Any] | None) -> None:
@@ -213,7 +251,7 @@ def expected_decision(
     return outcomes.pop() if len(outcomes) == 1 else "unknown"
 
 
-def outcome(keeper: Gatekeeper, person: Row, needs: list[Row] | None, client: str, device: str, partner: dict[str, bool], shown: set[str],
+def outcome(keeper: Gatekeeper, person: Row, needs: list[Row] | None, client: str, device: str, partner: dict[str, Any], shown: set[str],
             everything: bool | None, live: bool | None) -> str:  # fmt: skip
     from tests.access_reference import device_set, satisfied
 
@@ -227,7 +265,7 @@ def outcome(keeper: Gatekeeper, person: Row, needs: list[Row] | None, client: st
         given = (
             keeper.proofs_of(shown | secret) if partner["mfa"] else keeper.proofs_of((shown & has) | secret) & {"mfa"}
         )
-        could = frozenset(PROOFS[:3]) if partner["mfa"] else keeper.proofs_of(has | secret) & {"mfa"}
+        could = keeper.at_home(partner) if partner["mfa"] else keeper.proofs_of(has | secret) & {"mfa"}
     else:
         if person["kind"] == "member" and not listed:
             has |= secret

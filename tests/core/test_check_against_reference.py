@@ -13,6 +13,9 @@ from tests.organisations import write_org
 from tests.program import call
 from tests.reference import Org, Reference, check, remedy, state
 
+SHARE = ("judged", "drifting", "as_a_whole", "own_setting")
+SEVERITIES = ("critical", "high", "medium", "low")
+
 
 def compare(org: Org, rnd: Random) -> int:
     """Compares everything that is said of people; returns how many verdicts were compared."""
@@ -42,24 +45,27 @@ def compare(org: Org, rnd: Random) -> int:
     assert {
         rule["id"]: {key: count for key, count in rule["verdicts"].items() if count} for rule in result["rules"]
     } == {rule: dict(counts) for rule, counts in expected.counts.items()}
-    shares = {
-        ("group", each["id"], each["rule"]): (each["judged"], each["drifting"], each["as_a_whole"])
-        for each in result["groups"]
-    }
-    shares |= {
-        ("unit", each["path"], each["rule"]): (each["judged"], each["drifting"], each["as_a_whole"])
-        for each in result["units"]
-    }
+    shares = {("group", each["id"], each["rule"]): tuple(each[key] for key in SHARE) for each in result["groups"]}
+    shares |= {("unit", each["path"], each["rule"]): tuple(each[key] for key in SHARE) for each in result["units"]}
     assert shares == expected.shares
     roots = {
         _root(each): {
             "rules": set(each["rules"]),
             "people": each["people"],
             "verdicts": each["verdicts"],
+            "severity": each["severity"],
         }
         for each in result["roots"]
     }
-    assert roots == {root: {**sums, "people": len(sums["people"])} for root, sums in expected.roots.items()}
+    severity = {rule["id"]: rule["severity"] for rule in org.rules}
+    assert roots == {
+        root: {
+            **sums,
+            "people": len(sums["people"]),
+            "severity": min((severity[rule] for rule in sums["rules"]), key=SEVERITIES.index),
+        }
+        for root, sums in expected.roots.items()
+    }
     for each in rnd.sample(result["roots"], min(len(result["roots"]), 4)):
         mending = {key: each[key] for key in ("mended_value", "freed", "if_removed", "harms")}
         assert mending == {key: _shown(value) for key, value in remedy(org, _root(each)).items()}, each
@@ -71,7 +77,10 @@ def compare(org: Org, rnd: Random) -> int:
     verdicts = [word for counts in expected.counts.values() for word, count in counts.items() if count]
     nobody = {rule for rule, counts in expected.counts.items() if set(+counts) <= {"exempt"}}
     assert set(result["summary"]["rules_judging_nobody"]) == nobody
-    gaps = {"unknown", "unavailable"} & set(verdicts) or nobody or not reference.active
+    assert sorted(each["scope"] for each in result["ignored"]) == reference.ignored()
+    assert result["summary"]["ignored_settings"] == len(reference.ignored())
+    assert result["summary"]["unclear_people"] == len(expected.unclear)
+    gaps = {"unknown", "unavailable"} & set(verdicts) or nobody or not reference.active or reference.ignored()
     assert done.status == (1 if "drifts" in verdicts else 3 if gaps else 0)
     contested = {
         (

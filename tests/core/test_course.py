@@ -8,31 +8,34 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.compared import many
-from tests.history_reference import since
+from tests.history_reference import open_at, since
 from usher_gate.core.history.chain import finding_line, findings_digest, lines_digest
 from usher_gate.core.history.course import course, runs_of
-from usher_gate.core.history.spells import Between, Key, Lot, Spell
+from usher_gate.core.history.spells import STATES, Between, Key, Lot, Spell, began_at
 from usher_gate.core.organisation.columns import DAY
 
 CHECKS = 7
 KEYS = [Key(rule, "tidecall", "person", f"P{number}") for rule in ("R-1", "R-2") for number in range(3)]
 
 
+# Drifting more often than not; "" for a subject that is judged and does not drift, or is not there.
+VERDICTS = st.sampled_from(("drifts", "drifts", "drifts", "", "loose", "unknown", "settling", "not-judged", "excepted"))
+
+
 @st.composite
 def spells(draw: st.DrawFn) -> list[Spell]:
     found = []
     for key in KEYS:
-        drifting = draw(st.lists(st.booleans(), min_size=CHECKS, max_size=CHECKS))
-        first = None
-        for number, drifts in enumerate([*drifting, None], 1):
-            if drifts and first is None:
-                first = number
-            elif not drifts and first is not None:
-                lasts = drifts is None  # past the last check
-                found.append(
-                    Spell(key, "drifts", first, None if lasts else number - 1, not lasts and draw(st.booleans()))
-                )
-                first = None
+        verdicts = [*draw(st.lists(VERDICTS, min_size=CHECKS, max_size=CHECKS)), "the end"]
+        first = 1
+        for number in range(2, CHECKS + 2):
+            before, here = verdicts[number - 2], verdicts[number - 1]
+            if here == before:
+                continue
+            if before:  # somebody who has left has no verdict at the next check
+                left = not here and draw(st.booleans())
+                found.append(Spell(key, before, first, None if here == "the end" else number - 1, left))
+            first = number
     return found
 
 
@@ -51,10 +54,11 @@ def test_each_leg_is_what_asking_every_spell_gives(
     legs = course(runs_of(found), taken, rules)
     assert len(legs) == CHECKS
     for number, leg in enumerate(legs, 1):
-        there = [spell for spell in found if spell.first <= number and (spell.last is None or spell.last >= number)]
-        ages = sorted((taken[number] - taken[spell.first]) // DAY for spell in there)
+        there = [open_at([spell for spell in found if spell.key == key], number) for key in KEYS]
+        ages = sorted((taken[number] - taken[one[0]]) // DAY for one in there if one is not None and one[1] == "drifts")
         assert leg.drifts == len(ages)
-        assert (leg.median_age, leg.oldest_age) == ((ages[len(ages) // 2], ages[-1]) if ages else (None, None))
+        middle = (ages[(len(ages) - 1) // 2] + ages[len(ages) // 2]) // 2 if ages else None
+        assert (leg.median_age, leg.oldest_age) == (middle, ages[-1] if ages else None)
         if number == 1:
             assert leg.changed is None
             continue
@@ -70,25 +74,33 @@ def test_what_became_of_each_drift_is_what_asking_every_spell_gives(
 ) -> None:
     now = min(then + more, CHECKS)
 
-    def lots(some: list[Spell]) -> dict[Lot, dict[str, int]]:
+    def opened(check: int) -> dict[Lot, dict[str, int]]:
         made: dict[Lot, dict[str, int]] = {}
-        for spell in some:
-            made.setdefault(Lot(*spell.key[:3], "drifts"), {})[spell.key.id] = spell.first
+        for key in KEYS:
+            mine = sorted((spell for spell in found if spell.key == key), key=lambda spell: spell.first)
+            began = began_at(mine, check)
+            told = open_at(mine, check)
+            assert began == (None if told is None else told[0])
+            if told is not None:
+                made.setdefault(Lot(*key[:3], STATES[told[1]]), {})[key.id] = told[0]
         return made
 
-    def at(check: int) -> list[Spell]:
-        return [spell for spell in found if spell.first <= check and (spell.last is None or spell.last >= check)]
+    def lots(some: list[Spell]) -> dict[Lot, set[str]]:
+        made: dict[Lot, set[str]] = {}
+        for spell in some:
+            made.setdefault(Lot(*spell.key[:3], "drifts"), set()).add(spell.key.id)
+        return made
 
     ended = [spell for spell in found if spell.last is not None]
     between = Between(
-        lots(at(then)),
-        lots(at(now)),
-        lots([spell for spell in ended if spell.last is not None and spell.last < then]),
+        opened(then),
+        opened(now),
+        lots([each for each in ended if each.verdict == "drifts" and each.last is not None and each.last < then]),
         lots(
             [
-                spell
-                for spell in ended
-                if spell.left and spell.last is not None and spell.first <= then <= spell.last < now
+                each
+                for each in ended
+                if each.left and each.verdict in STATES and each.last is not None and then <= each.last < now
             ]
         ),
         rules[then],

@@ -83,14 +83,13 @@ def test_what_is_not_known_gives_no_outcome_that_a_known_value_could_not_give(
     st.lists(values(), min_size=1, max_size=5),
     st.tuples(*[st.booleans()] * 3),
     st.sampled_from(("", "true", "strict")),
-    st.booleans(),
 )
 def test_a_question_of_many_is_the_same_question_of_each(
-    rows: list[Values], good: tuple[bool, bool, bool], pinned: str, planned: bool
+    rows: list[Values], good: tuple[bool, bool, bool], pinned: str
 ) -> None:
     shared = set.intersection(*(set(row) for row in rows))
     same = [{control: row[control] for control in shared} for row in rows]
-    question = Question(EVERY[::7], good, pinned, planned)
+    question = Question(EVERY[::7], good, pinned)
     together = ask(panel(*same), question)
     for row, one in enumerate(same):
         alone = ask(panel(one), question)
@@ -123,10 +122,9 @@ def test_what_a_visitor_does_not_look_at_makes_no_difference(
         rooms = [made]
         for control in made.keys() - looked_at((who,)):
             rooms += [{**made, control: word} for word in (words_of(control) if control in ORDERED else SETS)]
-        for planned in (False, True):
-            answer = ask(panel(*rooms, callers=callers), Question((who,), good, pinned, planned))
-            for told in (answer.state, answer.visit, answer.met, answer.control):
-                assert len(set(told.tolist())) == 1
+        answer = ask(panel(*rooms, callers=callers), Question((who,), good, pinned))
+        for told in (answer.state, answer.visit, answer.met, answer.control):
+            assert len(set(told.tolist())) == 1
 
 
 def test_a_gate_of_two_controls_can_be_opened_by_either() -> None:

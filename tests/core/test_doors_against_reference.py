@@ -420,27 +420,28 @@ def _single(reference: Doors, name: str, told: Row) -> int:
 class _Judge(Doors):
     """Rules with door and meeting leaves."""
 
-    def fits(self, service: Row, leaf: Row) -> bool:
+    def fits(self, service: Row, leaf: Row, planned: bool) -> bool:
+        """A planned meeting has the door of its kind, whichever kinds the service names."""
         if "control" in leaf:
             return self.supported(service, leaf["control"])
-        if "door" not in leaf:
+        if "door" not in leaf or planned:
             return True
         said = leaf["door"].get("kind", "any")
         kinds = KINDS[:3] if said == "any" else [said] if isinstance(said, str) else said
         return any(kind in self.kinds(service) for kind in kinds)
 
-    def restricted(self, tree: Row, service: Row) -> Row | None:
+    def restricted(self, tree: Row, service: Row, planned: bool) -> Row | None:
         operator = next((key for key in ("all-of", "any-of", "some-of") if key in tree), None)
         if operator is None:
-            return tree if self.fits(service, tree) else None
+            return tree if self.fits(service, tree, planned) else None
         parts = tree["some-of"]["of"] if operator == "some-of" else tree[operator]
-        kept = [each for each in (self.restricted(part, service) for part in parts) if each is not None]
+        kept = [each for each in (self.restricted(part, service, planned) for part in parts) if each is not None]
         if not kept:
             return None
         if operator == "some-of":
             least = tree["some-of"]["at-least"]
             if len(kept) < least:
-                lost = next(leaf for leaf in _leaves(tree) if not self.fits(service, leaf))
+                lost = next(leaf for leaf in _leaves(tree) if not self.fits(service, leaf, planned))
                 return {"few": (service["id"], lost.get("control", "door"), None, None)}
             return {"some-of": {"at-least": least, "of": kept}}
         return {operator: kept}
@@ -531,10 +532,11 @@ def _checked(reference: Doors, result: Row) -> int:
     expected: dict[Any, Any] = {}
     for rule in reference.org.rules:
         for service in reference.org.services or ():
-            tree = judge.restricted(rule["expect"], service)
+            planned = rule.get("subject") == "meetings"
+            tree = judge.restricted(rule["expect"], service, planned)
             about_services = "control" in json.dumps(rule["expect"]) or "door" in json.dumps(rule["expect"])
             asked = [leaf for leaf in _leaves(rule["expect"]) if "control" in leaf or "door" in leaf]
-            if about_services and not any(judge.fits(service, leaf) for leaf in asked):
+            if about_services and not any(judge.fits(service, leaf, planned) for leaf in asked):
                 continue
             if not about_services and rule.get("subject") != "meetings":
                 continue

@@ -75,7 +75,7 @@ def compare_holes(org: Org, rnd: Random) -> int:
         return 0
     keeper, real = Gatekeeper(org, gate), Real(snapshot)
     active = sorted(keeper.reference.active, key=lambda each: each["id"])
-    for rule, raw in zip(baseline.rules, gate.leaves, strict=True):
+    for rule, raw in zip((rule for rule in baseline.rules if rule.id[0] == "R"), gate.leaves, strict=True):
         leaf = rule.expect
         assert isinstance(leaf, Leaf)
         assert leaf.asked is not None

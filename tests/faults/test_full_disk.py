@@ -22,7 +22,7 @@ CAUSES = {
     errno.EROFS: "read-only file system",
     errno.EDQUOT: "disk quota exceeded",
 }
-RECORDS = ("snapshots/.lock", "snapshots/last-failed.json", "history.db-journal")
+RECORDS = ("snapshots/.lock", "snapshots/last-gather.json", "history.db-journal")
 
 
 def tree(folder: Path) -> dict[str, bytes]:

@@ -8,7 +8,7 @@ import argparse
 from typing import TYPE_CHECKING
 
 from ..files.faults import UsherError
-from .common import add_output, known_name, need, output, places, say_notes, write
+from .common import add_output, known_name, need, output, places, read_folder, say_notes, write
 
 if TYPE_CHECKING:
     from ..core.organisation.snapshot import Snapshot
@@ -16,6 +16,8 @@ if TYPE_CHECKING:
     from ..core.words.catalogue import Catalogue
     from ..outputs.baseline.answer import Reach
 
+_FILES = dict.fromkeys(("sign-in", "meetings", "everything"), "every-organisation")  # parts of a shipped baseline
+STARTERS = ("everything", "sign-in", "meetings", "every-organisation", "high-assurance")
 EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
   usher-gate baseline
   usher-gate baseline --rule DOOR-01
@@ -28,12 +30,16 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     what = parser.add_mutually_exclusive_group()
     what.add_argument(
         "--start",
-        choices=("every-organisation", "high-assurance"),
-        help="write a starter baseline, with the rules that the snapshot's services can answer",
+        choices=STARTERS,
+        metavar="NAME",
+        help=f"write a starter baseline, with the rules that the snapshot can answer: {', '.join(STARTERS)}",
     )
     what.add_argument("--rule", metavar="ID", help="show one rule, what it judges and how many people it reaches")
     what.add_argument(
         "--controls", action="store_true", help="list the controls of the catalogue and the organisation's own"
+    )
+    parser.add_argument(
+        "--all", action="store_true", help="with --start: also the rules that the snapshot cannot answer"
     )
     group = parser.add_argument_group("files")
     from pathlib import Path
@@ -68,11 +74,9 @@ def run(arguments: argparse.Namespace) -> int:
 
 
 def _snapshot(arguments: argparse.Namespace) -> Snapshot | None:
-    from ..files.snapshot.folder import read_snapshot
-
     arguments.exceptions = None
     where = places(arguments).snapshot
-    return read_snapshot(where).snapshot if where is not None else None
+    return read_folder(arguments, where=where).snapshot if where is not None else None
 
 
 def _catalogue(snapshot: Snapshot | None) -> Catalogue:
@@ -82,26 +86,49 @@ def _catalogue(snapshot: Snapshot | None) -> Catalogue:
 
 
 def _start(arguments: argparse.Namespace, snapshot: Snapshot | None) -> int:
-    """Writes the rules of a starter that can be judged on the snapshot's services (all of them without a snapshot)."""
+    """Writes the rules of a starter that the snapshot can answer (all of them without a snapshot, or with --all)."""
     from ..baselines import keep_rules, starter_path, starter_text
     from ..files.written.baseline import read_baseline
+    from ..outputs.section import some
 
     if arguments.format != "table":
         raise UsherError("a starter baseline is YAML; leave --format out")
-    text = starter_text(arguments.start)
-    if snapshot is not None and snapshot.services is not None:
-        baseline, _ = read_baseline(starter_path(arguments.start), snapshot.catalogue)
-        text = keep_rules(
-            text,
-            frozenset(
-                rule.id
-                for rule in baseline.rules
-                if not rule.of_services or any(rule.applies_to(service) for service in snapshot.services)
-            ),
-        )
+    name = _FILES.get(arguments.start, arguments.start)
+    baseline, _ = read_baseline(starter_path(name), _catalogue(snapshot))
+    rules = [rule for rule in baseline.rules if _of_part(rule, arguments.start)]
+    left_out = set[str]() if snapshot is None or arguments.all else _unanswerable(snapshot, baseline)
+    left_out &= {rule.id for rule in rules}
+    text = keep_rules(starter_text(name), frozenset(rule.id for rule in rules if rule.id not in left_out))
     with output(arguments) as stream:
         stream.write(text)
+    if left_out:
+        names = some(sorted(left_out), 5)
+        said = f"{len(left_out)} of {len(rules)} rules are left out, which the snapshot cannot answer ({names})"
+        say_notes((f"{said}; --all takes them too",))
     return 0
+
+
+def _of_part(rule: Rule, part: str) -> bool:
+    """Whether a rule belongs to a part of the starter: `sign-in` asks for accounts, proofs and partners, `meetings` for everything else."""
+    from ..core.verdicts.areas import ACCOUNT, GUEST, PARTNER, SIGN_IN, areas_of
+
+    is_about_sign_in = rule.subject != "meetings" and areas_of(rule) <= {SIGN_IN, ACCOUNT, PARTNER, GUEST}
+    return part not in _FILES or part == "everything" or is_about_sign_in == (part == "sign-in")
+
+
+def _unanswerable(snapshot: Snapshot, baseline: Baseline) -> set[str]:
+    """The rules of which nothing is known: found by judging the snapshot by them."""
+    from ..core.verdicts.check import check
+    from ..core.verdicts.codes import EXEMPT, UNKNOWN, VERDICTS
+
+    result = check(snapshot, baseline)
+    found = set(result.judging_nobody)
+    for rule in baseline.rules:
+        counts = result.rule_counts[rule.id]
+        judged = sum(counts[code] for code in range(len(VERDICTS)) if code != EXEMPT)
+        if not judged or judged == counts[UNKNOWN]:
+            found.add(rule.id)
+    return found
 
 
 def _show_rule(arguments: argparse.Namespace, baseline: Baseline, snapshot: Snapshot | None) -> int:

@@ -1,18 +1,16 @@
 """Checks a snapshot against a baseline: who drifts, from what, by which value, set where, and what to change first.
 
-Reads the snapshot folder, the baseline and the exceptions; writes the answer to standard output or --out. Of its forms sarif is for code
-scanning and tickets, junit for pipelines, oscal for auditors, ocsf for lakes of events, openmetrics for monitoring."""
+Reads the snapshot folder, the baseline and the exceptions; writes the answer to standard output or --out."""
 
 from __future__ import annotations
 
 import argparse
-import time
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ..core.words.faults import quoted
-from ..core.words.vocabulary import SEVERITIES
+from ..core.words.vocabulary import FAIL_WORDS, SEVERITIES
 from ..files.faults import UsherError
 from .common import (
     add_narrowing,
@@ -29,11 +27,9 @@ from .common import (
     say_notes,
     write,
 )
-from .parser import above_nought
 from .say import say_error
 
 if TYPE_CHECKING:
-    from ..core.organisation.snapshot import Snapshot
     from ..core.verdicts.result import CheckResult
     from ..core.verdicts.rules import Baseline
     from ..core.verdicts.run import Narrowing
@@ -56,13 +52,15 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--by",
         metavar="WORD",
-        help="add a table by the numbers of a framework that the rules map to, such as nist (a part of its name will do)",
+        help="add a table by the numbers of a framework, such as nist",
     )
     parser.add_argument(
-        "--max-age",
-        type=above_nought,
-        metavar="HOURS",
-        help="say so first if the snapshot is older than this by the clock",
+        "--fail-on",
+        action="append",
+        type=str.lower,
+        choices=FAIL_WORDS,
+        metavar="WORD",
+        help=f"what makes the status 1 (repeatable; default: drifts): {', '.join(FAIL_WORDS)}",
     )
     parser.add_argument(
         "--fail-at",
@@ -70,7 +68,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         choices=SEVERITIES,
         metavar="WORD",
         default="low",
-        help="exit with 1 only for drift of this severity or worse",
+        help="... of a rule of this severity or worse",
     )
     add_rows(parser)
     add_scheduler(parser)
@@ -86,18 +84,6 @@ def _framework(word: str | None, baseline: Baseline) -> str | None:
         means = f"{quoted(word)} may be {' or '.join(found)}" if found else f"no rule maps to {quoted(word)}"
         raise UsherError(f"{means}; write one of {', '.join(known) or 'none that there is'}")
     return found[0]
-
-
-def _aged(arguments: argparse.Namespace, snapshot: Snapshot) -> Snapshot:
-    """The snapshot, said to be stale if it is older than --max-age; the one place where the clock is asked, and only if told to."""
-    if arguments.max_age is None:
-        return snapshot
-    from ..core.organisation.columns import HOUR
-
-    hours = (time.time() * 1_000_000 - snapshot.taken_at) / HOUR
-    if hours <= arguments.max_age:
-        return snapshot
-    return replace(snapshot, stale=f"the snapshot is {hours:,.0f} hours old, more than {arguments.max_age:g}")
 
 
 def _narrowed(arguments: argparse.Namespace) -> bool:
@@ -156,11 +142,17 @@ def _hint(inputs: Inputs, chosen: Narrowing, result: CheckResult) -> str:
 
 def run(arguments: argparse.Namespace) -> int:
     """Checks, writes, and says by the exit status what was found."""
+    from ..core.verdicts.threshold import Threshold
+
     store = _to_keep_in(arguments)
     inputs = read_inputs(arguments)
     chosen = narrowing(arguments, inputs.snapshot, inputs.baseline)
     result = judged(arguments, inputs, chosen)
-    result = replace(result, by=_framework(arguments.by, inputs.baseline), snapshot=_aged(arguments, result.snapshot))
+    threshold = Threshold(frozenset(arguments.fail_on or ("drifts",)), arguments.fail_at)
+    days = places(arguments).observed_days
+    observed_days = result.observed_days if days is None else days
+    by = _framework(arguments.by, inputs.baseline)
+    result = replace(result, by=by, threshold=threshold, observed_days=observed_days)
     result = replace(result, line_of=inputs.read.setting_line, notes=tuple(sorted({*result.notes, *inputs.notes})))
     kept, lost = tuple[str, ...](), ""
     if store is not None:
@@ -179,6 +171,6 @@ def run(arguments: argparse.Namespace) -> int:
     if lost:
         say_error(lost)
         return LOST
-    if result.drifts(arguments.fail_at):
+    if result.fails():
         return DRIFTS
-    return GAPS if result.gaps(arguments.fail_at) else 0
+    return GAPS if result.gaps() else 0

@@ -5,9 +5,10 @@ from __future__ import annotations
 import argparse
 import os
 import sys
-from collections.abc import Callable, Iterator, Sequence
+import time
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, TextIO
 
@@ -15,8 +16,9 @@ from ..core.words.faults import nearest, quoted
 from ..core.words.vocabulary import SEVERITIES
 from ..files.faults import UsherError
 from ..files.place import Place, place
-from ..files.written.workfolder import NAME, WorkFolder, read_workfolder
+from ..files.written.workfolder import MAX_AGE, NAME, WorkFolder, read_workfolder
 from ..outputs.forms import forms_of
+from .parser import above_nought
 
 if TYPE_CHECKING:
     from ..core.door.agenda import Agenda, PlannedOn
@@ -33,6 +35,7 @@ if TYPE_CHECKING:
     from ..outputs.look import Look
 
 _NOTES_SHOWN = 12
+_WITH_HEADLINE = ("check",)  # results whose first lines say what is doubtful
 
 
 @dataclass(frozen=True)
@@ -58,6 +61,12 @@ def add_places(parser: argparse.ArgumentParser, baseline: bool = True, exception
         group.add_argument("--baseline", type=Path, metavar="FILE", help="the baseline")
     if baseline and exceptions:
         group.add_argument("--exceptions", type=Path, metavar="FILE", help="the agreed exceptions")
+    group.add_argument(
+        "--max-age",
+        type=above_nought,
+        metavar="HOURS",
+        help=f"older than that: status 3 ({MAX_AGE})",
+    )
 
 
 def add_output(parser: argparse.ArgumentParser, result: str) -> None:
@@ -83,7 +92,7 @@ def add_rows(parser: argparse.ArgumentParser) -> None:
         type=whole(0),
         default=None,
         metavar="N",
-        help="rows of each kind in a table; 0: all (default: up to 10)",
+        help="rows of each kind in a table; 0: all (up to 10)",
     )
 
 
@@ -130,8 +139,7 @@ def add_scheduler(parser: argparse.ArgumentParser) -> None:
         "--scheduler",
         type=address,
         metavar="ADDRESS",
-        help="share the work among the workers of a Dask scheduler (tls://HOST:8786), or of local:N processes; "
-        "none: do it here",
+        help="share the work by a Dask scheduler (tls://HOST:8786), or among local:N processes; none: do it here",
     )
 
 
@@ -159,9 +167,8 @@ def job_for(arguments: argparse.Namespace, kind: str) -> Job:
 def places(arguments: argparse.Namespace) -> WorkFolder:
     """Where the files lie: as the call says, else as the working folder does."""
     folder = read_workfolder(Path())
-    return WorkFolder(
-        *(getattr(arguments, key, None) or getattr(folder, key) for key in ("snapshot", "baseline", "exceptions"))
-    )
+    keys = ("snapshot", "baseline", "exceptions")
+    return replace(folder, **{key: getattr(arguments, key, None) or getattr(folder, key) for key in keys})
 
 
 def need(path: Path | None, what: str) -> Path:
@@ -191,16 +198,62 @@ def need_folder(arguments: argparse.Namespace, why: str) -> Path:
     return found
 
 
+def read_folder(arguments: argparse.Namespace, keep_tables: bool = False, where: Place | None = None) -> Read:
+    """Reads the snapshot (`where`, if not where the call or the working folder says), and remembers in `arguments` what makes it doubtful:
+    it is partial, the last gather failed, or it is older than --max-age."""
+    from ..files.snapshot.folder import read_snapshot
+
+    read = read_snapshot(where if where is not None else need_snapshot(arguments), keep_tables)
+    snapshot = read.snapshot
+    age = age_text(arguments, "the snapshot", snapshot.taken_at)
+    if age:
+        read = replace(read, snapshot=replace(snapshot, stale="; ".join(filter(None, (snapshot.stale, age)))))
+    partial = f"the snapshot is partial: {', '.join(snapshot.partial)} not gathered" if snapshot.partial else ""
+    remember_doubts(arguments, filter(None, (read.snapshot.stale, partial)))
+    return read
+
+
+def max_age(arguments: argparse.Namespace) -> float | None:
+    """The oldest that a snapshot may be, in hours; None for any age."""
+    given: float | None = getattr(arguments, "max_age", None)
+    return given if given is not None else read_workfolder(Path()).max_age_hours
+
+
+def age_text(arguments: argparse.Namespace, what: str, taken_at: int) -> str:
+    """What to say of something of this time if it is older by the clock than a snapshot may be; "" if it is not."""
+    from ..core.organisation.columns import HOUR
+
+    limit = max_age(arguments)
+    hours = (time.time() * 1_000_000 - taken_at) / HOUR
+    return f"{what} is {hours:,.0f} hours old, more than {limit:g}" if limit is not None and hours > limit else ""
+
+
+def remember_doubts(arguments: argparse.Namespace, doubts: Iterable[str]) -> None:
+    """Remembers what makes the answer of this call doubtful: it is said first, and the exit status is 3 where it would be 0."""
+    known: list[str] = arguments.__dict__.setdefault("doubts", [])
+    known += [doubt for doubt in doubts if doubt not in known]
+
+
+def say_doubts(arguments: argparse.Namespace, stream: TextIO, prefix: str = "", end: str = "") -> None:
+    """Writes what makes the answer doubtful, a line each, once in a call."""
+    from ..outputs.safe import for_terminal
+
+    if not arguments.__dict__.get("doubts_said"):
+        for doubt in arguments.__dict__.get("doubts", ()):
+            print(f"{prefix}{for_terminal(doubt[:1].upper() + doubt[1:])}.{end}", file=stream)
+    arguments.doubts_said = True
+
+
 def read_inputs(arguments: argparse.Namespace, exceptions_too: bool = True, keep_tables: bool = False) -> Inputs:
     """Reads snapshot, baseline and exceptions; `keep_tables` keeps the tables as they were read."""
-    from ..files.snapshot.folder import read_snapshot
     from ..files.written.baseline import read_baseline
     from ..files.written.exceptions import read_exceptions
 
     where = places(arguments)
-    snapshot, baseline = need_snapshot(arguments), need(where.baseline, "baseline")
+    need_snapshot(arguments)
+    baseline = need(where.baseline, "baseline")
     with working("reading"):
-        read = read_snapshot(snapshot, keep_tables)
+        read = read_folder(arguments, keep_tables)
         rules, notes = read_baseline(baseline, read.snapshot.catalogue, read.snapshot)
         exceptions, more = (
             read_exceptions(where.exceptions, rules, read.snapshot) if where.exceptions and exceptions_too else ((), ())
@@ -210,10 +263,8 @@ def read_inputs(arguments: argparse.Namespace, exceptions_too: bool = True, keep
 
 def read_state(arguments: argparse.Namespace) -> Snapshot:
     """Reads the snapshot alone."""
-    from ..files.snapshot.folder import read_snapshot
-
     with working("reading"):
-        return read_snapshot(need_snapshot(arguments)).snapshot
+        return read_folder(arguments).snapshot
 
 
 def judged(arguments: argparse.Namespace, inputs: Inputs, chosen: Narrowing) -> CheckResult:
@@ -391,17 +442,23 @@ def output(arguments: argparse.Namespace) -> Iterator[TextIO]:
 
 
 def write(arguments: argparse.Namespace, result: str, answer: object, rows: int | None = None) -> None:
-    """Writes a result in the form that is asked for."""
+    """Writes a result in the form that is asked for; what makes it doubtful comes first."""
     from ..outputs.forms import writer
 
+    if arguments.format not in ("table", "markdown"):
+        say_doubts(arguments, sys.stderr, "usher-gate: warning: ")
+    elif result in _WITH_HEADLINE:
+        arguments.doubts_said = True
     with output(arguments) as stream:
+        say_doubts(arguments, stream, end="\n" if arguments.format == "markdown" else "")
         writer(result, arguments.format)(answer, stream, look(arguments, rows))
 
 
 def say_notes(notes: tuple[str, ...]) -> None:
-    """Notes go to standard error, the first few of them; what is no surprise is only counted."""
-    from ..core.verdicts.scope import NOT_PAIRED
+    """Notes go to standard error, the first few of them; rules that do not apply to a service are told in one line for each service."""
+    from ..core.verdicts.scope import NOT_PAIRED, unpaired_in
     from ..outputs.safe import for_terminal
+    from ..outputs.section import some
 
     telling = [note for note in notes if not note.endswith(NOT_PAIRED)]
     with _as_long_as_read(sys.stderr) as stream:
@@ -411,13 +468,10 @@ def say_notes(notes: tuple[str, ...]) -> None:
             print(
                 f"usher-gate: note: and {len(telling) - _NOTES_SHOWN} more; --format json lists them all", file=stream
             )
-        if counted := len(notes) - len(telling):
-            many, them = ("once", "it") if counted == 1 else (f"{counted} times", "them")
-            print(
-                f"usher-gate: note: {many} a rule does not apply to a service, which supports none of its controls; "
-                f"--format json lists {them}",
-                file=stream,
-            )
+        for service, rules in unpaired_in(notes).items():
+            do, their = ("rule does", "its") if len(rules) == 1 else ("rules do", "their")
+            text = f"{len(rules)} {do} not apply to service {service}, which supports none of {their} controls: {some(rules, 8)}"
+            print(f"usher-gate: note: {for_terminal(text)}", file=stream)
 
 
 @contextmanager

@@ -142,7 +142,8 @@ def _checked_week(folder: Path, changes: Path, day: date, scratch: Path) -> ToKe
     snapshot = read_snapshot(after).snapshot
     rules, _ = read_baseline(baseline, snapshot.catalogue, snapshot)
     exceptions, _ = read_exceptions(folder / "exceptions.yaml", rules, snapshot)
-    return to_keep(check(snapshot, rules, exceptions, Narrowing()), after, baseline, folder / "exceptions.yaml")
+    result = check(snapshot, rules, exceptions, Narrowing())
+    return to_keep(result, after, baseline, folder / "exceptions.yaml", kept_at=f"{day}T06:05:00Z")
 
 
 def _check(folder: Path, arguments: argparse.Namespace) -> None:

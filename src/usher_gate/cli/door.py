@@ -9,8 +9,17 @@ from typing import TYPE_CHECKING
 
 from ..core.words.vocabulary import DOOR_WAYS, MEETING_KINDS
 from ..files.faults import UsherError
-from ..files.place import place
-from .common import add_output, chosen_people, find_person, known_name, need_snapshot, planned_meeting, say_notes, write
+from .common import (
+    add_output,
+    add_places,
+    chosen_people,
+    find_person,
+    known_name,
+    planned_meeting,
+    read_folder,
+    say_notes,
+    write,
+)
 from .parser import whole
 
 if TYPE_CHECKING:
@@ -59,20 +68,17 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--from", dest="from_domain", metavar="DOMAIN", help="with PERSON: a visitor whose account is of this domain"
     )
     parser.add_argument("--rows", type=whole(0), default=12, metavar="N", help="rows of a table (default: 12; 0: all)")
-    parser.add_argument_group("files").add_argument(
-        "--snapshot", type=place, metavar="DIR", help="the snapshot folder, or its URL"
-    )
+    add_places(parser, baseline=False)
     add_output(parser, "door")
 
 
 def run(arguments: argparse.Namespace) -> int:
     """Finds and writes; raises UsherError for a name that nothing has."""
     from ..core.settings.resolver import Resolver
-    from ..files.snapshot.folder import read_snapshot
 
     _fits(arguments)
     arguments.baseline = arguments.exceptions = None
-    read = read_snapshot(need_snapshot(arguments))
+    read = read_folder(arguments)
     resolver = Resolver(read.snapshot)
     known = [service.id for service in read.snapshot.services or ()]
     if not known:

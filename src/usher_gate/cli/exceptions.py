@@ -72,6 +72,8 @@ def run(arguments: argparse.Namespace) -> int:
 def _add(arguments: argparse.Namespace, path: Path) -> int:
     from ..core.verdicts.exceptions import taken_day
     from ..files.written.edit_exceptions import Draft, add_exception
+    from ..files.written.workfolder import NAME, read_workfolder
+    from ..outputs.safe import for_terminal
     from ..outputs.section import count
 
     lacking = [
@@ -105,7 +107,7 @@ def _add(arguments: argparse.Namespace, path: Path) -> int:
         arguments.id,
         tuple(known_name(rule, [one.id for one in inputs.baseline.rules], "rule") for rule in arguments.rule),
         tuple(who),
-        _logins(arguments.person, inputs),
+        _people(arguments.person, inputs),
         tuple(arguments.partner),
         tuple(arguments.service),
         arguments.reason.strip(),
@@ -115,6 +117,10 @@ def _add(arguments: argparse.Namespace, path: Path) -> int:
     add_exception(path, draft, inputs.baseline, inputs.snapshot)
     covers = _covers(arguments, path)
     print(f"added {arguments.id} to {path}, until {draft.until}; it covers {count(covers, 'verdict')} today")
+    named = read_workfolder(Path()).exceptions
+    if named is not None and named.resolve() != path.resolve():
+        note = f"{NAME} reads {named}: without --exceptions {path} no verb knows of {arguments.id}"
+        print(f"usher-gate: note: {for_terminal(note)}", file=sys.stderr)
     if not covers:
         print(
             f"usher-gate: note: {arguments.id} covers nothing today: nobody whom it is for drifts from its rules",
@@ -123,16 +129,13 @@ def _add(arguments: argparse.Namespace, path: Path) -> int:
     return 0
 
 
-def _logins(names: list[str], inputs: Inputs) -> tuple[str, ...]:
-    """The logins of some people."""
+def _people(names: list[str], inputs: Inputs) -> tuple[tuple[str, str], ...]:
+    """The ids and logins of some people."""
     import numpy as np
 
     people = inputs.snapshot.people
-    found = people.logins.take(np.array([find_person(who, inputs.snapshot) for who in names], np.int32))
-    for login in found:
-        if set("*?[") & set(login):
-            raise UsherError(f"the login {quoted(login)} would be read as a pattern; choose by --who instead")
-    return tuple(found)
+    rows = np.array([find_person(who, inputs.snapshot) for who in names], np.int32)
+    return tuple(zip(people.ids.take(rows), people.logins.take(rows), strict=True))
 
 
 def _covers(arguments: argparse.Namespace, path: Path) -> int:

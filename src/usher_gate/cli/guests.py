@@ -13,8 +13,7 @@ from typing import TYPE_CHECKING
 
 from ..core.words.faults import quoted
 from ..files.faults import UsherError
-from ..files.place import place
-from .common import add_output, add_rows, chosen_people, need_snapshot, say_notes, working, write
+from .common import add_output, add_places, add_rows, chosen_people, read_folder, say_notes, working, write
 
 if TYPE_CHECKING:
     from ..core.guests.policy import Policy
@@ -68,25 +67,19 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--person", action="append", metavar="WHO", help="only these guests (login or id)")
     group.add_argument("--group", action="append", metavar="ID", help="only guests in these groups")
     group.add_argument("--unit", action="append", metavar="PATH", help="only guests in these units and below")
-    parser.add_argument(
-        "--snapshot", type=place, metavar="DIR", help="the snapshot folder (default: as usher-gate.toml says)"
-    )
-    parser.set_defaults(baseline=None, exceptions=None)
+    add_places(parser, baseline=False)
     add_output(parser, "guests")
 
 
 def run(arguments: argparse.Namespace) -> int:
     """Tells, asks or reads; raises UsherError for options that do not go together."""
-    from ..files.snapshot.folder import read_snapshot
-
     for name in ("write",):
         if getattr(arguments, name) is not None and arguments.read is None:
             raise UsherError(f"--{name} writes what follows from answers; name their folder with --read")
     if arguments.all and arguments.ask is None:
         raise UsherError("--all asks about everybody; name a folder with --ask")
-    folder = need_snapshot(arguments)
     with working("reading"):
-        read = read_snapshot(folder, arguments.read is not None)
+        read = read_folder(arguments, arguments.read is not None)
     on = arguments.on or datetime.now(UTC).date()
     if arguments.read is not None:
         return _read(arguments, read, on)
@@ -186,10 +179,12 @@ def _read(arguments: argparse.Namespace, read: Read, on: date) -> int:
     answer = ReviewAnswer(snapshot, review, on, decided, follows, "", tuple(notes))
     if arguments.write is not None:
         changes = [*changes_of(follows.ended, follows.kept, follows.removed, on, columns)]
-        if not changes:
-            raise UsherError(f"nothing follows from the answers yet, so there is nothing to write to {arguments.write}")
-        write_plan(arguments.write, f"The review of guests {review.id}", changes)
-        answer = replace(answer, written=str(arguments.write))
+        if changes:
+            write_plan(arguments.write, f"The review of guests {review.id}", changes)
+            answer = replace(answer, written=str(arguments.write))
+        else:
+            notes.append(f"{arguments.write} is not written: nothing follows from the answers yet")
+            answer = replace(answer, notes=tuple(notes))
     arguments.format = arguments.format or "table"
     write(arguments, "review", answer, arguments.rows)
     if arguments.format not in ("json", "markdown"):

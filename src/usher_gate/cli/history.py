@@ -5,6 +5,7 @@ Reads the history that 'check --keep' writes: history.db of the working folder, 
 from __future__ import annotations
 
 import argparse
+import re
 from dataclasses import replace
 from datetime import date
 from pathlib import Path
@@ -19,12 +20,14 @@ from .common import (
     add_output,
     add_places,
     add_rows,
+    age_text,
     chosen_people,
     find_person,
     known_names,
     places,
     read_inputs,
     read_state,
+    remember_doubts,
     say_notes,
     working,
     write,
@@ -58,7 +61,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     what.add_argument(
         "--verify", action="store_true", help="whether the record holds: every digest and link computed again"
     )
-    what.add_argument("--link", action="store_true", help="print the last link, to be kept elsewhere")
+    parser.add_argument(
+        "--link",
+        nargs="?",
+        const="",
+        metavar="VALUE|FILE",
+        help="print the last link, to be kept elsewhere; with --verify: check that this link is in the chain",
+    )
     parser.add_argument("--figure", type=Path, metavar="FILE", help="draw it into a .png or .svg file, too")
     add_narrowing(parser, verdicts=False, person=False, of=" of --since")
     add_places(parser, exceptions=False)
@@ -76,13 +85,16 @@ def run(arguments: argparse.Namespace) -> int:
     if not checks:
         raise UsherError(f"there is no history yet in {store.shown}; keep a check with: usher-gate check --keep")
     if arguments.verify:
-        return _verify(store, checks)
-    if arguments.link:
+        return _verify(store, checks, arguments.link)
+    if arguments.link is not None:
+        if arguments.link or arguments.since is not None or arguments.person is not None:
+            raise UsherError("--link prints the last link; to look for one write --verify --link VALUE")
         print(checks[-1].digests["link"])
         return 0
     narrowed = any(getattr(arguments, name) for name in _NARROWING)
     if narrowed and arguments.since is None:
         raise UsherError("narrowing goes with --since: what was kept of each check is kept of the whole of it")
+    remember_doubts(arguments, filter(None, [age_text(arguments, "the last check kept", checks[-1].taken_at)]))
     answer = _answer(arguments, store, checks)
     if arguments.figure is not None:
         _draw(arguments.figure, answer)
@@ -108,7 +120,29 @@ def _draw(path: Path, answer: HistoryAnswer) -> None:
     write_figure(answer, path)
 
 
-def _verify(store: Store, checks: list[Check]) -> int:
+_LINK = re.compile(r"[0-9a-f]{64}")
+
+
+def _link(text: str) -> str:
+    """A link that was kept elsewhere: the text itself, or the first one in a file; raises UsherError where there is none."""
+    from ..files.binary import read_text
+
+    if _LINK.fullmatch(text):
+        return text
+    path = Path(text)
+    if not path.is_file():
+        raise UsherError(f"{quoted(text)} is neither a link (64 hexadecimal digits) nor a file that holds one")
+    found = _LINK.search(read_text(path))
+    if found is None:
+        raise UsherError(f"{path} holds no link; write what usher-gate history --link printed")
+    return found.group()
+
+
+def _verify(store: Store, checks: list[Check], kept: str | None) -> int:
+    """Verifies the record; with a link that was kept elsewhere also that it is in the chain."""
+    if kept == "":
+        raise UsherError("--verify --link needs the link that was kept elsewhere, or a file that holds it")
+    wanted = None if kept is None else _link(kept)
     from ..files.history.store import verify
     from ..outputs.safe import for_terminal
 
@@ -119,6 +153,19 @@ def _verify(store: Store, checks: list[Check]) -> int:
     if not faults:
         many = f"{len(checks)} checks hold" if len(checks) > 1 else "1 check holds"
         print(f"{many}, from {checks[0].time} to {checks[-1].time}; the last link is {checks[-1].digests['link']}")
+    if wanted is None:
+        print(
+            "A record that was rewritten as a whole, or cut off at its end, cannot be told from inside: --link checks it."
+        )
+        return int(bool(faults))
+    found = next((check for check in checks if check.digests["link"] == wanted), None)
+    if found is None:
+        print(f"the link {wanted} is in no check: the record was rewritten, or cut off, since that link was kept")
+        return 1
+    after = len(checks) - checks.index(found) - 1
+    kept_at = f", kept at {found.digests['kept_at']}" if found.digests["kept_at"] else ""
+    more = f"{after} more followed" if after else "it is the last"
+    print(f"the link is that of check {found.number} ({found.time}{kept_at}); {more}")
     return int(bool(faults))
 
 
@@ -154,7 +201,8 @@ def _of_person(arguments: argparse.Namespace, store: Store, answer: HistoryAnswe
     """The spells of one person: by id as it was kept, else by what the present snapshot knows of them."""
     from ..core.history.spells import decisions_of
 
-    who = name = arguments.person
+    who, is_known = arguments.person, False
+    name = who
     spells, notes = tuple(store.spells(subject=("person", who))), tuple[str, ...]()
     if places(arguments).snapshot is not None:
         try:
@@ -169,11 +217,10 @@ def _of_person(arguments: argparse.Namespace, store: Store, answer: HistoryAnswe
         else:
             (name,), (key,) = people.people.logins.take(person), people.people.ids.take(person)
             spells = tuple(store.spells(subject=("person", key)))
-            if not spells:
-                raise UsherError(f"nothing was ever found about {quoted(name)}")
-    if not spells:
+            who, is_known = key, True
+    if not spells and not is_known:
         raise UsherError(f"nothing was ever found about {quoted(who)}; name a person by id")
-    decisions = decisions_of(store.count_rows(), spells[0].key.id)
+    decisions = decisions_of(store.count_rows(), spells[0].key.id if spells else who)
     return replace(answer, person=(name, spells), decisions=tuple(decisions), notes=notes)
 
 

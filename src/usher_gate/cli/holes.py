@@ -6,12 +6,26 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from ..core.words.faults import nearest, quoted
 from ..core.words.vocabulary import DIMENSIONS
 from ..files.faults import UsherError
-from .common import add_output, add_places, find_person, known_names, read_inputs, read_state, say_notes, write
+from ..files.place import place
+from .common import (
+    add_output,
+    add_places,
+    find_person,
+    known_names,
+    need_snapshot,
+    places,
+    read_inputs,
+    read_state,
+    say_notes,
+    working,
+    write,
+)
 from .parser import whole
 
 if TYPE_CHECKING:
@@ -26,6 +40,7 @@ if TYPE_CHECKING:
 EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
   usher-gate holes
   usher-gate holes --rule SIGN-10 --rows 0
+  usher-gate holes --log logs/2026-11-19.ocsf.jsonl
   usher-gate holes --network elsewhere --format csv
   usher-gate holes --proof mfa --format json"""
 
@@ -47,6 +62,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         default=10,
         metavar="N",
         help="how many holes of each rule a table shows (default: 10; 0: all)",
+    )
+    parser.add_argument(
+        "--log",
+        type=place,
+        nargs="+",
+        metavar="FILE",
+        help="count for each hole the past sign-ins that went through it (default: sign_ins in usher-gate.toml, "
+        "else the snapshot's table sign_ins)",
     )
     add_places(parser)
     add_output(parser, "holes")
@@ -72,7 +95,9 @@ def run(arguments: argparse.Namespace) -> int:
         wanted = _of_rules(arguments, inputs)
     else:
         wanted = [("", f"{arguments.proof} from everybody", Asked(arguments.proof), np.ones(len(whom), bool))]
-    answer = holes_of(snapshot, wanted, whom, _network(arguments, snapshot))
+    days = places(arguments).observed_days
+    answer = holes_of(snapshot, wanted, whom, _network(arguments, snapshot), days)
+    answer = _with_uses(arguments, answer)
     write(arguments, "holes", answer, arguments.rows)
     say_notes(answer.notes)
     return 0
@@ -83,10 +108,14 @@ def holes_of(
     wanted: Sequence[tuple[str, str, Asked, Bools]],
     whom: Bools,
     near: frozenset[str] | None = None,
+    observed_days: float | None = None,
 ) -> HolesAnswer:
-    """Every way past what some rules ask for (rule, title, proof, whom it is for), of some people, from some addresses (None: any)."""
+    """Every way past what some rules ask for (rule, title, proof, whom it is for), of some people, from some addresses (None: any).
+
+    `observed_days` says after how many days a rule that is only observed is called old.
+    """
     from ..core.sign_in.gatekeeper import Gatekeeper
-    from ..core.sign_in.health import ailments
+    from ..core.sign_in.health import OBSERVED_LONG_DAYS, ailments
     from ..core.sign_in.holes import holes
     from ..core.sign_in.lockout import lockouts
     from ..outputs.holes.answer import HolesAnswer, RuleHoles
@@ -104,7 +133,32 @@ def holes_of(
     )
     locked = lockouts(keeper)
     notes = tuple(sorted(keeper.notes | locked.notes))
-    return HolesAnswer(snapshot, found, locked.found, locked.stranded, tuple(ailments(keeper)), keeper, notes)
+    ailing = tuple(ailments(keeper, OBSERVED_LONG_DAYS if observed_days is None else observed_days))
+    return HolesAnswer(snapshot, found, locked.found, locked.stranded, ailing, keeper, notes, locked.conditional)
+
+
+def _with_uses(arguments: argparse.Namespace, answer: HolesAnswer) -> HolesAnswer:
+    """The answer with who used each hole, if there is a log to tell."""
+    from ..core.sign_in.replay import Replay
+    from ..core.sign_in.uses import HoleUses
+    from ..files.sign_ins import Part, Unread, read_sign_ins, sign_in_files, sign_in_table
+
+    logs = arguments.log or [places(arguments).sign_ins or sign_in_table(need_snapshot(arguments))]
+    files = [file for log in logs if log is not None for file in sign_in_files(log)]
+    if not files:
+        return answer
+    every = [(rule.asked, hole) for rule in answer.rules for hole in rule.holes]
+    replay, unread = Replay(answer.keeper), Unread()
+    uses = HoleUses(replay, answer.keeper.unseen_devices, every)
+    with working("reading sign-ins", "events") as progress:
+        for batch in read_sign_ins([Part(file) for file in files], replay, unread):
+            uses.add(batch.events, batch.time, batch.result)
+            if progress is not None:
+                progress(unread.read, 0)
+    used = {id(hole): use for (_, hole), use in zip(every, uses.found(), strict=True)}
+    lost = f"; {unread.total:,} of them could not be used" if unread.total else ""
+    said = f"{unread.read:,} sign-ins of {', '.join(map(str, files[:3]))}{' …' if len(files) > 3 else ''}{lost}"
+    return replace(answer, uses=used, log=said)
 
 
 def _network(arguments: argparse.Namespace, snapshot: Snapshot) -> frozenset[str] | None:

@@ -73,8 +73,14 @@ def to_keep(
     baseline: Path,
     exceptions: Path | None,
     reviews: Mapping[tuple[str, str], int] | None = None,
+    kept_at: str = "",
 ) -> ToKeep:
-    """A check with all that is kept of it: its findings, what else is counted, who is there, and the digests of what it was made of."""
+    """A check with all that is kept of it: its findings, what else is counted, who is there, and the digests of what it was made of.
+
+    `kept_at` is when it is kept, by default now.
+    """
+    from datetime import UTC, datetime
+
     from ..core.door.doors import Doors
     from ..core.door.hosts import hosts_of
     from ..core.door.visitors import kinds_of
@@ -108,7 +114,8 @@ def to_keep(
         digests,
         kept_findings(result),
         counts,
-        there(result.snapshot),
+        there(result.snapshot, [rule.id for rule in result.rules]),
+        kept_at or datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ"),
     )
 
 
@@ -153,7 +160,7 @@ def moved_since(result: CheckResult) -> Moved | None:
     store, then = kept[0], before[-1]
     now, rules = then.number + 1, frozenset(rule.id for rule in result.rules)
     kept_then = store.between(then.number, None, rules_at(store, then.number), rules)
-    between = beside(kept_then, kept_findings(result), now, there(result.snapshot))
+    between = beside(kept_then, kept_findings(result), now, there(result.snapshot, rules))
     taken = {**{check.number: check.taken_at for check in before}, now: result.snapshot.taken_at}
     return Moved(then, unkept_leg(between, taken))
 
@@ -177,7 +184,7 @@ def since_of(result: CheckResult) -> dict[str, str | int | None] | None:
         return None
     told: dict[str, str | int | None] = {"from": moved.then.time}
     told |= {name: (moved.leg.changed or {}).get(name, 0) for name in WHAT}
-    return {**told, "oldest_age_days": moved.leg.oldest_age or None}
+    return {**told, "oldest_age_days": moved.leg.oldest_age}
 
 
 def _may_be_there() -> bool:

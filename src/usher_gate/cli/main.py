@@ -36,7 +36,7 @@ VERBS = {
     "exceptions": "list, add and end agreed departures from the baseline",
     "completion": "a script that completes verbs and options for bash, zsh or fish",
 }
-WRONG, UNWRITABLE, INTERRUPTED = 2, 4, 130
+WRONG, DOUBTFUL, UNWRITABLE, INTERRUPTED = 2, 3, 4, 130
 _LONGEST_CELL = 1024 * 1024
 _interrupts: list[int] = []
 
@@ -55,8 +55,8 @@ verbs:
 exit status:
   0  nothing at or above the threshold drifts    2  the call or an input file is wrong
   1  something does                              3  no drift that is known, but something
-  4  a source could not be read,                    needed is unknown or unavailable
-     or something could not be written
+  4  a source could not be read,                    needed is unknown, or the snapshot is
+     or something could not be written              partial or older than it should be
   130  interrupted
 
 Try first:
@@ -81,8 +81,14 @@ def _run(arguments: Sequence[str]) -> int:
     verb = importlib.import_module(f".{arguments[0].replace('-', '_')}", __package__)
     parser = Parser(arguments[0], verb.__doc__, verb.EXAMPLES, getattr(verb, "TAKES", ""))
     verb.add_arguments(parser)
-    status: int = verb.run(parser.read(arguments[1:]))
+    call = parser.read(arguments[1:])
+    status: int = verb.run(call)
     sys.stdout.flush()
+    if call.__dict__.get("doubts"):
+        from .common import say_doubts
+
+        say_doubts(call, sys.stderr, "usher-gate: warning: ")
+        return DOUBTFUL if status == 0 else status
     return status
 
 

@@ -34,8 +34,7 @@ if TYPE_CHECKING:
 
 EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
   usher-gate mend
-  usher-gate mend --service quaychat --write changes/quaychat.yaml
-  usher-gate mend --rule DOOR-17 --format json"""
+  usher-gate mend --service quaychat --write changes/quaychat.yaml"""
 LEFT = 1
 _MOST_REPLAYED = 12  # suggestions on the sign-in side that are tried on the log
 
@@ -91,10 +90,13 @@ def run(arguments: argparse.Namespace) -> int:
         mending = mend(inputs.snapshot, inputs.read.tables, asked, time.monotonic, arguments.seconds, progress)
     suggested = _suggested(arguments, inputs, terms) if arguments.edits is None else ()
     written = ""
-    if arguments.write is not None:
+    notes = tuple(sorted({*mending.notes, *inputs.notes}))
+    if arguments.write is not None and mending.edits:
         _write_plan(arguments.write, mending)
         written = str(arguments.write)
-    notes = tuple(sorted({*mending.notes, *inputs.notes}))
+    elif arguments.write is not None:
+        why = "nothing drifts" if not mending.drifting else "no setting mends it"
+        notes += (f"{arguments.write} is not written: there is no edit to write ({why})",)
     write(arguments, "mended", MendAnswer(mending, suggested, written, notes), arguments.rows)
     if arguments.format not in ("json", "markdown"):
         say_notes(notes)
@@ -105,12 +107,7 @@ def _write_plan(path: Path, mending: Mending) -> None:
     from ..files.written.plan import write_plan
     from ..outputs.mended.json_ import edit_object
 
-    title = mending.changes.title if mending.edits else "Nothing to mend"
-    if not mending.edits:
-        raise UsherError(
-            f"there is no edit to write to {path}: {'nothing drifts' if not mending.drifting else 'no setting mends'}"
-        )
-    write_plan(path, title, [(edit_object(edit), _why(edit)) for edit in mending.edits])
+    write_plan(path, mending.changes.title, [(edit_object(edit), _why(edit)) for edit in mending.edits])
 
 
 def _why(edit: MadeEdit) -> str:

@@ -21,6 +21,7 @@ from .common import (
     job_for,
     need_folder,
     need_snapshot,
+    read_folder,
     read_inputs,
     say_notes,
     scheduler_for,
@@ -86,7 +87,6 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 def run(arguments: argparse.Namespace) -> int:
     """Rehearses; raises UsherError for options that do not go together."""
     from ..core.sign_in.gatekeeper import Gatekeeper
-    from ..files.snapshot.folder import read_snapshot
 
     if arguments.changes is not None:
         if arguments.scheduler is not None:
@@ -98,7 +98,7 @@ def run(arguments: argparse.Namespace) -> int:
     if arguments.format == "markdown":
         raise UsherError("sign-ins alone are told as table, json or csv; markdown is for --changes")
     folder = need_snapshot(arguments)
-    snapshot = read_snapshot(folder).snapshot
+    snapshot = read_folder(arguments).snapshot
     if snapshot.access_rules is None:
         raise UsherError("the snapshot has no access-rules.yaml, so nothing is known about what a sign-in meets")
     present = Gatekeeper(snapshot)

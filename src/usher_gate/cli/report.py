@@ -5,6 +5,7 @@ Reads what 'check' reads, the checks kept before, and with --plan what 'mend' wr
 from __future__ import annotations
 
 import argparse
+import sys
 from dataclasses import replace
 from importlib.util import find_spec
 from pathlib import Path
@@ -12,7 +13,18 @@ from typing import TYPE_CHECKING, Any
 
 from ..core.words.faults import Faults, quoted
 from ..files.faults import UsherError
-from .common import add_narrowing, add_places, add_scheduler, judged, narrowing, read_inputs, say_notes, working
+from .common import (
+    add_narrowing,
+    add_places,
+    add_scheduler,
+    judged,
+    narrowing,
+    places,
+    read_inputs,
+    say_doubts,
+    say_notes,
+    working,
+)
 
 if TYPE_CHECKING:
     from ..core.verdicts.result import CheckResult
@@ -62,7 +74,10 @@ def run(arguments: argparse.Namespace) -> int:
     plan = _plan(arguments.plan, inputs) if arguments.plan is not None else None
     result = judged(arguments, inputs, chosen)
     whole = not any(getattr(arguments, name) for name in ("rule", "service", "person", "group", "unit", "severity"))
-    result = replace(result, line_of=inputs.read.setting_line)
+    days = places(arguments).observed_days
+    result = replace(
+        result, line_of=inputs.read.setting_line, observed_days=result.observed_days if days is None else days
+    )
     history, untold = None, ""
     with working("drawing"):
         doors = _doors(arguments, result)
@@ -81,6 +96,7 @@ def run(arguments: argparse.Namespace) -> int:
             plan,
             inputs.exceptions,
         )
+        say_doubts(arguments, sys.stderr, "usher-gate: warning: ")
         with whole_file(arguments.out) as stream:
             write_report(answer, harmless(stream, "html"), Look(100, False, 0))
     say_notes(tuple(filter(None, (untold, f"written to {arguments.out}"))))

@@ -11,16 +11,15 @@ from typing import TYPE_CHECKING
 from ..core.words.faults import nearest, quoted
 from ..core.words.vocabulary import CONDITION_WORDS, MFA_WORDS, PERSON_KINDS
 from ..files.faults import UsherError
-from ..files.place import place
-from .common import add_output, find_person, need_snapshot, say_notes, write
+from .common import add_output, add_places, find_person, read_folder, say_notes, write
 
 if TYPE_CHECKING:
     from ..core.organisation.snapshot import Snapshot
     from ..core.sign_in.decide import Decider
 
-TAKES = "[PERSON] --resource NAME"
+TAKES = "[PERSON]"
 EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
-  usher-gate sign-in asta.brandt@northmere.example --resource cargo-portal
+  usher-gate sign-in asta.brandt@northmere.example
   usher-gate sign-in N1171 --resource directory-console --network head-office --client browser --device managed
   usher-gate sign-in --kind guest --home-domain coastguard.example.org --resource meetings"""
 
@@ -30,7 +29,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "person", metavar="PERSON", nargs="?", help="a login or an id; left out, somebody who does not exist yet"
     )
-    parser.add_argument("--resource", metavar="NAME", action="append", required=True, help="what is signed in to")
+    parser.add_argument(
+        "--resource",
+        metavar="NAME",
+        action="append",
+        help="what is signed in to (default: every resource, one row each)",
+    )
     where = parser.add_mutually_exclusive_group()
     where.add_argument("--network", metavar="NAME", help="a named network, or elsewhere")
     where.add_argument("--address", metavar="IP", help="an IPv4 or IPv6 address")
@@ -57,9 +61,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         default="",
         help="absent, offered or required",
     )
-    parser.add_argument_group("files").add_argument(
-        "--snapshot", type=place, metavar="DIR", help="the snapshot folder, or its URL"
-    )
+    add_places(parser, baseline=False)
     add_output(parser, "sign-in")
 
 
@@ -67,19 +69,18 @@ def run(arguments: argparse.Namespace) -> int:
     """Decides, and explains; raises UsherError for a sign-in that cannot be."""
     from ..core.organisation.proofs import TYPES
     from ..core.sign_in.fold import fold
-    from ..files.snapshot.folder import read_snapshot
-    from ..outputs.sign_in.answer import SignInAnswer
+    from ..outputs.sign_in.answer import SignInAnswer, SignInsAnswer
 
     arguments.baseline = arguments.exceptions = None
-    if len(arguments.resource) > 1:
-        raise UsherError("--resource stands here twice; ask for one resource at a time")
-    arguments.resource = arguments.resource[0]
+    if arguments.resource is not None and len(arguments.resource) > 1:
+        raise UsherError("--resource stands here twice; ask for one resource, or leave it out for all")
     if arguments.home_domain and arguments.kind != "guest":
         raise UsherError("--home-domain says where a guest comes from; write --kind guest, or leave it out")
-    snapshot = read_snapshot(need_snapshot(arguments)).snapshot
+    snapshot = read_folder(arguments).snapshot
     if snapshot.access_rules is None:
         raise UsherError("the snapshot has no access-rules.yaml, so nothing is known about what a sign-in meets")
-    _among(arguments.resource, snapshot.resources, "resource")
+    for name in arguments.resource or ():
+        _among(name, snapshot.resources, "resource")
     for kind in (*arguments.shown, *arguments.authenticator):
         _among(kind, TYPES, "authenticator type")
     decider, who = _decider(arguments, snapshot)
@@ -87,16 +88,19 @@ def run(arguments: argparse.Namespace) -> int:
     for name, words in CONDITION_WORDS.items():
         value = getattr(arguments, name)
         given[name] = list(words) if value is None else [value]
-    rows = fold(decider, arguments.resource, given, frozenset(arguments.shown))
-    answer = SignInAnswer(
-        who,
-        arguments.resource,
-        tuple(rows),
-        decider,
-        {name: len(values) > 1 for name, values in given.items()},
-        frozenset(arguments.shown),
-    )
-    write(arguments, "sign-in", answer)
+    shown = frozenset(arguments.shown)
+    left_open = {name: len(values) > 1 for name, values in given.items()}
+
+    def to(resource: str) -> SignInAnswer:
+        rows = fold(decider, resource, given, shown)
+        return SignInAnswer(who, resource, tuple(rows), decider, left_open, shown)
+
+    if arguments.resource is not None:
+        write(arguments, "sign-in", to(arguments.resource[0]))
+    else:
+        write(
+            arguments, "sign-ins", SignInsAnswer(who, tuple(to(name) for name in sorted(snapshot.resources)), decider)
+        )
     say_notes(tuple(sorted(decider.gatekeeper.notes)))
     return 0
 

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 
 from ..core.words.faults import nearest, quoted
 from ..files.faults import UsherError
-from .common import Inputs, add_output, add_places, find_person, known_name, read_inputs, write
+from .common import Inputs, add_output, add_places, find_person, known_name, read_folder, read_inputs, write
 from .parser import whole
 
 if TYPE_CHECKING:
@@ -124,15 +124,13 @@ def _who_has(arguments: argparse.Namespace) -> int:
     from ..core.settings.resolver import Resolver
     from ..core.settings.ways import ways_to
     from ..core.words.values import BadValue
-    from ..files.snapshot.folder import read_snapshot
     from ..outputs.why.answer import WaysAnswer
-    from .common import need_snapshot
 
     if arguments.of_control is None or arguments.value is None:
         raise UsherError("who has a value is asked with both --control CONTROL and --value VALUE")
     if arguments.control is not None or arguments.rule is not None:
         raise UsherError("who has a value is asked of everybody, or of one person: leave the control and --rule out")
-    read = read_snapshot(need_snapshot(arguments))
+    read = read_folder(arguments)
     snapshot, control = read.snapshot, arguments.of_control
     if control not in snapshot.catalogue.index:
         raise UsherError(f"there is no control {quoted(control)}; {nearest(control, snapshot.catalogue.index)}")

@@ -291,9 +291,10 @@ def memberships(everybody: list[Person]) -> list[tuple[str, str, str]]:
     return rows + [(outer, inner, "group") for outer, inner in NESTED]
 
 
-def authenticators(everybody: list[Person]) -> list[tuple[str, str]]:
-    """Rows of authenticators.csv: person, type. Guests bring theirs from home."""
-    rows: list[tuple[str, str]] = []
+def authenticators(everybody: list[Person]) -> list[tuple[str, str, str]]:
+    """Rows of authenticators.csv: person, type, id. Guests bring theirs from home; the one key of whoever is under heightened protection is
+    listed twice, and is one all the same."""
+    rows: list[tuple[str, str, str]] = []
     for number, person in enumerate(everybody):
         if person.kind != "member" or person.mfa in ("absent", ""):
             continue
@@ -306,5 +307,6 @@ def authenticators(everybody: list[Person]) -> list[tuple[str, str]]:
             kinds = [("single-factor-otp", "out-of-band-app", "multi-factor-crypto-software")[number % 3]]
         if person.login.startswith("harbour-lamp-two"):
             kinds = []  # nobody registered its key
-        rows += [(person.id, kind) for kind in kinds]
+        mine = [(person.id, kind, f"K-{person.id[1:]}-{place}") for place, kind in enumerate(kinds, 1)]
+        rows += mine * 2 if person.protection == "heightened" else mine
     return rows

@@ -147,7 +147,7 @@ def _one(random: Random, person: Person, factor: str, day: int, old_client: bool
 def sign_ins(everybody: Sequence[Person]) -> list[SignIn]:
     """The events in order of time."""
     random = Random(1911)
-    factors = dict(authenticators(list(everybody)))
+    factors = {person: kind for person, kind, _ in authenticators(list(everybody))}
     factors |= {person.id: "multi-factor-otp" for person in everybody if person.home_domain == "coastguard.example.org"}
     busy = [person for person in everybody if person.active == "true" and person.last_sign_in_at >= "2026-11-19"]
     # An old program that knows no second factor: it gets in at the cargo portal, because A-21 does not speak of legacy clients.

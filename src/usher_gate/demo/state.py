@@ -175,6 +175,25 @@ tidecall,door.identity,meeting:harbour-day,any-account,,,,2026-11-10T09:00:00Z,
 tidecall,door.anonymous-join,meeting:harbour-day,on,,,,2026-11-10T09:00:00Z,never counts: the organisation's value is pinned
 tidecall,door.passcode-scheduled,meeting:harbour-day,off,,,,2026-11-10T09:00:00Z,
 tidecall,door.host-first,meeting:harbour-day,off,,,,2026-11-10T09:00:00Z,
+quaychat,file.guest-download,organisation,off,,,,2026-02-10T09:00:00Z,
+quaychat,file.guest-download,group:shipyard,on,,10,,2026-09-14T08:00:00Z,the yard takes drawings along
+quaychat,file.download-protection,organisation,encrypted,,,,2026-02-10T09:00:00Z,
+quaychat,file.protection-days,organisation,28,,,,2026-02-10T09:00:00Z,
+beaconcast,broadcast.audience,unit:/Fleet/Training,organisation,,,,2026-11-09T09:00:00Z,nobody is in the unit yet
+beaconcast,broadcast.audience,unit:/Fleet/Dek,named-people,,,,2026-11-16T09:00:00Z,misspelt: it applies to nothing
+"""
+
+UNITS = """\
+path,name
+/,Northmere Ferries
+/Fleet,The fleet
+/Fleet/Deck,Deck department
+/Fleet/Engine,Engine department
+/Fleet/Catering,Catering
+/Fleet/Training,Training from January
+/Shore,Shore offices
+/Terminals,The terminals
+/Pilots,Harbour pilots
 """
 
 OBSERVATIONS = """\
@@ -186,10 +205,10 @@ N1003,tidecall,door.passcode-instant,on,2026-11-20T05:40:00Z
 """
 
 PARTNERS = """\
-domain,guests_in,guests_out,home_mfa_counts,home_device_counts
-*,false,true,false,false
-coastguard.example.org,true,true,true,false
-shipyard.example.com,true,true,false,true
+domain,guests_in,guests_out,home_mfa_counts,home_device_counts,home_factor
+*,false,true,false,false,
+coastguard.example.org,true,true,true,false,mfa
+shipyard.example.com,true,true,false,true,
 """
 
 ACCESS_RULES = """\
@@ -239,6 +258,14 @@ rules:
     resources: {include: {tag: admin}}
     outcome:
       require: {all-of: [managed-device, mfa]}
+  - id: A-41
+    title: The first sealed account only from managed devices
+    mode: enforce
+    changed_at: 2026-09-15T09:00:00Z
+    people:    {include: {login: harbour-lamp-one@northmere.example}}
+    resources: {include: {tag: admin}}
+    outcome:
+      require: {all-of: [managed-device]}
   - id: A-50
     title: Nobody at high risk
     mode: enforce
@@ -320,6 +347,23 @@ EXTRA_RULES = """\
     maps: {"NIST SP 800-53r5": [AC-20], "ISO/IEC 27001:2022": [A.5.19]}
 """
 
+# A baseline of its own: one rule that every service must support.
+EVERY_SERVICE = """\
+usher-gate: baseline/1
+name: What every service must be able to do
+version: draft
+audiences:
+  harbour-masters: {role: harbour-master}      # no rule uses it, and nobody has the role
+rules:
+  - id: EVERY-01
+    title: Outsiders wait, on every service
+    severity: high
+    must_support: true                         # a service without a waiting room fails, instead of being left out
+    expect: {control: door.waiting-room, no-weaker-than: guests}
+    because: A service that cannot keep anybody waiting lets everybody in.
+    mend: Hold meetings with outsiders on another service.
+"""
+
 EXCEPTIONS = """\
 usher-gate: exceptions/1
 # Every exception says why, by whose approval, and until when. Without an end it is refused.
@@ -371,6 +415,14 @@ changes:
   - set: {service: tidecall, control: door.waiting-room, scope: organisation, value: guests, pinned: true}
   - unset: {service: tidecall, control: door.waiting-room, scope: "group:deck"}
   - unset: {service: tidecall, control: door.waiting-room, scope: "person:N1171"}
+"""
+
+PARTNERS_CHANGED = """\
+usher-gate: changes/1
+title: The coastguard's second factor counts no more
+from: 2026-12-15T08:00:00Z
+changes:
+  - partner: {domain: coastguard.example.org, home_mfa_counts: false}
 """
 
 OWN_ORGANISATION_ONLY = """\

@@ -192,6 +192,7 @@ def _rule() -> Schema:
             "mend": TEXT,
             "maps": {"type": "object", "additionalProperties": TEXTS},
             "may-judge-nobody": {"type": "boolean"},
+            "must_support": {"type": "boolean"},
         },
     )
 

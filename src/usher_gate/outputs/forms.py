@@ -27,6 +27,7 @@ FORMS: Mapping[str, Mapping[str, str]] = {
     },
     "why": {"table": "why.table:write_why", "json": "why.json_:write_why_json"},
     "ways": {"table": "why.glance:write_ways", "json": "why.json_:write_ways_json"},
+    "sign-ins": {"table": "sign_in.table:write_sign_ins", "json": "sign_in.json_:write_sign_ins_json"},
     "sign-in": {"table": "sign_in.table:write_sign_in", "json": "sign_in.json_:write_sign_in_json"},
     "holes": {
         "table": "holes.table:write_holes",

@@ -4,10 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 
-from ..core.history.spells import BACK, GONE, LEFT, NEW, NEW_RULE, NO_RULE
+from ..core.history.spells import BACK, COVERED, GONE, LEFT, NEW, NEW_RULE, NO_RULE, NOT_KNOWN
 
 _ALWAYS = (NEW, GONE, BACK)
-_SELDOM = {NEW_RULE: "by a new rule", LEFT: "left", NO_RULE: "of a dropped rule"}
+_SELDOM = {
+    NOT_KNOWN: "not known now",
+    COVERED: "covered by an exception",
+    NEW_RULE: "by a new rule",
+    LEFT: "left",
+    NO_RULE: "of a dropped rule",
+}
 
 
 def moved_text(counted: Mapping[str, str | int | None]) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from ..core.changes.access import WHAT as WHAT_MOVES
 from ..core.changes.compare import WORDS
 from ..core.door.visitors import HOLDINGS, MOMENTS, STANDINGS, WAYS
 from ..core.door.visitors import OUTCOMES as MET
@@ -50,6 +51,11 @@ def _lockout() -> Schema:
     kinds: Schema = {"enum": ["privileged", "break-glass"]}
     rule = object_of({"id": TEXT, "changed_at": nullable(TEXT)})
     return object_of({"resource": TEXT, "people": TEXTS, "of": kinds, "all": _TRUTH, "rules": list_of(rule)})
+
+
+def _conditional() -> Schema:
+    conditions = object_of({}, dict.fromkeys(CONDITIONS, SOME))
+    return object_of({"resource": TEXT, "id": TEXT, "conditions": conditions, "combined": _TRUTH})
 
 
 def _leaf() -> Schema:
@@ -147,7 +153,7 @@ def _check() -> Schema:
             object_of({"type": {"const": "meeting"}, "id": TEXT, "label": _WORD, "organiser": TEXT}),
         ]
     }
-    share: Schema = {"rule": TEXT, "judged": COUNT, "drifting": COUNT, "as_a_whole": {"type": "boolean"}}
+    share: Schema = {"rule": TEXT, "judged": COUNT, "drifting": COUNT, "as_a_whole": _TRUTH, "own_setting": _TRUTH}
     summary = object_of(
         {
             "people": COUNT,
@@ -156,7 +162,9 @@ def _check() -> Schema:
             "units_drifting_as_a_whole": COUNT,
             "rules_judging_nobody": TEXTS,
             **dict.fromkeys(("people_contested", "contradicting_people", "stranded_people"), COUNT),
+            **dict.fromkeys(("unclear_people", "ignored_settings"), COUNT),
             "verdicts": counts,
+            "others": list_of(object_of({"type": TEXT, "judged": COUNT, "drifting": COUNT, "verdicts": counts})),
         }
     )
     finding = object_of(
@@ -174,6 +182,7 @@ def _check() -> Schema:
             "value": maybe,
             "rules": SOME,
             "where": nullable(TEXT),
+            "severity": {"enum": list(SEVERITIES)},
             "people": COUNT,
             "verdicts": COUNT,
             "mended_value": maybe,
@@ -191,6 +200,9 @@ def _check() -> Schema:
             "verdicts": counts,
         }
     )
+    service = object_of({"id": TEXT, "accounts": COUNT, "drifting": COUNT, "verdicts": counts, "not_applicable": TEXTS})
+    observed = object_of({"id": TEXT, "title": _WORD, "days": nullable(COUNT), "old": _TRUTH})
+    ignored = object_of({"file": TEXT, "line": COUNT, "scope": TEXT, "nearest": nullable(TEXT)})
     settings = list_of(object_of({"scope": TEXT, "value": TEXT}))
     contested = object_of({"service": TEXT, "control": TEXT, "value": TEXT, "settings": settings, "people": SOME})
     exception = object_of(
@@ -208,16 +220,21 @@ def _check() -> Schema:
             **_HEAD,
             "baseline": object_of({"name": TEXT, "version": TEXT}),
             "summary": summary,
-            "snapshot": object_of({"missing": TEXTS, "manifest": nullable(TEXT)}),
+            "snapshot": object_of(
+                {"missing": TEXTS, "manifest": nullable(TEXT), "partial": TEXTS, "stale": nullable(TEXT)}
+            ),
             "rules": list_of(rule),
-            "services": list_of(object_of({"id": TEXT, "accounts": COUNT, "drifting": COUNT, "verdicts": counts})),
+            "services": list_of(service),
             "groups": list_of(object_of({"id": TEXT, "name": maybe, **share})),
             "units": list_of(object_of({"path": TEXT, **share})),
             "roots": list_of(root),
             "since": nullable(_since()),
             "findings": list_of(finding),
             "lockouts": list_of(_lockout()),
+            "conditional": list_of(_conditional()),
+            "observed_rules": list_of(observed),
             "exceptions": list_of(exception),
+            "ignored": list_of(ignored),
             "contested": list_of(contested),
             "contradictions": list_of(object_of({"service": TEXT, "controls": SOME, "values": TEXTS, "people": SOME})),
             "stranded": list_of(object_of({"resource": TEXT, "people": COUNT})),
@@ -229,11 +246,14 @@ def _check() -> Schema:
 def _why() -> Schema:
     maybe = nullable(_WORD)
     person = object_of({"id": TEXT, "login": TEXT, "name": maybe, "kind": {"enum": list(PERSON_KINDS)}, "unit": maybe})
+    where = {"value": maybe, "scope": maybe, "pinned": _TRUTH, "at": maybe}
     said = object_of(
         {
             **_judgement(),
             "title": _WORD,
             "reason": _WORD,
+            "values": list_of(object_of({"service": TEXT, "control": TEXT, **where})),
+            "facts": list_of(object_of({"fact": TEXT, "value": maybe})),
         }
     )
     setting = object_of(
@@ -263,9 +283,10 @@ def _why() -> Schema:
             "steps": list_of(step),
             "rules": list_of(said),
             "contradictions": list_of(object_of({"control": TEXT, "value": _WORD, "scope": _WORD})),
+            "arrives_at": maybe,
+            "chains": list_of(SOME),
         }
     )
-    where = {"value": maybe, "scope": maybe, "pinned": _TRUTH, "at": maybe}
     glance = {
         "values": list_of(object_of({"service": TEXT, "control": TEXT, **where})),
         "facts": list_of(object_of({"fact": TEXT, "value": maybe})),
@@ -286,7 +307,7 @@ def _ways() -> Schema:
     return form("ways/1", {**_HEAD, "control": TEXT, "value": TEXT, "people": list_of(person)})
 
 
-def _sign_in_form() -> Schema:
+def _sign_in_form(of_all: bool = False) -> Schema:
     missing = object_of({"by": nullable(TEXT), "require": TEXT})
     decision = object_of(
         {
@@ -302,19 +323,22 @@ def _sign_in_form() -> Schema:
         }
     )
     rule = object_of({"rule": TEXT, "mode": {"enum": list(MODES)}, "matches": TEXT})
-    row = object_of(
-        {
-            "when": object_of({}, dict.fromkeys(CONDITIONS, TEXT)),
-            "example": {"anyOf": [_sign_in(), _sign_in(_WORD)]},
-            "decision": decision,
-            "if_enforced": decision,
-            "rules": list_of(rule),
-        }
-    )
-    return form("sign-in/1", {**_HEAD, "person": TEXT, "resource": TEXT, "rows": list_of(row)})
+    row: Schema = {
+        "when": object_of({}, dict.fromkeys(CONDITIONS, TEXT)),
+        "example": {"anyOf": [_sign_in(), _sign_in(_WORD)]},
+        "decision": decision,
+        "if_enforced": decision,
+    }
+    every = object_of({"resource": TEXT, "outcomes": list_of(_OUTCOME), "rows": list_of(object_of(row))})
+    if of_all:
+        return form("sign-ins/1", {**_HEAD, "person": TEXT, "resources": list_of(every)})
+    rows = list_of(object_of({**row, "rules": list_of(rule)}))
+    return form("sign-in/1", {**_HEAD, "person": TEXT, "resource": TEXT, "rows": rows})
 
 
 def _holes() -> Schema:
+    by = object_of({"id": TEXT, "sign_ins": COUNT})
+    used = object_of({"sign_ins": COUNT, "by": list_of(by), "last": nullable(TIME), "perhaps": COUNT})
     hole = object_of(
         {
             "rule": nullable(TEXT),
@@ -326,6 +350,7 @@ def _holes() -> Schema:
             "because": SOME,
             "observed_closes": _TRUTH,
             "example": _sign_in(),
+            "used": nullable(used),
         }
     )
     ailment = object_of({"rule": TEXT, "what": {"enum": ["idle", "exclusion-idle", "observed-long"]}, "text": TEXT})
@@ -340,7 +365,14 @@ def _holes() -> Schema:
         }
     )
     stranded = object_of({"resource": TEXT, "ids": SOME})
-    lists = {"holes": hole, "lockouts": _lockout(), "stranded": stranded, "ailments": ailment, "rules": rule}
+    lists = {
+        "holes": hole,
+        "lockouts": _lockout(),
+        "conditional": _conditional(),
+        "stranded": stranded,
+        "ailments": ailment,
+        "rules": rule,
+    }
     return form("holes/1", {**_HEAD, **{name: list_of(entry) for name, entry in lists.items()}})
 
 
@@ -595,12 +627,15 @@ def _changed() -> Schema:
             "title": TEXT,
             "from": nullable(TIME),
             "verdicts": verdicts,
-            "doors": nullable(object_of({"open": both})),
+            "doors": nullable(object_of({"open": both, "unknown": both})),
             "meetings": list_of(meeting),
             "sign_ins": nullable({"type": "object"}),
             "lockouts": object_of({"begun": locked, "ended": locked}),
             "stranded": list_of(object_of({"resource": TEXT, "id": TEXT, "helps": nullable(TEXT)})),
             "reach": list_of(object_of({"change": COUNT, "people": COUNT, "without_need": COUNT})),
+            "access": list_of(
+                object_of({"resource": TEXT, "what": {"enum": list(WHAT_MOVES)}, "people": SOME, "always": TEXTS})
+            ),
             "notes": TEXTS,
         },
     )
@@ -661,6 +696,7 @@ def result_schemas() -> dict[str, Schema]:
         "why": _why(),
         "ways": _ways(),
         "sign-in": _sign_in_form(),
+        "sign-ins": _sign_in_form(of_all=True),
         "holes": _holes(),
         "door": _door(),
         "rehearsal": _rehearsal(),

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 
 from ..core.organisation.snapshot import Snapshot
 from ..core.words.record import record
@@ -64,13 +64,15 @@ def some(names: Sequence[str], most: int = 3) -> str:
     return ", ".join(names[:most]) + (f" +{len(names) - most}" if len(names) > most else "")
 
 
-def few_logins(snapshot: Snapshot, people: Sequence[int], most: int) -> str:
-    """Some people by login: the first three, or all of them if all rows are asked for (`most` 0)."""
+def few_logins(snapshot: Snapshot, people: Sequence[int], most: int, times: Mapping[int, int] | None = None) -> str:
+    """Some people by login: the first three, or all of them if all rows are asked for (`most` 0); who has some of `times` with how many."""
     import numpy as np
 
     told = people if not most else people[:3]
     more = f" +{len(people) - len(told):,}" if len(people) > len(told) else ""
-    return ", ".join(snapshot.people.logins.take(np.array(told, np.int32))) + more
+    logins = snapshot.people.logins.take(np.array(told, np.int32))
+    often = {person: f" ({number:,})" for person, number in (times or {}).items()}
+    return ", ".join(login + often.get(person, "") for person, login in zip(told, logins, strict=True)) + more
 
 
 def some_logins(snapshot: Snapshot, ids: Sequence[str], most: int) -> str:
@@ -88,6 +90,13 @@ def left(days: int) -> str:
     return "ends today" if days == 0 else f"ends in {count(days, 'day')}"
 
 
-def place_text(scope: str) -> str:
-    """Where a setting stands, in words."""
-    return {"factory": "as it came from the factory", "licence": "for want of a licence"}.get(scope, f"set at {scope}")
+def place_text(scope: str, snapshot: Snapshot | None = None) -> str:
+    """Where a setting is, in words; with a snapshot also what the group, unit, person or meeting is called."""
+    known = {"factory": "the service default", "licence": "for want of a licence"}
+    return known.get(scope) or f"set at {scope_text(scope, snapshot)}"
+
+
+def scope_text(scope: str, snapshot: Snapshot | None) -> str:
+    """A scope with what its group, unit, person or meeting is called."""
+    name = "" if snapshot is None else snapshot.scope_name(scope)
+    return f"{scope} ({name})" if name and name != scope.partition(":")[2] else scope

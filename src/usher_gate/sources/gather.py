@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import os
 import shutil
 import time
@@ -15,9 +14,10 @@ from pathlib import Path
 from ..core.organisation.build.settings import SETTINGS
 from ..core.words.faults import Fault, Faults, nearest, quoted
 from ..files.faults import BadInput, CannotWrite, UsherError, stop_if_any
-from ..files.snapshot.manifest import FAILED_NAME, Missing
+from ..files.snapshot.last_gather import LastGather, write_last
+from ..files.snapshot.manifest import Missing
 from ..files.snapshot.services import ids_of
-from ..files.write import draft_folder, whole_file, writing
+from ..files.write import draft_folder
 from .columns import column_cells, column_names
 from .interface import FAILED, Context, Gathered, Progress, SourceFailed
 from .join import Joined, join
@@ -75,7 +75,7 @@ def gather(
 ) -> Done:
     """Gathers into `snapshots/` beside the link; raises Incomplete, BadInput (what came is no snapshot) or Busy."""
     snapshots, secrets = link.parent / "snapshots", Secrets(folder)
-    with alone(snapshots), _remembered(snapshots):
+    with alone(snapshots), _recorded(snapshots) as failed:
         taken_at = datetime.now(UTC).replace(microsecond=0)
         found: list[tuple[str, Gathered]] = []
         reports: list[Report] = []
@@ -89,6 +89,7 @@ def gather(
             else:
                 tables = tuple(sorted(named.source.gives.tables))
                 lost.append(Missing(named.name, report.failed, tables, named.source.gives.services or ()))
+        failed += [source.source for source in lost]
         if lost:
             _refuse(lost, any(_gives_people(gathered) for _, gathered in found), partial)
         for source, gathered in found:
@@ -150,22 +151,27 @@ def _draft(snapshots: Path, link: Path) -> Iterator[Path]:
         os.close(lock)
 
 
+def _now() -> str:
+    return datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+
+
 @contextmanager
-def _remembered(snapshots: Path) -> Iterator[None]:
-    """A gather that fails is remembered beside the snapshots, so that check can say that it reads an older one."""
-    path = snapshots / FAILED_NAME
+def _recorded(snapshots: Path) -> Iterator[list[str]]:
+    """Records when a gather begins and how it ends beside the snapshots, so that every verb can say that it reads an older state; the list
+    takes the names of the sources that fail."""
+    began, failed = _now(), list[str]()
+    write_last(snapshots, LastGather(began=began))
     try:
-        yield
-    except UsherError as error:
-        said = {"at": datetime.now(UTC).isoformat(), "why": str(error).splitlines()[0]}
-        with (
-            suppress(UsherError),
-            whole_file(path, private=True) as stream,
-        ):  # on a full disk the first error is what counts
-            stream.write(json.dumps(said) + "\n")
+        yield failed
+    except BaseException as error:
+        why = str(error).splitlines()[0] if isinstance(error, UsherError) else type(error).__name__
+        status = error.status if isinstance(error, UsherError) else None
+        last = LastGather(began=began, ended=_now(), status=status, failed=tuple(failed), why=why)
+        with suppress(UsherError):  # on a full disk the first error is what counts
+            write_last(snapshots, last)
         raise
-    with writing(path):
-        path.unlink(missing_ok=True)
+    status = FAILED if failed else 0
+    write_last(snapshots, LastGather(began=began, ended=_now(), status=status, failed=tuple(failed), replaced=True))
 
 
 def _moment(micros: int) -> datetime:

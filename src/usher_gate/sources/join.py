@@ -12,6 +12,7 @@ from .columns import Columns
 from .interface import Gathered, Row
 
 _KEYS: Mapping[str, tuple[str, ...]] = {
+    "units": ("path",),
     "groups": ("id",),
     "members": ("group", "member", "type"),
     "settings": ("service", "control", "scope", "active"),

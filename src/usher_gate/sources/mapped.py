@@ -24,7 +24,18 @@ from .people import LISTS, Odd, person_row
 LEVELS = ("organisation", "unit", "group", "person")
 _HOW = ("missing", "other", "may-be-absent", "separator")
 _EXPORT = ("delimiter", "encoding", "taken_at")
-_KNOWN = ("people", "groups", "members", "observations", "authenticators", "passes", "partners", "sign_ins", "meetings")
+_KNOWN = (
+    "people",
+    "units",
+    "groups",
+    "members",
+    "observations",
+    "authenticators",
+    "passes",
+    "partners",
+    "sign_ins",
+    "meetings",
+)
 
 
 @dataclass(frozen=True)

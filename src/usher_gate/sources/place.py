@@ -25,6 +25,7 @@ from ..core.organisation.build.partners import PARTNERS
 from ..core.organisation.build.people import PEOPLE
 from ..core.organisation.build.settings import OBSERVATIONS, SETTINGS
 from ..core.organisation.build.table import Spec
+from ..core.organisation.build.units import UNITS
 from ..core.words.faults import nearest, quoted
 from ..files.binary import read_text
 from ..files.faults import BadInput, UsherError
@@ -37,7 +38,7 @@ from .interface import Gathered, Row, SourceFailed, open_source
 from .join import Joined
 from .people import columns
 
-_TABLES = (GROUPS, MEMBERS, SETTINGS, OBSERVATIONS, AUTHENTICATORS, PASSES, PARTNERS, SIGN_INS, MEETINGS)
+_TABLES = (UNITS, GROUPS, MEMBERS, SETTINGS, OBSERVATIONS, AUTHENTICATORS, PASSES, PARTNERS, SIGN_INS, MEETINGS)
 _SPECS: Mapping[str, Spec] = {spec.name: spec for spec in _TABLES}
 
 

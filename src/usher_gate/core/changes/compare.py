@@ -26,6 +26,7 @@ from ..verdicts.planned import judge_meetings
 from ..verdicts.rules import AgreedException, Baseline, Rule
 from ..verdicts.scope import services_of
 from ..words.record import record
+from .access import AccessMoved, access_moves
 from .apply import Applied, scope_by_id
 from .model import Changes, Members, PartnerFlags, People, Register, Rules, SecondFactor, Set, Unset
 
@@ -77,6 +78,14 @@ class LockedOut:
 
 
 @record
+class OpenDoors:
+    """How many doors are open to a stranger, and of how many that is not known."""
+
+    open: int
+    unknown: int
+
+
+@record
 class Comparison:
     """All that is other. `counts` are verdicts by code, before and after; `drifting` people, before and after; `moves` how many verdicts
     went from one word to another; `open_doors` None where no door is touched."""
@@ -91,7 +100,7 @@ class Comparison:
     ended: tuple[Moved, ...]
     worse: tuple[Moved, ...]
     rules: Mapping[str, tuple[int, int]]
-    open_doors: tuple[int, int] | None
+    open_doors: tuple[OpenDoors, OpenDoors] | None
     meetings: tuple[NewlyMet, ...]
     locked_begun: tuple[LockedOut, ...]
     locked_ended: tuple[LockedOut, ...]
@@ -99,6 +108,7 @@ class Comparison:
         tuple[str, tuple[str, ...]], ...
     ]  # who newly gets in nowhere at a resource until they register something
     reach: tuple[Reach, ...]
+    access: tuple[AccessMoved, ...]  # whose possible sign-ins meet something else
     notes: tuple[str, ...]
 
     @property
@@ -185,6 +195,7 @@ class Compared:
             locked[1],
             self._stranded(),
             tuple(self._reach(need)),
+            () if self.settings_only else access_moves(before.snapshot, after.snapshot),
             self.applied.notes,
         )
 
@@ -287,7 +298,7 @@ class Compared:
             for change in self.changes.changes
         )
 
-    def _open_doors(self) -> tuple[int, int] | None:
+    def _open_doors(self) -> tuple[OpenDoors, OpenDoors] | None:
         if not self._doors_touched:
             return None
         found = []
@@ -298,7 +309,7 @@ class Compared:
                 if kinds_of(service)
                 for door in Doors(hosts_of(checker.resolver, service)).doors()
             ]
-            found.append(sum(door.open for door in doors))
+            found.append(OpenDoors(sum(door.open for door in doors), sum(door.unknown for door in doors)))
         return found[0], found[1]
 
     def _meetings(self) -> Iterator[NewlyMet]:

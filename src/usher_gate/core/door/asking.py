@@ -11,7 +11,7 @@ import numpy as np
 
 from ..organisation.columns import MISSING, Bools, Ints, distinct
 from ..words.record import record
-from .gates import IN_LINK, ROOM, SHUTS, Gate, Met, Panel, Results, meet
+from .gates import IN_LINK, Gate, Met, Panel, Results, meet
 from .roots import DOOR, mending, weakening
 from .visitors import OUTCOMES, Visit
 
@@ -21,12 +21,11 @@ AS_DUE, OPENABLE, NOT_KNOWN, FAILS = range(4)
 @record
 class Question:
     """Which visits, which of the outcomes (weakest first) are as they should be, and whether what the host can open counts: "" no, `true`
-    what people can change, `strict` what no pin holds. In a planned meeting a room that is off refuses everybody (`planned`)."""
+    what people can change, `strict` what no pin holds. A room that is off fails no question."""
 
     visits: tuple[Visit, ...]
     good: tuple[bool, bool, bool]
     pinned: str = ""
-    planned: bool = False
 
     def bad(self, least: Results, most: Results) -> Bools:
         """Where some outcome from the least to the greatest is other than it should be."""
@@ -55,30 +54,16 @@ def ask(panel: Panel, question: Question) -> Answer:
     every = [meet(panel, visit) for visit in question.visits]
     state, chosen = np.zeros(panel.size, np.int32), np.full(panel.size, MISSING, np.int32)
     if every:
-        least, most, known, there = _limits(every, question.planned)
+        least, most = np.array([met.least for met in every]), np.array([met.most for met in every])
+        known, there = np.array([met.known for met in every]), np.array([met.exists for met in every]) != 0
         may_fail = question.bad(least, most) & there
         found = [(NOT_KNOWN, may_fail & ~known), (FAILS, may_fail & known)]
         if question.pinned:
-            found.insert(0, (OPENABLE, question.bad(*_kept(panel, every, question)) & there & _exist(every)))
+            found.insert(0, (OPENABLE, question.bad(*_kept(panel, every, question)) & there))
         for one, mask in found:  # one row of a mask for each visit
             here = mask.any(axis=0)
             state[here], chosen[here] = one, mask.argmax(axis=0)[here]
     return _tell(panel, question, every, state, chosen)
-
-
-def _exist(every: Sequence[Met]) -> Bools:
-    found: Bools = np.array([met.exists for met in every]) != 0
-    return found
-
-
-def _limits(every: Sequence[Met], planned: bool) -> tuple[Results, Results, Bools, Bools]:
-    """Of each visit the least and greatest outcome, where it is known, and where there is a room at all."""
-    least, most = np.array([met.least for met in every]), np.array([met.most for met in every])
-    known, there = np.array([met.known for met in every]), _exist(every)
-    if not planned:
-        return least, most, known, there
-    least[~there] = most[~there] = SHUTS
-    return least, most, known | ~there, np.ones_like(there)
 
 
 def _kept(panel: Panel, every: Sequence[Met], question: Question) -> tuple[Results, Results]:
@@ -107,14 +92,8 @@ def _tell(panel: Panel, question: Question, every: Sequence[Met], state: Ints, c
     for place in distinct(chosen[chosen != MISSING]).tolist():
         rows = np.flatnonzero(chosen == place)
         here = every[place]
-        (least,), _, (known,), _ = _limits([here], question.planned)
-        met[rows] = np.where(known, least, OUTCOMES.index("unknown"))[rows]
+        met[rows] = np.where(here.known, here.least, OUTCOMES.index("unknown"))[rows]
         failing, openable = rows[state[rows] == FAILS], rows[state[rows] == OPENABLE]
-        shut = failing[here.exists[failing] == 0]
-        if len(shut):  # a room that is off: what mends is to have it, or nothing
-            mends = ~question.bad(here.least[shut], here.most[shut])
-            control[shut] = np.where(mends, names.setdefault(ROOM, len(names)), names.setdefault(DOOR, len(names)))
-        failing = failing[here.exists[failing] != 0]
         if len(failing):
             control[failing] = _roots(panel.take(failing), question, question.visits[place], names)
         for gate in here.gates[::-1]:

@@ -55,10 +55,13 @@ class Decided:
 
 
 def decide(row: Row, answers: Sequence[Answer], on: date, due: date, on_silence: str) -> Decided:
-    """One row: the strictest of its answers counts; silence is pending up to the due day, and what was agreed after it."""
+    """One row: the strictest of its answers counts; silence is pending up to the due day, and what was agreed after it.
+
+    To pass a row on is no decision: it is pending up to the due day, too, and silence after it.
+    """
 
     def fate(answer: Answer) -> str:
-        if answer.decision:
+        if answer.decision and (answer.decision != PASS_ON or on <= due):
             return answer.decision
         if on <= due:
             return PENDING
@@ -100,10 +103,9 @@ def outcome(decided: Sequence[Decided], snapshot: Snapshot, on: date, keep_for_d
                 kept.setdefault(one.until or on + timedelta(days=keep_for_days), []).append(guest)
         elif one.fate in (END, SILENCE_ENDS) and guest not in ended:
             group = place.partition(":")[2]
-            if one.row.through:
-                nested.append((guest, group, one.row.through))
-            elif _is_direct(snapshot, guest, group):
+            if _is_direct(snapshot, guest, group):
                 removed.setdefault(group, []).append(guest)
+            nested += [(guest, group, through) for through in _giving(snapshot, guest, group)]
     return Outcome(
         tuple(sorted(ended & there)),
         {day: tuple(sorted(some)) for day, some in sorted(kept.items())},
@@ -118,6 +120,23 @@ def _is_direct(snapshot: Snapshot, guest: str, group: str) -> bool:
     number = snapshot.group_index.get(group, MISSING)
     found = snapshot.people.ids.find(guest)
     return groups is not None and number != MISSING and bool(found) and found[0] in groups.direct.of(number).tolist()
+
+
+def _giving(snapshot: Snapshot, guest: str, group: str) -> list[str]:
+    """The groups that a guest is in directly and that lie in a group, at whatever depth: they make the guest a member of it, too."""
+    groups, number = snapshot.groups, snapshot.group_index.get(group, MISSING)
+    found = snapshot.people.ids.find(guest)
+    if groups is None or number == MISSING or not found:
+        return []
+    outer, inner = groups.nested
+    inside, waiting = set[int](), [number]
+    while waiting:
+        here = waiting.pop()
+        for each in inner[outer == here].tolist():
+            if each not in inside:
+                inside.add(each)
+                waiting.append(each)
+    return [groups.ids[each] for each in sorted(inside - {number}) if found[0] in groups.direct.of(each).tolist()][:1]
 
 
 def pending(decided: Sequence[Decided]) -> Iterator[Decided]:

@@ -61,6 +61,7 @@ def kept_digest(check: Mapping[str, str], counts: Mapping[tuple[str, str], int],
 
 
 def link(fields: Mapping[str, str]) -> str:
-    """SHA-256 over the fields of a check: those of FIELDS, then time, baseline-name and kept."""
-    lines = "".join(f"{name}={fields[name]}\n" for name in (*FIELDS, "time", "baseline-name", "kept"))
+    """SHA-256 over the fields of a check: those of FIELDS, then time, baseline-name and kept, and kept_at where it was recorded."""
+    names = (*FIELDS, "time", "baseline-name", "kept", *(("kept_at",) if fields.get("kept_at") else ()))
+    lines = "".join(f"{name}={fields[name]}\n" for name in names)
     return hashlib.sha256(lines.encode()).hexdigest()

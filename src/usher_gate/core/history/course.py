@@ -1,6 +1,6 @@
 """The course of what drifts, check by check: how much there was, what was new, back and gone, and how old it was.
 
-Reckoned from runs: spells of one rule that began and ended together, however many they are. Source: history, section 2; readings 42.
+Computed from runs: spells of one rule that are alike, however many they are. Source: history, section 2; readings 42; answers, F 40.
 """
 
 from __future__ import annotations
@@ -13,24 +13,28 @@ import numpy as np
 
 from ..organisation.columns import DAY
 from ..words.record import record
-from .spells import BACK, GONE, LEFT, NEW, NEW_RULE, NO_RULE, STILL, Between, Spell
+from .spells import BACK, DRIFTING, GONE, LEFT, NEW, NEW_RULE, NO_RULE, STATES, STILL, Between, Key, Spell
 
 
 class Run(NamedTuple):
-    """Spells of drift that began and ended together: their rule, the first check and the last (None: they last), whether whom they were
-    about has left, whether each had drifted in an earlier spell, and how many they are."""
+    """Spells of open findings that are alike: their rule, what they are (a word of STATES), the first check and the last (None: they last),
+    the check in which the finding began, whether the subject has left, whether it drifted before that, whether the finding ends with the
+    spell, and how many they are."""
 
     rule: str
+    state: str
     first: int
     last: int | None
+    began: int
     left: bool
     again: bool
+    ends: bool
     many: int
 
 
 @record
 class Leg:
-    """What drifts at one check: how much; what became of each drift since the check before (None for the first); the median and the
+    """What drifts at one check: how much; what became of each finding since the check before (None for the first); the median and the
     greatest age in whole days (None where nothing drifts)."""
 
     drifts: int
@@ -40,12 +44,24 @@ class Leg:
 
 
 def runs_of(spells: Iterable[Spell]) -> list[Run]:
-    """Spells of drift, those of one subject in the order of time, as runs."""
-    seen: set[object] = set()
-    many: Counter[tuple[str, int, int | None, bool, bool]] = Counter()
+    """The spells of open findings, those of one subject in the order of time, as runs."""
+    by_key: dict[Key, list[Spell]] = {}
     for spell in spells:
-        many[spell.key.rule, spell.first, spell.last, spell.left, spell.key in seen] += 1
-        seen.add(spell.key)
+        if spell.verdict in STATES:
+            by_key.setdefault(spell.key, []).append(spell)
+    many: Counter[tuple[str, str, int, int | None, int, bool, bool, bool]] = Counter()
+    for key, mine in by_key.items():
+        began, end, earlier = None, None, False
+        for place, spell in enumerate(mine):
+            if end is None or spell.first != end + 1:
+                earlier, began = earlier or began is not None, None
+            if began is None and spell.verdict == DRIFTING:
+                began = spell.first
+            end = spell.last
+            if began is not None:
+                follows = place + 1 < len(mine) and spell.last is not None and mine[place + 1].first == spell.last + 1
+                state = STATES[spell.verdict]
+                many[key.rule, state, spell.first, spell.last, began, spell.left, earlier, not follows] += 1
     return [Run(*run, number) for run, number in many.items()]
 
 
@@ -53,23 +69,28 @@ def course(runs: Sequence[Run], taken: Mapping[int, int], rules: Mapping[int, fr
     """A leg for each check, in the order of their numbers; `taken` gives each check's time (µs), `rules` its baseline's rules."""
     numbers = sorted(taken)
     size = len(numbers)
-    ends = [numbers[-1] if run.last is None else run.last for run in runs] if numbers else []
-    first = np.searchsorted(numbers, [run.first for run in runs])
-    last = np.searchsorted(numbers, ends, side="right") - 1
-    many = np.array([run.many for run in runs], np.int64)
-    inside = (first < size) & (last >= first)
-    # standing[f, c]: how many that began at check f still drift at check c
-    ended = np.zeros((size, size), np.int64)
-    np.add.at(ended, (first[inside], last[inside]), many[inside])
-    standing = np.triu(ended[:, ::-1].cumsum(axis=1)[:, ::-1])
+    # standing[b, c]: how many that began at check b drift at check c; the difference of each from the check before is added up first.
+    steps = np.zeros((size, size + 1), np.int64)
     changed: list[Counter[str]] = [Counter() for _ in numbers]
-    for run, began, end in zip(runs, first.tolist(), last.tolist(), strict=True):
-        if 0 < began < size:
-            fresh = NEW_RULE if run.rule not in rules.get(numbers[began - 1], ()) else BACK if run.again else NEW
-            changed[began][fresh] += run.many
-        if run.last is not None and end + 1 < size:
+    place_of = {number: place for place, number in enumerate(numbers)}
+    for run in runs:
+        first, began = place_of.get(run.first, size), place_of.get(run.began, size)
+        end = size - 1 if run.last is None else place_of.get(run.last, -1)
+        if first >= size or began >= size or end < first:
+            continue
+        if run.state == DRIFTING:
+            steps[began, first] += run.many
+            steps[began, end + 1] -= run.many
+        else:
+            for place in range(max(first, 1), end + 1):
+                changed[place][run.state] += run.many
+        if run.state == DRIFTING and run.first == run.began and first:
+            fresh = NEW_RULE if run.rule not in rules.get(numbers[first - 1], ()) else BACK if run.again else NEW
+            changed[first][fresh] += run.many
+        if run.last is not None and run.ends and end + 1 < size:
             gone = run.rule not in rules.get(numbers[end + 1], ())
             changed[end + 1][LEFT if run.left else NO_RULE if gone else GONE] += run.many
+    standing = steps.cumsum(axis=1)[:, :size]
     legs = []
     for place, number in enumerate(numbers):
         here = standing[: place + 1, place]
@@ -83,8 +104,9 @@ def course(runs: Sequence[Run], taken: Mapping[int, int], rules: Mapping[int, fr
 def unkept_leg(between: Between, taken: Mapping[int, int]) -> Leg:
     """The leg of the later of two checks; `taken` gives the times (µs) of the checks in which its drifts began, and its own, the last."""
     began: Counter[int] = Counter()
-    for some in between.after.values():
-        began.update(some.values())
+    for lot, some in between.after.items():
+        if lot.verdict == DRIFTING:
+            began.update(some.values())
     now, numbers = max(taken), sorted(began)
     ages = np.array([int((taken[now] - taken[each]) // DAY) for each in numbers], np.int64)
     many = np.array([began[each] for each in numbers], np.int64)
@@ -92,10 +114,11 @@ def unkept_leg(between: Between, taken: Mapping[int, int]) -> Leg:
 
 
 def _median_and_oldest(ages: np.ndarray, many: np.ndarray) -> tuple[int | None, int | None]:
-    """Of ages that fall from the first on, and how many have each: the one in the middle (of two the greater), and the greatest."""
+    """Of ages that fall from the first on, and how many have each: the median (of two in the middle their mean, rounded down), and the
+    greatest."""
     whole = int(many.sum())
     if not whole:
         return None, None
     upward = many[::-1].cumsum()  # from the youngest on
-    middle = int(np.searchsorted(upward, whole // 2, side="right"))
-    return int(ages[::-1][middle]), int(ages[np.flatnonzero(many)[0]])
+    middle = np.searchsorted(upward, ((whole - 1) // 2, whole // 2), side="right")
+    return int(ages[::-1][middle].sum()) // 2, int(ages[np.flatnonzero(many)[0]])

@@ -1,6 +1,8 @@
 """Spells: runs of consecutive checks with the same verdict about one subject; what is new, gone and back is read off them.
 
-Source: history, section 1 and 2; readings 41 and 42.
+A finding is open from the first spell in which it drifts until it is judged and does not drift, or its subject or rule is gone. What is not
+known, or covered by an exception, in between does not end it: its age goes on. Source: history, section 1 and 2; readings 41 and 42;
+answers, F 40.
 """
 
 from __future__ import annotations
@@ -13,16 +15,23 @@ from typing import NamedTuple
 import numpy as np
 
 from ..door.visitors import SHOWS
-from ..organisation.columns import sorted_unique
+from ..organisation.columns import MISSING, sorted_unique
 from ..organisation.snapshot import Snapshot
 from ..verdicts.codes import DRIFTS, VERDICTS
 from ..verdicts.outcome import Root
 from ..verdicts.result import Block, CheckResult
 from ..words.record import record
 
-KEPT = frozenset(("drifts", "loose", "unknown", "unavailable", "settling", "excepted"))
+NOT_JUDGED = "not-judged"  # a finding that could not be judged at a check, because what it needs was missing
+KEPT = frozenset(("drifts", "loose", "unknown", "unavailable", "settling", "excepted", NOT_JUDGED))
 NEW, BACK, STILL, GONE, LEFT, NEW_RULE, NO_RULE = "new", "back", "still", "gone", "left", "new-rule", "no-rule"
-WHAT = (NEW, BACK, NEW_RULE, STILL, GONE, LEFT, NO_RULE)  # in the order in which they are told
+DRIFTING, NOT_KNOWN, COVERED = "drifts", "not-known-now", "excepted"  # what an open finding is at a check
+STATES = {
+    "drifts": DRIFTING,
+    **dict.fromkeys(("unknown", "unavailable", "settling", NOT_JUDGED), NOT_KNOWN),
+    "excepted": COVERED,
+}  # of the verdicts that do not end a finding
+WHAT = (NEW, BACK, NEW_RULE, STILL, NOT_KNOWN, COVERED, GONE, LEFT, NO_RULE)  # in the order in which they are told
 DECIDED = "decided"  # the kind of count that a review's decision is
 MOVES = tuple(word for word in WHAT if word != STILL)
 WORSE = (NEW, BACK)
@@ -63,6 +72,9 @@ class Lot(NamedTuple):
 
 Lots = Mapping[Lot, Collection[str]]  # by lot the ids of its subjects
 Standing = Mapping[Lot, Mapping[str, int]]  # by lot and id the check in which the spell began
+Open = Mapping[
+    Lot, Mapping[str, int]
+]  # open findings: by lot (`verdict` is one of STATES' words) and id the check in which they began
 
 
 def kept_findings(result: CheckResult) -> dict[Lot, list[str]]:
@@ -85,29 +97,80 @@ def kept_findings(result: CheckResult) -> dict[Lot, list[str]]:
 
 @record
 class There:
-    """Who is there at a check: the ids of active people and of meetings that are still to come."""
+    """What can be judged at a check: the ids of active people and of meetings that are still to come, the services, whether partners and
+    all people are known, and the rules. None stands for a table that the snapshot does not have."""
 
     people: frozenset[str]
     meetings: frozenset[str] | None
+    services: frozenset[str] | None = None
+    partners_known: bool = True
+    people_whole: bool = True
+    rules: frozenset[str] = frozenset()
 
     def lacks(self, key: Key) -> bool:
-        """Whether whom a verdict was about has gone: a person who is not active any more, a meeting that has passed."""
+        """Whether the subject of a verdict is gone: a person who is not active any more, a meeting that has passed, or whose organiser is
+        not active any more."""
         if key.type == "person":
             return key.id not in self.people
         return key.type == "meeting" and self.meetings is not None and key.id not in self.meetings
 
+    def cannot_judge(self, key: Key) -> bool:
+        """Whether a finding cannot be judged, because its service, a table or a source is missing."""
+        if key.rule not in self.rules:
+            return False
+        if key.service and (self.services is None or key.service not in self.services):
+            return True
+        if key.type == "person":
+            return not self.people_whole and key.id not in self.people
+        return not self.partners_known if key.type == "partner" else key.type == "meeting" and self.meetings is None
 
-def there(snapshot: Snapshot) -> There:
-    """Who is there at a snapshot's time."""
+
+def there(snapshot: Snapshot, rules: Collection[str]) -> There:
+    """What can be judged at a snapshot's time."""
     ids = snapshot.people.ids
     people = frozenset(ids.take(np.arange(len(snapshot.people), dtype=np.int32)))
-    table = snapshot.meetings
-    if table is None:
-        return There(people, None)
-    coming = table.starts >= snapshot.taken_at
-    if table.recurring is not None:
-        coming = coming | table.recurring.astype(bool)
-    return There(people, frozenset(table.ids.take(np.flatnonzero(coming).astype(np.int32))))
+    table, meetings = snapshot.meetings, None
+    if table is not None:
+        coming = table.starts >= snapshot.taken_at
+        if table.recurring is not None:
+            coming = coming | table.recurring.astype(bool)
+        coming = coming & (table.organiser != MISSING)
+        meetings = frozenset(table.ids.take(np.flatnonzero(coming).astype(np.int32)))
+    services = None if snapshot.services is None else frozenset(service.id for service in snapshot.services)
+    partners = snapshot.partners is not None
+    return There(people, meetings, services, partners, snapshot.people_whole, frozenset(rules))
+
+
+def unjudged(lasting: Standing, found: Lots, around: There) -> dict[Lot, list[str]]:
+    """The findings that could not be judged, to be kept as such: of those in lasting spells that may be open, and of which nothing else was
+    found."""
+    told: dict[tuple[str, str, str], set[str]] = {}
+    for lot, names in found.items():
+        told.setdefault(lot[:3], set()).update(names)
+    made: dict[Lot, list[str]] = {}
+    for lot, some in lasting.items():
+        if lot.verdict in STATES:
+            missing = some.keys() - told.get(lot[:3], set())
+            names = [name for name in missing if around.cannot_judge(lot.key(name))]
+            if names:
+                made.setdefault(lot._replace(verdict=NOT_JUDGED), []).extend(names)
+    return made
+
+
+def began_at(spells: Iterable[Spell], number: int) -> int | None:
+    """The check in which a finding began that is open at a check; None if it is not. `spells` are those of one subject, in order."""
+    began, end = None, None
+    for spell in spells:
+        if spell.first > number or spell.verdict not in STATES:
+            continue
+        if end is None or spell.first != end + 1:
+            began = None
+        if began is None and spell.verdict == DRIFTING:
+            began = spell.first
+        end = spell.last
+        if spell.last is None or spell.last >= number:
+            return began
+    return None
 
 
 @record
@@ -121,58 +184,83 @@ class Changed:
 
 @record
 class Between:
-    """The drifts at two checks: those of each, those that had ended before the earlier one, of those that ended in between whose subject
-    has left, and the rules of both baselines."""
+    """The open findings at two checks, those that had drifted before the earlier one and were not open then, of those that ended in between
+    whose subject has left, and the rules of both baselines."""
 
-    before: Standing
-    after: Standing
+    before: Open
+    after: Open
     ever: Lots
     left: Lots
     rules_then: frozenset[str]
     rules_now: frozenset[str]
 
     def moves(self) -> Iterator[tuple[Lot, str, Mapping[str, int]]]:
-        """What became of every drift, by lot: the word, and whose with the check in which their present (or last) spell began."""
-        nobody: Mapping[str, int] = {}
-        for lot in sorted({*self.before, *self.after}):
-            then, now = self.before.get(lot, nobody), self.after.get(lot, nobody)
+        """What became of every finding, by lot (of the verdict `drifts`): the word, and whose, with the check in which it began."""
+        for place in sorted({lot[:3] for lot in (*self.before, *self.after)}):
+            lot = Lot(*place, DRIFTING)
+            then = _of_place(self.before, place)
+            now, unknown, covered = (
+                self.after.get(lot._replace(verdict=state), {}) for state in (DRIFTING, NOT_KNOWN, COVERED)
+            )
             yield lot, STILL, {name: first for name, first in now.items() if name in then}
-            fresh, ended = now.keys() - then.keys(), then.keys() - now.keys()
+            fresh = now.keys() - then.keys()
+            ended = then.keys() - now.keys() - unknown.keys() - covered.keys()
             if lot.rule not in self.rules_then:
                 yield lot, NEW_RULE, {name: now[name] for name in fresh}
             else:
                 again = fresh.intersection(self.ever.get(lot, ()))
                 yield lot, BACK, {name: now[name] for name in again}
                 yield lot, NEW, {name: now[name] for name in fresh - again}
+            yield lot, NOT_KNOWN, unknown
+            yield lot, COVERED, covered
             away = ended.intersection(self.left.get(lot, ()))
             yield lot, LEFT, {name: then[name] for name in away}
             yield lot, GONE if lot.rule in self.rules_now else NO_RULE, {name: then[name] for name in ended - away}
 
     def changed(self) -> list[Changed]:
-        """What became of every drift, by what it is about."""
+        """What became of every finding, by what it is about."""
         found = [
             Changed(lot.key(name), what, first) for lot, what, some in self.moves() for name, first in some.items()
         ]
         return sorted(found, key=lambda one: one.key)
 
     def counts(self) -> dict[str, int]:
-        """How many drifts became what."""
+        """How many findings became what."""
         found = dict.fromkeys(WHAT, 0)
         for _, what, some in self.moves():
             found[what] += len(some)
         return found
 
 
+def _of_place(findings: Open, place: tuple[str, str, str]) -> dict[str, int]:
+    """The open findings of a rule, service and type of subject, whatever their state."""
+    return {
+        name: first
+        for state in (DRIFTING, NOT_KNOWN, COVERED)
+        for name, first in findings.get(Lot(*place, state), {}).items()
+    }
+
+
 def beside(kept: Between, found: Lots, now: int, around: There) -> Between:
-    """The drifts at a kept check beside those that were found at a later one, `now`, which is not kept."""
+    """The open findings at a kept check beside those that were found at a later one, `now`, which is not kept."""
     after: dict[Lot, dict[str, int]] = {}
+    lasting: dict[tuple[str, str, str], dict[str, int]] = {}
+    for place in {lot[:3] for lot in kept.before}:
+        lasting[place] = _of_place(kept.before, place)
+    unknown = unjudged({Lot(*place, DRIFTING): some for place, some in lasting.items()}, found, around)
+    for lot, names in (*found.items(), *unknown.items()):
+        state, then = STATES.get(lot.verdict), lasting.get(lot[:3], {})
+        if state == DRIFTING:
+            began = {name: then.get(name, now) for name in names}
+        else:
+            began = {name: then[name] for name in names if name in then}
+        if state is not None and began:
+            after.setdefault(lot._replace(verdict=state), {}).update(began)
     left = {}
-    for lot, names in found.items():
-        if lot.verdict == VERDICTS[DRIFTS]:
-            then = kept.before.get(lot, {})
-            after[lot] = {name: then.get(name, now) for name in names}
-    for lot, some in kept.before.items():
-        left[lot] = {name for name in some.keys() - after.get(lot, {}).keys() if around.lacks(lot.key(name))}
+    for place, some in lasting.items():
+        ended = some.keys() - _of_place(after, place).keys()
+        lot = Lot(*place, DRIFTING)
+        left[lot] = {name for name in ended if around.lacks(lot.key(name))}
     return replace(kept, after=after, left=left)
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import field
 from functools import cached_property
 
 import numpy as np
@@ -19,7 +20,7 @@ class Directory:
     """People, units and groups. None stands for what the snapshot does not have.
 
     `unit_paths` are also those in which only inactive people are; `group_ids` and `group_titles` are there also without a members table;
-    `group_names_known` says whether a group that is not listed is known not to exist.
+    `group_names_known` says whether a group that is not listed is known not to exist; `unit_names` has what listed units are called.
     """
 
     people: People
@@ -31,6 +32,7 @@ class Directory:
     group_ids: tuple[str, ...] = ()
     group_titles: tuple[str | None, ...] = ()
     group_names_known: bool = False
+    unit_names: Mapping[str, str] = field(default_factory=dict)
 
     @cached_property
     def guest_domains(self) -> Coded:

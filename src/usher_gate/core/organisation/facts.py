@@ -9,6 +9,7 @@ import numpy as np
 from ..words.values import EMPTY_SET, TEXT, WORD_SET, Kind, canonical_number, join_words, level, number, split_words
 from ..words.vocabulary import CAN_SHOW, MFA_WORDS, PROTECTION_WORDS
 from .columns import DAY, MISSING, NO_TIME, Bools, Coded, Longs
+from .partners import DEFAULT_PARTNER, HOME_FACTORS
 from .people import People
 from .proofs import HARDWARE_KEY, MEMORIZED, PHISHING_RESISTANT, TYPES, proofs_of
 from .proofs import MFA as MFA_PROOF
@@ -166,24 +167,42 @@ def _rules_over(snapshot: Snapshot, deny: bool) -> Coded | None:
 
 
 def _can_show(snapshot: Snapshot) -> Coded | None:
-    """The strongest that everybody's registered authenticators give; of a guest at most a second factor: the rest comes from home."""
+    """The strongest that everybody's registered authenticators give; of a guest at most a second factor.
+
+    Of a guest whose factor at home counts it is what their partner's people show there, missing where that is not known.
+    Source: answers, C 28.
+    """
     table = snapshot.authenticators
     if table is None:
         return None
+    homes = _homes(snapshot)
     types = np.zeros(len(snapshot.people), np.int64)
     np.bitwise_or.at(types, table.person, np.int64(1) << table.kind)
     kinds = snapshot.people.kind
-    key = types * (len(kinds.words) + 1) + kinds.codes
+    key = (types * (len(kinds.words) + 1) + kinds.codes) * (len(HOME_FACTORS) + 2) + homes
     known, codes = np.unique(key, return_inverse=True)
     words = []
     for one in known.tolist():
-        bits, kind = divmod(one, len(kinds.words) + 1)
+        rest, home = divmod(one, len(HOME_FACTORS) + 2)
+        bits, kind = divmod(rest, len(kinds.words) + 1)
         has = {name for number, name in enumerate(table.kinds) if bits >> number & 1}
         guest = kinds.words[kind] == "guest"
         if guest or (kinds.words[kind] == "member" and not table.lists_memorized):
             has.add(MEMORIZED)
-        words.append(_strongest(frozenset(has), guest))
-    return Coded(codes.reshape(-1).astype(np.int32), tuple(words))
+        words.append(HOME_FACTORS[home - 2] if home >= 2 else _strongest(frozenset(has), guest))
+    told = np.where(homes == 1, MISSING, codes.reshape(-1))
+    return Coded(told.astype(np.int32), tuple(words))
+
+
+def _homes(snapshot: Snapshot) -> Longs:
+    """For each person 0 if what they show is registered here, 1 if it is decided at home and not known, else 2 and the place of what is
+    shown there in HOME_FACTORS."""
+    guests = snapshot.people.guests
+    if snapshot.partners is None:
+        return guests.astype(np.int64)
+    homes = [*(partner.home for partner in snapshot.partners), DEFAULT_PARTNER.home]  # the last for MISSING, -1
+    codes = [0 if not home.home_mfa else 2 + HOME_FACTORS.index(home.factor) if home.factor else 1 for home in homes]
+    return np.where(guests, np.array(codes, np.int64)[snapshot.partner_rows], 0)
 
 
 def _strongest(types: frozenset[str], guest: bool) -> str:

@@ -73,6 +73,26 @@ class Groups:
             _membership=self._membership.between(first, last),
         )
 
+    def chain(self, person: int, group: int) -> list[int]:
+        """The shortest chain of groups by which a person belongs to a group, each inside the next.
+
+        It begins with a group that the person is in directly, and ends with the group itself; it is empty for somebody who is not in it.
+        """
+        above: dict[int, int] = {}  # by group the one that it lies in, on the way up
+        waiting, seen = [group], {group}
+        for here in waiting:
+            if person in self.direct.of(here):
+                found = [here]
+                while found[-1] != group:
+                    found.append(above[found[-1]])
+                return found
+            for inner in self.inside.of(here).tolist():
+                if inner not in seen:
+                    seen.add(inner)
+                    above[inner] = here
+                    waiting.append(inner)
+        return []
+
     @property
     def nested(self) -> tuple[Longs, Ints]:
         """Pairs of a group and a group inside it."""

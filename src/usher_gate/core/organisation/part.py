@@ -87,19 +87,7 @@ def _settings(settings: Settings, first: int, last: int) -> Settings:
     rows = np.flatnonzero(kept)
     target = settings.target[rows]
     target = np.where(personal[rows] & (target != MISSING), target - np.int32(first), target)
-    return replace(
-        settings,
-        service=settings.service[rows],
-        control=settings.control[rows],
-        kind=settings.kind[rows],
-        target=target,
-        scope=Coded(settings.scope.codes[rows], settings.scope.words),
-        value=settings.value[rows],
-        pinned=settings.pinned[rows],
-        rank=settings.rank[rows],
-        changed=settings.changed[rows],
-        row=settings.row[rows],
-    )
+    return replace(settings.at(rows), target=target)
 
 
 def _observations(seen: Observations, first: int, last: int) -> Observations:

@@ -91,8 +91,9 @@ def _words_of(key: str, directory: Directory) -> frozenset[str] | None:
     """All words of a column that a selector's key looks at, of active and inactive people; None for a key without such, or no column."""
     found: set[str] = set()
     for people in (directory.people, directory.inactive):
-        if key == "login":
-            found.update(people.logins.take(np.arange(len(people), dtype=np.int32)))
+        if key in ("id", "login"):
+            texts = people.ids if key == "id" else people.logins
+            found.update(texts.take(np.arange(len(people), dtype=np.int32)))
             continue
         columns = {"role": people.roles, "licence": people.licences, "home-domain": people.home_domain}
         column = columns[key] if key in columns else people.attributes.get(key)
@@ -110,6 +111,10 @@ def _test(selector: Selector, directory: Directory) -> Bools:
     people, key, values = directory.people, selector.key, frozenset(selector.values)
     if key == "any":
         return np.ones(len(people), bool)
+    if key == "id":
+        mask = np.zeros(len(people), bool)
+        mask[[row for value in values for row in people.ids.find(value)]] = True
+        return mask
     if key == "kind":
         return people.kind.where([word in values for word in people.kind.words])
     if key == "unit":

@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 KEYS = (
     "any",
+    "id",
     "kind",
     "unit",
     "group",

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import field
 
 from ..words.record import record
 from .selector import Selector
@@ -45,6 +46,9 @@ class Service:
     door: DoorKeys | None = None
     pins: bool = True
     batch: int | None = None
+    factory_lines: Mapping[str, int] = field(
+        default_factory=dict
+    )  # by control the line of services.yaml that gives its default
 
     def changeable(self, control: str) -> bool:
         """Whether people can change a control for themselves where it is not pinned; a service that has not said lets them."""

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from ..words.record import record
 from .columns import Bools, Coded, Ints, Longs
 
@@ -36,6 +38,32 @@ class Settings:
 
     def __len__(self) -> int:
         return len(self.service)
+
+    def at(self, rows: Longs) -> Settings:
+        """Only those at some rows."""
+        return replace(
+            self,
+            service=self.service[rows],
+            control=self.control[rows],
+            kind=self.kind[rows],
+            target=self.target[rows],
+            scope=Coded(self.scope.codes[rows], self.scope.words),
+            value=self.value[rows],
+            pinned=self.pinned[rows],
+            rank=self.rank[rows],
+            changed=self.changed[rows],
+            row=self.row[rows],
+        )
+
+
+@record
+class IgnoredSettings:
+    """The active settings that apply to nothing, because their group, person or unit does not exist: `row` is the row in the file, `scope`
+    where each is set; `nearest` names for each word of `scope` the nearest scope that exists, "" for none."""
+
+    row: Ints
+    scope: Coded
+    nearest: tuple[str, ...]
 
 
 @record

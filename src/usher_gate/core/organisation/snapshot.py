@@ -4,17 +4,21 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import field
+from functools import cached_property
+
+import numpy as np
 
 from ..words.catalogue import Catalogue
 from ..words.record import record_by_name
 from .access_rules import AccessRule
+from .columns import MISSING, Ints
 from .credentials import Authenticators, Passes
 from .directory import Directory
 from .meetings import Meetings
 from .networks import Networks
 from .partners import Partner
 from .services import Service
-from .settings import Observations, Settings
+from .settings import IgnoredSettings, Observations, Settings
 
 
 @record_by_name
@@ -29,6 +33,7 @@ class Snapshot(Directory):
     services: tuple[Service, ...] | None = None
     settings: Settings | None = None
     inactive_settings: Settings | None = None
+    ignored: IgnoredSettings | None = None  # settings that apply to nothing
     observations: Observations | None = None
     partners: tuple[Partner, ...] | None = None
     partner_columns: frozenset[str] = frozenset()  # which of a partner's flags the table has
@@ -45,6 +50,33 @@ class Snapshot(Directory):
     partial: tuple[str, ...] = ()  # what gathering could not bring, in words
     stale: str = ""  # why the snapshot is older than it should be, in words
     manifest: str | None = None  # the SHA-256 of its manifest
+
+    @cached_property
+    def partner_rows(self) -> Ints:
+        """For each active person the number of the partner that counts for a guest (own row, else `*`), MISSING for others."""
+        partners = {partner.domain.casefold(): number for number, partner in enumerate(self.partners or ())}
+        domains, star = self.guest_domains, partners.get("*", MISSING)
+        row = np.array([*(partners.get(word.casefold(), star) for word in domains.words), star], np.int32)
+        found: Ints = row[domains.codes]
+        return found
+
+    @property
+    def is_doubtful(self) -> bool:
+        """Whether it is known to be less than whole, or older than it should be."""
+        return bool(self.partial or self.stale)
+
+    def scope_name(self, scope: str) -> str:
+        """What the group, unit, person or meeting of a scope is called; "" where nothing else than the scope is known."""
+        kind, _, name = scope.partition(":")
+        if kind == "unit":
+            return self.unit_names.get(name, "")
+        if kind == "group" and name in self.group_index and self.group_index[name] < len(self.group_titles):
+            return self.group_titles[self.group_index[name]] or ""
+        if kind == "person":
+            return "".join(self.people.logins.take(np.array(self.people.ids.find(name)[:1], np.int32)))
+        if kind == "meeting" and self.meetings is not None and self.meetings.labels is not None:
+            return "".join(self.meetings.labels.take(np.array(self.meetings.ids.find(name)[:1], np.int32)))
+        return ""
 
     @property
     def says_pinned(self) -> bool:

@@ -22,6 +22,7 @@ from ..words.record import record
 from ..words.vocabulary import LEVELS
 
 EVERYBODY = -2  # the target of a stand-in for a level whose data is missing
+FACTORY = "factory"  # the scope of a service's default
 LICENCE = 5  # the kind of the value that `without` gives
 DEEPEST = 1 << 20  # units below one another, at most
 

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 import numpy as np
 
 from ..organisation.columns import NO_RANK, NO_TIME
 from ..organisation.services import Service
-from ..organisation.settings import ORGANISATION, PERSON, UNIT
+from ..organisation.settings import GROUP, ORGANISATION, PERSON, UNIT
 from ..organisation.snapshot import Snapshot
 from ..words.record import record
 from ..words.vocabulary import LEVELS
@@ -73,6 +73,10 @@ class Walk:
     steps: tuple[Step, ...]
     seen: tuple[str, ...]
     contradictions: tuple[ContradictionSeen, ...] = ()
+    arrives: int | None = None  # when a value that is young should have arrived everywhere (microseconds)
+    chains: tuple[
+        tuple[str, ...], ...
+    ] = ()  # of groups whose settings count, and that the person is in only through others: ids, inmost first
 
 
 def walk(resolver: Resolver, service: Service, control: str, person: int) -> Walk:
@@ -112,7 +116,20 @@ def walk(resolver: Resolver, service: Service, control: str, person: int) -> Wal
         _steps(effective, resolver.snapshot, person, place),
         said,
         tuple(_contradictions(resolver, service, control, cause.value, person)) if known else (),
+        int(cause.changed) + service.settle if effective.young[place] else None,
+        tuple(_chains(effective, resolver.snapshot, person)),
     )
+
+
+def _chains(effective: Effective, snapshot: Snapshot, person: int) -> Iterator[tuple[str, ...]]:
+    """How the person comes to be in each group whose settings are on the walk, where that is through other groups."""
+    groups = snapshot.groups
+    places = [] if groups is None else effective.covering(person)
+    for group in dict.fromkeys(int(effective.targets[each]) for each in places if effective.kinds[each] == GROUP):
+        if groups is not None and group >= 0:
+            chain = groups.chain(person, group)
+            if len(chain) > 1:
+                yield tuple(groups.ids[each] for each in chain)
 
 
 def _steps(effective: Effective, snapshot: Snapshot, person: int, place: int) -> tuple[Step, ...]:

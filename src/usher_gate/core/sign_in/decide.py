@@ -8,14 +8,12 @@ from itertools import product
 
 from ..organisation.access_rules import SECOND_FACTOR, AccessRule, Requirement
 from ..organisation.partners import OURS, Home
-from ..organisation.proofs import DEVICE_PROOFS, MEMORIZED, MFA, TYPES, device_proofs, proofs_of
+from ..organisation.proofs import MEMORIZED, MFA, TYPES, device_proofs, proofs_of
 from ..organisation.sign_ins import SignIn
 from ..words.record import record
-from ..words.vocabulary import PROOFS
 from .gatekeeper import Gatekeeper
 
 OUTCOMES = ALLOWED, CHALLENGED, STUCK, DENIED, UNCERTAIN = "allowed", "challenged", "stuck", "denied", "unknown"
-_STRONG = frozenset(PROOFS) - DEVICE_PROOFS
 OWN = "own second factor"
 
 
@@ -83,6 +81,8 @@ class Decider:
         snapshot = self.gatekeeper.snapshot
         if self.guest and snapshot.partners is None:
             yield "the table partners"
+        elif self.guest and (partner := self.gatekeeper.partner(self.person)) and partner.home.decides_strength:
+            yield "what is shown at home, which is decided there (the column home_factor of partners)"
         if snapshot.authenticators is None:
             yield "the table authenticators"
         if snapshot.passes is None and self.member:
@@ -96,9 +96,13 @@ class Decider:
         partner = self.gatekeeper.partner(person) if self.guest else None
         homes: Iterable[Home] = [OURS]
         if self.guest and partner is None:
-            homes = [Home(*flags) for flags in product((True, False), repeat=3)]
+            homes = [
+                home
+                for guests_in, home_mfa, home_device in product((True, False), repeat=3)
+                for home in Home(guests_in, home_mfa, home_device).possible
+            ]
         elif partner is not None:
-            homes = [partner.home]
+            homes = partner.home.possible
         if snapshot.authenticators is None:
             types = [frozenset(TYPES), frozenset((MEMORIZED,)) if self.guest else frozenset[str]()]
         else:
@@ -165,7 +169,7 @@ class Decider:
             could = proofs_of(assumption.types | shown) | ({MFA} if assumption.live_pass else frozenset())
             return proofs_of(shown | secret) if shown else frozenset(), could
         if assumption.home.home_mfa:
-            return proofs_of(shown | {MEMORIZED}), _STRONG
+            return proofs_of(shown | {MEMORIZED}), assumption.home.proofs
         return proofs_of((shown & assumption.types) | {MEMORIZED}) & {MFA}, proofs_of(
             assumption.types | {MEMORIZED}
         ) & {MFA}

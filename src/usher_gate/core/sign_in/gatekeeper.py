@@ -77,6 +77,14 @@ class Gatekeeper:
         return None if partner is None or not partner.home.guests_in else not partner.home.home_device
 
     @cached_property
+    def unseen_devices(self) -> Bools:
+        """A mask of the people whose device counts as unknown: guests whose partner's word on devices does not count, or is not known."""
+        found = np.zeros(len(self.guests), bool)
+        for home, people in self.by_home(self.guests):
+            found[people] = home is None or not home.home_device
+        return found
+
+    @cached_property
     def guests(self) -> Bools:
         """A mask (bool, one for each active person) of those whose kind is guest."""
         kind = self.snapshot.people.kind
@@ -95,11 +103,7 @@ class Gatekeeper:
     @cached_property
     def partner_rows(self) -> Ints:
         """For each guest the number of the partner that counts (own row, else `*`), MISSING for others."""
-        partners = {partner.domain.casefold(): number for number, partner in enumerate(self.snapshot.partners or ())}
-        domains = self.snapshot.guest_domains
-        star = partners.get("*", MISSING)
-        row = np.array([*(partners.get(word.casefold(), star) for word in domains.words), star], np.int32)
-        return row[domains.codes]
+        return self.snapshot.partner_rows
 
     def partner(self, person: int) -> Partner | None:
         """A guest's partner as it counts; None where there is no partners table."""
@@ -180,8 +184,10 @@ class Gatekeeper:
         """The most that a person could ever show, whatever missing data might hold; devices apart."""
         if self.guests[person]:
             partner = self.partner(person)
-            if partner is None or partner.home.home_mfa:
+            if partner is None:
                 return frozenset(PROOFS) - DEVICE_PROOFS
+            if partner.home.home_mfa:
+                return partner.home.proofs
             registered = self.snapshot.authenticators
             return frozenset((MFA,)) & (
                 frozenset(PROOFS) if registered is None else proofs_of(self.snapshot.registered(person))

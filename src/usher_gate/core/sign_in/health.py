@@ -9,6 +9,7 @@ import numpy as np
 from ..organisation.access_rules import SECOND_FACTOR, AccessRule, Conditions
 from ..organisation.columns import DAY
 from ..organisation.proofs import with_implied
+from ..organisation.snapshot import Snapshot
 from ..words.record import record
 from .bits import least, none_of
 from .gatekeeper import Gatekeeper
@@ -26,19 +27,46 @@ class Ailment:
     text: str
 
 
-def ailments(keeper: Gatekeeper) -> list[Ailment]:
+@record
+class ObservedRule:
+    """A rule that is only observed: for how many whole days, None where that is not known, and whether that is long."""
+
+    rule: AccessRule
+    days: int | None
+    is_old: bool
+
+    @property
+    def text(self) -> str:
+        """For how long, in words."""
+        return (
+            "since when is not known" if self.days is None else f"for {self.days:,} day{'' if self.days == 1 else 's'}"
+        )
+
+
+def observed_rules(snapshot: Snapshot, old_after_days: float = OBSERVED_LONG_DAYS) -> list[ObservedRule]:
+    """The rules that are only observed, and so stop no one; one whose age is not known counts as old. Source: answers, C 32."""
+    found = []
+    for rule in snapshot.access_rules or ():
+        if rule.mode == "observe":
+            days = None if rule.changed is None else (snapshot.taken_at - rule.changed) // DAY
+            found.append(ObservedRule(rule, days, days is None or days > old_after_days))
+    return found
+
+
+def ailments(keeper: Gatekeeper, old_after_days: float = OBSERVED_LONG_DAYS) -> list[Ailment]:
     """Rules that change no decision, exclusions that exclude nobody, rules that have been observed for long."""
+    observed = {each.rule.id: each for each in observed_rules(keeper.snapshot, old_after_days)}
     found = []
     every = sign_in_classes(keeper.rules, keeper.networks, sorted(keeper.snapshot.resources), Conditions())
     for number, rule in enumerate(keeper.rules):
         excluded = keeper.excluded(number)
         if rule.exclude is not None and excluded is not None and not np.any(excluded):
             found.append(Ailment(rule.id, "exclusion-idle", f"its exclusion ({rule.exclude.text}) excludes nobody"))
-        if rule.mode == "observe":
-            if rule.changed is None:
-                found.append(Ailment(rule.id, "observed-long", "it is only observed, and nobody knows since when"))
-            elif (days := (keeper.snapshot.taken_at - rule.changed) // DAY) > OBSERVED_LONG_DAYS:
-                found.append(Ailment(rule.id, "observed-long", f"it has only been observed for {days} days"))
+        if rule.id in observed and observed[rule.id].is_old:
+            days = observed[rule.id].days
+            said = "it is only observed, and since when is not known"
+            said = said if days is None else f"it has only been observed for {days} days"
+            found.append(Ailment(rule.id, "observed-long", said))
         if rule.mode == "enforce" and not _changes_anything(keeper, number, every):
             found.append(
                 Ailment(

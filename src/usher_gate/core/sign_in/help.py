@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable, Iterator
 from dataclasses import replace
 
+from ..organisation.partners import Home
 from ..organisation.sign_ins import SignIn
 from ..words.record import record
 from .decide import ALLOWED, CHALLENGED, DENIED, STUCK, Assumption, Decider
@@ -76,13 +77,25 @@ def _of_person(decider: Decider, sign_in: SignIn) -> Iterator[list[_Help]]:
         yield [_Help("have a bootstrap pass issued", sign_in, lambda assumption: replace(assumption, live_pass=True))]
     if decider.guest:
 
-        def at_home(**flags: bool) -> Callable[[Assumption], Assumption]:
-            return lambda assumption: replace(assumption, home=replace(assumption.home, **flags))
+        def at_home(changed: Callable[[Home], Home]) -> Callable[[Assumption], Assumption]:
+            return lambda assumption: replace(assumption, home=changed(assumption.home))
 
         yield [
-            _Help("let guests of this partner in (guests_in)", sign_in, at_home(guests_in=True)),
-            _Help("let their second factor at home count (home_mfa_counts)", sign_in, at_home(home_mfa=True)),
-            _Help("let their devices at home count (home_device_counts)", sign_in, at_home(home_device=True)),
+            _Help(
+                "let guests of this partner in (guests_in)",
+                sign_in,
+                at_home(lambda home: replace(home, guests_in=True)),
+            ),
+            _Help(
+                "let their second factor at home count (home_mfa_counts)",
+                sign_in,
+                at_home(lambda home: replace(home, home_mfa=True)),
+            ),
+            _Help(
+                "let their devices at home count (home_device_counts)",
+                sign_in,
+                at_home(lambda home: replace(home, home_device=True)),
+            ),
         ]
 
 

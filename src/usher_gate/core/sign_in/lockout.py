@@ -1,9 +1,14 @@
-"""Who is locked out: whom every possible sign-in to a resource denies or leaves stuck, whatever missing data might hold."""
+"""Who is locked out: whom every possible sign-in to a resource denies or leaves stuck, whatever missing data might hold.
+
+A sign-in with a legacy client is no way in: nobody administers anything with one. Source: answers, C 29.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator, Sequence
 from functools import cached_property
+from itertools import product
+from math import prod
 
 import numpy as np
 
@@ -13,10 +18,10 @@ from ..organisation.proofs import PROOF_LEVELS, device_proofs
 from ..organisation.select import Unanswerable, select
 from ..organisation.selector import Selector
 from ..words.record import record
-from ..words.vocabulary import DEVICES
+from ..words.vocabulary import CONDITION_WORDS, CONDITIONS, DEVICES
 from .bits import Bits, least, none_of, packed
 from .gatekeeper import Gatekeeper
-from .possible import SignInClass, sign_in_classes
+from .possible import SignInClass, at_networks, sign_in_classes
 
 ADMIN = "admin"  # the tag of resources for administrators
 WATCHED = (
@@ -29,8 +34,8 @@ WATCHED = (
 class Lockout:
     """Who is locked out of an admin resource: ids, of which kind, and whether these are all of that kind.
 
-    `rules` are the enforced rules that deny one of the possible sign-ins, or ask for what one of these people cannot show; legacy clients
-    are left out. It may be empty: a partner may shut people out, or their own requirement.
+    `rules` are the enforced rules that deny one of the possible sign-ins, or ask for what one of these people cannot show. It may be empty:
+    a partner may shut people out, or their own requirement.
     """
 
     resource: str
@@ -38,6 +43,17 @@ class Lockout:
     of: str
     all: bool
     rules: tuple[AccessRule, ...]
+
+
+@record
+class ConditionalAccess:
+    """A break-glass account (by id) that gets into a resource only under conditions: for each restricted one of CONDITIONS the values with
+    which it gets in. `combined` is true if not every combination of these lets it in, so that there are more conditions than named."""
+
+    resource: str
+    person: str
+    conditions: tuple[tuple[str, tuple[str, ...]], ...]
+    combined: bool
 
 
 @record
@@ -50,11 +66,13 @@ class Stranded:
 
 @record
 class Lockouts:
-    """All lock-outs by resource and kind, the others who are stranded by resource, and notes about what could not be told."""
+    """All lock-outs by resource and kind, the others who are stranded by resource, break-glass accounts that get in only under conditions,
+    and notes about what could not be told."""
 
     found: tuple[Lockout, ...]
     stranded: tuple[Stranded, ...]
     notes: frozenset[str]
+    conditional: tuple[ConditionalAccess, ...] = ()
 
 
 def lockouts(keeper: Gatekeeper, others_too: bool = True) -> Lockouts:
@@ -69,13 +87,23 @@ def lockouts(keeper: Gatekeeper, others_too: bool = True) -> Lockouts:
         except Unanswerable as gap:
             notes.add(f"whether {kind} people are locked out cannot be told without {gap}")
     found, stranded = [], []
+    conditional: list[ConditionalAccess] = []
+    watched = {name for name, tags in snapshot.resources.items() if ADMIN in tags}
+    if not watched and snapshot.resources and any(len(people) for _, people in kinds):
+        watched = set(snapshot.resources)
+        notes.add(
+            "no resource is tagged admin: lock-outs of privileged people and break-glass accounts are looked for everywhere"
+        )
     doors = _Ways(keeper)
     kind_of = snapshot.people.kind
     everybody = np.flatnonzero(kind_of.where([word in ("member", "guest") for word in kind_of.words]))
     for resource in sorted(snapshot.resources):
         told = np.zeros(len(keeper.guests), bool)
-        for kind, people in kinds if ADMIN in snapshot.resources[resource] else ():
-            out = people[doors.shut_out(people, resource).out]
+        for kind, people in kinds if resource in watched else ():
+            is_out = doors.shut_out(people, resource).out
+            out = people[is_out]
+            if kind == "break-glass":
+                conditional += doors.conditional(people[~is_out], resource)
             if len(out):
                 told[out] = True
                 rules = doors.rules_against(out, resource)
@@ -86,7 +114,7 @@ def lockouts(keeper: Gatekeeper, others_too: bool = True) -> Lockouts:
             lost = others[doors.shut_out(others, resource).stuck]
             if len(lost):
                 stranded.append(Stranded(resource, lost.astype(np.int32)))
-    return Lockouts(tuple(found), tuple(stranded), frozenset(notes))
+    return Lockouts(tuple(found), tuple(stranded), frozenset(notes), tuple(conditional))
 
 
 @record
@@ -117,9 +145,8 @@ class _Ways:
         self._bars: dict[tuple[object, ...], list[int]] = {}
         self._denials: dict[tuple[object, ...], list[int]] = {}
         self._unmet: dict[frozenset[str], int] = {}
-        denying = [(rule.deny, rule.require) for rule in keeper.rules]
-        self._deny = _mask(deny for deny, _ in denying)
-        self._deny_legacy = _mask(deny or (asks is not None and not asks.carried_by_legacy) for deny, asks in denying)
+        self._axes: dict[tuple[str, ...], list[_Axis]] = {}
+        self._deny = _mask(rule.deny for rule in keeper.rules)
 
     def shut_out(self, people: Longs, resource: str) -> _Shut:
         """Whom of these no possible sign-in to a resource lets in, and who is besides stuck in one."""
@@ -140,15 +167,12 @@ class _Ways:
         return _Shut(out[people], stuck[people])
 
     def rules_against(self, people: Longs, resource: str) -> tuple[AccessRule, ...]:
-        """The enforced rules that deny any of these people a sign-in, or ask for what they cannot show; legacy clients left out."""
+        """The enforced rules that deny any of these people a sign-in, or ask for what they cannot show."""
         keeper, found = self._keeper, set[int]()
         for alike in self._alike(people):
             against = 0
             for possible in self._to(resource, alike.devices):
-                if possible.sign_in.client != "legacy":
-                    against |= (
-                        possible.rules & self._unmet_by(self._shown(possible, alike)) & keeper.in_modes("enforce")
-                    )
+                against |= possible.rules & self._unmet_by(self._shown(possible, alike)) & keeper.in_modes("enforce")
             found.update(
                 number
                 for number in range(len(keeper.rules))
@@ -183,8 +207,7 @@ class _Ways:
     @staticmethod
     def _shown(possible: SignInClass, alike: _Alike) -> frozenset[str]:
         """The most that people could show in a sign-in."""
-        sign_in = possible.sign_in
-        return device_proofs(sign_in.device) | (frozenset() if sign_in.client == "legacy" else alike.best)
+        return device_proofs(possible.sign_in.device) | alike.best
 
     def _unmet_by(self, shown: frozenset[str]) -> int:
         """The rules (as bits) that would deny, or ask for more than is shown."""
@@ -209,24 +232,81 @@ class _Ways:
 
     def _least_denials(self, resource: str, alike: _Alike) -> list[int]:
         """Of the ways in the enforced rules (as bits) that deny each: whoever none of them includes is not denied."""
-        key = resource, alike.devices, alike.must_show
+        key = resource, alike.devices
         if key not in self._denials:
-            enforced, found = self._keeper.in_modes("enforce"), set[int]()
-            for possible in self._to(resource, alike.devices):
-                legacy = possible.sign_in.client == "legacy"
-                if not (legacy and alike.must_show) or SECOND_FACTOR.carried_by_legacy:
-                    found.add((self._deny_legacy if legacy else self._deny) & possible.rules & enforced)
-            self._denials[key] = least(found)
+            enforced = self._keeper.in_modes("enforce")
+            self._denials[key] = least(
+                self._deny & possible.rules & enforced for possible in self._to(resource, alike.devices)
+            )
         return self._denials[key]
+
+    def conditional(self, people: Longs, resource: str) -> Iterator[ConditionalAccess]:
+        """Of people who get in: those who do so only under conditions, with these."""
+        keeper, enforced = self._keeper, self._keeper.in_modes("enforce")
+        for alike in self._alike(people):
+            devices = tuple(dict.fromkeys(device for some in alike.devices for device in some))
+            if devices not in self._axes:
+                self._axes[devices] = [_by_rules(keeper, name, devices) for name in CONDITIONS]
+            axes = self._axes[devices]
+            for person in alike.people.tolist():
+                mine = keeper.including(person) & enforced & _mask(resource in rule.resources for rule in keeper.rules)
+                open_to = self._open_to(axes, mine, alike)
+                if not open_to:  # it is not known whether this person is let in at all
+                    continue
+                restricted = tuple(
+                    (
+                        name,
+                        tuple(value for place, (_, values) in enumerate(axis) if place in places for value in values),
+                    )
+                    for name, axis, places in zip(CONDITIONS, axes, map(set, zip(*open_to, strict=True)), strict=True)
+                    if len(places) < len(axis)
+                )
+                size = prod(len(set(places)) for places in zip(*open_to, strict=True))
+                if restricted or len(open_to) < size:
+                    (name,) = keeper.snapshot.people.ids.take(np.array([person]))
+                    yield ConditionalAccess(resource, name, restricted, len(open_to) < size)
+
+    def _open_to(self, axes: Sequence[_Axis], mine: int, alike: _Alike) -> list[tuple[int, ...]]:
+        """The combinations of places on the axes with which somebody gets in, of whom these rules (as bits) speak."""
+        at_device, found = CONDITIONS.index("device"), []
+        for places in product(*(range(len(axis)) for axis in axes)):
+            rules = mine
+            for axis, place in zip(axes, places, strict=True):
+                rules &= axis[place][0]
+            shown = alike.best | device_proofs(axes[at_device][places[at_device]][1][0])
+            if not rules & self._unmet_by(shown) and (not alike.must_show or SECOND_FACTOR.met_by(shown)):
+                found.append(places)
+        return found
 
     def _to(self, resource: str, devices: Sequence[tuple[str, ...]]) -> Iterator[SignInClass]:
         for some in devices:
             key = resource, some
             if key not in self._classes:
                 keeper = self._keeper
-                found = sign_in_classes(keeper.rules, keeper.networks, (resource,), Conditions(), some)
-                self._classes[key] = found
+                every = sign_in_classes(keeper.rules, keeper.networks, (resource,), Conditions(), some)
+                self._classes[key] = [possible for possible in every if possible.sign_in.client != "legacy"]
             yield from self._classes[key]
+
+
+_Axis = list[tuple[int, list[str]]]  # the values of a dimension by the rules (as bits) that they satisfy
+
+
+def _by_rules(keeper: Gatekeeper, dimension: str, devices: Sequence[str]) -> _Axis:
+    """The values of a dimension that the same rules (as bits) are satisfied by, together; devices that prove the same, too."""
+    found: dict[tuple[int, frozenset[str]], list[str]] = {}
+    if dimension == "network":
+        spoken = at_networks(keeper.rules, keeper.networks.classes)
+        bits_of_places = np.packbits(spoken, axis=0, bitorder="little").T
+        for place, column in zip(keeper.networks.classes, bits_of_places, strict=True):
+            found.setdefault((int.from_bytes(column.tobytes(), "little"), frozenset()), []).append(place.text)
+    else:
+        words = devices if dimension == "device" else CONDITION_WORDS[dimension]
+        for word in words:
+            if word != "legacy":
+                bits = _mask(rule.when.holds(dimension, word) for rule in keeper.rules)
+                proofs = device_proofs(word) if dimension == "device" else frozenset[str]()
+                found.setdefault((bits, proofs), []).append(word)
+    return [(bits, values) for (bits, _), values in found.items()]
 
 
 def _mask(truths: Iterable[bool]) -> int:

@@ -326,7 +326,8 @@ def _distinct_assumptions(assumptions: Iterable[Assumption]) -> list[Assumption]
     for assumption in assumptions:
         home = assumption.home
         found.setdefault(
-            (home.guests_in, home.home_mfa, home.home_device, assumption.types, assumption.live_pass), assumption
+            (home.guests_in, home.home_mfa, home.home_device, home.factor, assumption.types, assumption.live_pass),
+            assumption,
         )
     return list(found.values())
 

@@ -12,19 +12,20 @@ from ..organisation.columns import MISSING, Bools, Longs
 from ..organisation.services import Service
 from ..organisation.snapshot import Snapshot
 from ..sign_in.lockout import lockouts
+from ..words.vocabulary import SEVERITIES
 from .checker import Checker
 from .codes import DRIFTS, EXEMPT, MEETS, VERDICTS
 from .exceptions import in_force, taken_day
 from .found import Found, ServiceCount, together
 from .others import judge_organisation, judge_partners
-from .outcome import Root
+from .outcome import Root, Tail
 from .planned import judge_meetings
 from .remedy import Remedies, Somewhere
-from .result import CheckResult, ExceptionRow, OtherFinding, ServiceRow
+from .result import CheckResult, ExceptionRow, OtherCount, OtherFinding, ServiceRow
 from .rules import AgreedException, Baseline, Rule
 from .run import Narrowing, Pair, Run, reported
-from .scope import pairs, unsupported_notes
-from .tally import RootCount, root_rows, shares
+from .scope import not_applicable, pairs, unsupported_notes
+from .tally import NO_SEVERITY, RootCount, root_rows, shares
 
 
 class Workers:
@@ -64,7 +65,7 @@ def check(
     for rule, service in every:
         if rule.subject != "people":
             others.judge(rule, service)
-    return _conclude(checker, narrowing, found, others.found, crew.somewhere)
+    return _conclude(checker, narrowing, found, others, crew.somewhere)
 
 
 def asked(
@@ -81,6 +82,28 @@ class Others:
     def __init__(self, checker: Checker, narrowing: Narrowing, counts: Found) -> None:
         self._checker, self._narrowing, self._counts = checker, narrowing, counts
         self.found: list[OtherFinding] = []
+        self._verdicts: dict[str, Longs] = {}  # by type of subject, then code
+        self._worst: dict[
+            str, dict[str, int]
+        ] = {}  # by type and id the worst severity that drifts, as its place in SEVERITIES
+
+    def counts(self) -> tuple[OtherCount, ...]:
+        """How many subjects of each type are judged and drift."""
+        found = []
+        for kind, worst in sorted(self._worst.items()):
+            by_severity = np.bincount(np.fromiter(worst.values(), np.int64), minlength=NO_SEVERITY + 1)
+            verdicts = tuple(self._verdicts[kind].tolist())
+            found.append(OtherCount(kind, len(worst), tuple(by_severity[: len(SEVERITIES)].tolist()), verdicts))
+        return tuple(found)
+
+    def _count(self, rule: Rule, judged: Sequence[tuple[tuple[str, str], Tail]]) -> None:
+        for (kind, name), tail in judged:
+            if tail.verdict == EXEMPT:
+                continue
+            self._verdicts.setdefault(kind, np.zeros(len(VERDICTS), np.int64))[tail.verdict] += 1
+            worst = self._worst.setdefault(kind, {})
+            drifts = SEVERITIES.index(rule.severity) if tail.verdict == DRIFTS else NO_SEVERITY
+            worst[name] = min(worst.get(name, NO_SEVERITY), drifts)
 
     def judge(self, rule: Rule, service: Service | None) -> None:
         """One rule on one service."""
@@ -110,8 +133,10 @@ class Others:
             for (subject, tail), who in zip(judged.found, whose, strict=True)
             if people is None or (who != MISSING and people[who])
         ]
+        self._count(rule, [(subject, tail) for subject, tail, _ in mine])
         counted = np.bincount([tail.verdict for _, tail, _ in mine], minlength=len(VERDICTS))
         counts.counts[rule.id] = counts.counts.get(rule.id, 0) + counted
+        counts.by_pair[rule.id, service.id if service else None] = counted
         labels = self._labels() if rule.subject == "meetings" else {}
         verdicts = self._narrowing.verdicts
         for subject, tail, who in mine:
@@ -136,7 +161,7 @@ class Others:
 
 
 def _conclude(
-    checker: Checker, narrowing: Narrowing, found: Found, others: list[OtherFinding], somewhere: Somewhere
+    checker: Checker, narrowing: Narrowing, found: Found, others: Others, somewhere: Somewhere
 ) -> CheckResult:
     """The whole answer, in its fixed order."""
     snapshot, chosen = checker.snapshot, reported(checker, narrowing)
@@ -160,13 +185,14 @@ def _conclude(
         rules,
         tuple(_of_people(rules, found).tolist()),
         {rule.id: tuple(found.counts[rule.id].tolist()) if rule.id in found.counts else none for rule in rules},
+        {pair: tuple(counted.tolist()) for pair, counted in found.by_pair.items()},
         tuple(sorted(found.blocks, key=lambda block: (block.rule.id, block.service or ""))),
-        tuple(sorted(others, key=lambda other: (other.rule.id, other.service or "", other.subject))),
+        tuple(sorted(others.found, key=lambda other: (other.rule.id, other.service or "", other.subject))),
         shares(found.groups, *((groups.ids, groups.names) if groups is not None else ((), ())), "group"),
         shares(
             found.units, units.paths if units is not None else (), (None,) * len(units.paths if units else ()), "unit"
         ),
-        root_rows(found.roots, remedies.of),
+        root_rows(found.roots, {rule.id: rule.severity for rule in checker.baseline.rules}, remedies.of),
         _exceptions(checker, found),
         tuple(sorted(found.clashes, key=lambda clash: (clash.service, clash.first, clash.second))),
         found.clashing,
@@ -174,11 +200,14 @@ def _conclude(
         drifts,
         worst,
         locked.found,
+        locked.conditional,
         tuple(sorted(notes)),
         stranded,
         tuple(sorted(found.contests, key=lambda each: (each.service, each.control, each.value, each.settings))),
         _judging_nobody(snapshot, rules, found),
         _services(checker, narrowing, chosen, found),
+        others.counts(),
+        found.unclear,
         narrowing.verdicts,
     )
 
@@ -208,6 +237,7 @@ def _services(checker: Checker, narrowing: Narrowing, chosen: Bools, found: Foun
             int(np.count_nonzero(checker.resolver.accounts(service) & chosen)),
             tuple(counted.worst.tolist()),
             tuple(counted.counts.tolist()),
+            tuple(rule.id for rule in not_applicable(checker.baseline, service, narrowing.keeps)),
         )
         for service in checker.snapshot.services or ()
         if narrowing.services is None or service.id in narrowing.services
@@ -233,6 +263,12 @@ def _strange(checker: Checker, told: set[str]) -> set[str]:
         if rule.id in told:
             notes.update(scopes.strange(rule.audience, f"the audience of rule {rule.id}"))
             notes.update(scopes.strange(rule.exempted, f"the key except of rule {rule.id}"))
+        for leaf in rule.leaves:
+            notes.update(scopes.strange(leaf.selector, f"the count of rule {rule.id}"))
+    used = {rule.audience for rule in checker.baseline.rules}
+    for name, audience in checker.baseline.audiences.items():
+        if audience not in used:
+            notes.update(scopes.strange(audience, f"the audience {name}, which no rule uses,"))
     for exception in checker.exceptions:
         notes.update(scopes.strange(exception.who, f"the key who of exception {exception.id}"))
     for service in snapshot.services or ():

@@ -26,14 +26,26 @@ from .scope import services_of
 
 
 @record
+class Got:
+    """What a person gets for one control on a service, where some rule asks for it. `cause` is None where the value is not known."""
+
+    service: str
+    control: str
+    cause: Cause | None
+
+
+@record
 class Said:
-    """What one rule says of a person on a service. `exempt` gives the reason where the rule does not apply."""
+    """What one rule says of a person on a service. `exempt` gives the reason where the rule does not apply; `values` and `facts` are what
+    it would look at all the same."""
 
     rule: Rule
     service: str | None
     verdict: int
     tail: Tail | None
     exempt: str = ""
+    values: tuple[Got, ...] = ()
+    facts: tuple[tuple[str, str | None], ...] = ()
 
 
 @record
@@ -102,15 +114,6 @@ def _overridden(setting: StepSetting) -> StepSetting:
 
 
 @record
-class Got:
-    """What a person gets for one control on a service, where some rule asks for it. `cause` is None where the value is not known."""
-
-    service: str
-    control: str
-    cause: Cause | None
-
-
-@record
 class Overview:
     """One person at a glance: what the rules that are not met say, what they get, their facts (each as text; None: not known), from which
     resources they are shut out (locked out, or stranded), and their bootstrap passes."""
@@ -171,7 +174,13 @@ def say(checker: Checker, rule: Rule, service: Service | None, person: int) -> S
     verdict = int(verdicts.verdict[person])
     name = service.id if service is not None else None
     if verdict == EXEMPT:
-        return Said(rule, name, verdict, None, _why_exempt(checker, rule, service, person))
+        values = (
+            () if service is None else tuple(_gets(checker, person, {(service.id, each) for each in rule.controls}))
+        )
+        facts = tuple(
+            (leaf.name, fact_of(leaf.name, checker.snapshot, person)) for leaf in rule.leaves if leaf.about == "person"
+        )
+        return Said(rule, name, verdict, None, _why_exempt(checker, rule, service, person), values, facts)
     tails, _ = checker.tails(service, verdicts, np.array([person], np.int64))
     return Said(rule, name, verdict, tails[0])
 

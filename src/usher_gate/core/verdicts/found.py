@@ -42,6 +42,9 @@ class Found:
     first: int = 0
     notes: set[str] = field(default_factory=set)
     counts: dict[str, Longs] = field(default_factory=dict)
+    by_pair: dict[tuple[str, str | None], Longs] = field(
+        default_factory=dict
+    )  # by rule and service the verdicts, by code
     blocks: list[Block] = field(default_factory=list)
     covers: dict[str, int] = field(default_factory=dict)
     judging: set[str] = field(default_factory=set)
@@ -57,6 +60,7 @@ class Found:
     worst: Ints = field(default_factory=lambda: np.empty(0, np.int32))
     clashes: tuple[Clash, ...] = ()
     clashing: int = 0
+    unclear: int = 0  # people with a verdict that is unknown or unavailable
     contests: tuple[Contest, ...] = ()
 
     def everybody(self, size: int) -> tuple[Ints, Ints]:
@@ -100,8 +104,11 @@ def _add_sums(whole: Found, part: Found) -> None:
     whole.told |= part.told
     whole.at_doors |= part.at_doors
     whole.clashing += part.clashing
+    whole.unclear += part.unclear
     for rule, counted in part.counts.items():
         whole.counts[rule] = whole.counts.get(rule, 0) + counted
+    for pair, counted in part.by_pair.items():
+        whole.by_pair[pair] = whole.by_pair.get(pair, 0) + counted
     for name, covered in part.covers.items():
         whole.covers[name] = whole.covers.get(name, 0) + covered
     for name, service in part.services.items():

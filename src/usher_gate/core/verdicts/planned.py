@@ -157,7 +157,7 @@ def _question(leaf: Leaf, kind: str, planned: PlannedOn, pinned: str) -> Questio
     assert leaf.comers is not None and leaf.comparison is not None
     enters, waits, refused = (leaf.comparison.passes(word) for word in OUTCOMES[:3])
     visits = replace(leaf.comers, kinds=(kind,)).visits((kind,), ways_of(planned.service))
-    return Question(visits, (enters, waits, refused), pinned, planned=True)
+    return Question(visits, (enters, waits, refused), pinned)
 
 
 def _field(leaf: Leaf, checker: Checker, planned: PlannedOn) -> Judged:

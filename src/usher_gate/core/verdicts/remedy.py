@@ -33,6 +33,7 @@ from .rules import Rule, hangs_on
 from .scope import services_of
 
 MOST = 100  # of so many roots, the largest, it is worked out
+MOST_BEYOND = 20  # and of so many of the others, the most severe
 
 
 @record

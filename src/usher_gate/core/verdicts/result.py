@@ -10,13 +10,16 @@ from ..organisation.columns import MISSING, Bools, Ints, Longs, sorted_unique
 from ..organisation.snapshot import Snapshot
 from ..settings.clashes import Clash
 from ..settings.contests import Contest
-from ..sign_in.lockout import Lockout, Stranded
+from ..settings.effective import FACTORY, Cause
+from ..sign_in.health import OBSERVED_LONG_DAYS
+from ..sign_in.lockout import ConditionalAccess, Lockout, Stranded
 from ..words.record import record
 from ..words.vocabulary import SEVERITIES
 from .codes import DRIFTS, UNAVAILABLE, UNKNOWN
 from .outcome import Root, Tail
 from .remedy import Remedy
 from .rules import Baseline, Rule
+from .threshold import LOCKOUT, Threshold
 
 
 @record
@@ -44,7 +47,11 @@ class OtherFinding:
 
 @record
 class Share:
-    """A group or unit and one rule, with how many of its people are judged and how many drift."""
+    """A group or unit and one rule, with how many of its people are judged and how many drift.
+
+    `as_a_whole` is true if at least two are judged and all of them drift, `own_setting` if a setting of the group or unit causes some of
+    these findings.
+    """
 
     id: str
     name: str | None
@@ -52,6 +59,7 @@ class Share:
     judged: int
     drifting: int
     as_a_whole: bool
+    own_setting: bool
 
 
 @record
@@ -69,14 +77,20 @@ class Shares:
     judged: Longs
     drifting: Longs
     as_a_whole: Bools
+    own_setting: Bools
 
     @property
     def whole(self) -> int:
         """How many distinct owners drift as a whole from at least one rule."""
         return len(sorted_unique(self.owner[self.as_a_whole]))
 
-    def wholes(self) -> list[Share]:
-        """The shares that drift as a whole."""
+    @property
+    def with_own_setting(self) -> int:
+        """How many distinct owners have a setting that causes a finding."""
+        return len(sorted_unique(self.owner[self.own_setting]))
+
+    def notable(self) -> list[Share]:
+        """The shares that drift as a whole, and those whose owner has a setting that causes it."""
         return [
             Share(
                 self.ids[self.owner[row]],
@@ -84,21 +98,30 @@ class Shares:
                 self.rules[self.rule[row]],
                 int(self.judged[row]),
                 int(self.drifting[row]),
-                True,
+                bool(self.as_a_whole[row]),
+                bool(self.own_setting[row]),
             )
-            for row in np.flatnonzero(self.as_a_whole)
+            for row in np.flatnonzero(self.as_a_whole | self.own_setting)
         ]
 
 
 @record
 class RootRow:
-    """One root: the rules it makes drift, the people, the verdicts, and what mending it does (None beyond the largest roots)."""
+    """One root: the rules it makes drift and the worst severity of them, the people, the verdicts (those of people, and of all subjects),
+    and what mending it does (None beyond the largest roots)."""
 
     root: Root
     rules: tuple[str, ...]
+    severity: str
     people: int
     verdicts: int
     remedy: Remedy | None = None
+
+    @property
+    def worst_first(self) -> tuple[object, ...]:
+        """What tables sort by: the worst severity, then people, then verdicts, then the name."""
+        name = tuple(part or "" for part in self.root)
+        return SEVERITIES.index(self.severity), -self.people, -self.verdicts, name
 
 
 @record
@@ -115,18 +138,35 @@ class ExceptionRow:
 
 @record
 class ServiceRow:
-    """A service beside the others: who has an account there, how many of them drift there at worst from a rule of each of SEVERITIES, and
-    its verdicts by code."""
+    """A service beside the others: who has an account there, how many of them drift there at worst from a rule of each of SEVERITIES,
+    its verdicts by code, and the rules none of whose controls it supports."""
 
     id: str
     title: str
     accounts: int
     worst: tuple[int, ...]
     counts: tuple[int, ...]
+    not_applicable: tuple[str, ...]
 
     @property
     def drifting(self) -> int:
         """How many people drift there."""
+        return sum(self.worst)
+
+
+@record
+class OtherCount:
+    """The subjects of one type that are no people: how many are judged, how many drift at worst from a rule of each of SEVERITIES, and
+    their verdicts by code."""
+
+    type: str
+    judged: int
+    worst: tuple[int, ...]
+    counts: tuple[int, ...]
+
+    @property
+    def drifting(self) -> int:
+        """How many of them drift."""
         return sum(self.worst)
 
 
@@ -140,7 +180,7 @@ ENDS_SOON_DAYS = 30  # an exception that ends within these days is worth saying
 
 @record
 class CheckResult:
-    """The whole answer. `counts` and each rule's counts are by verdict code."""
+    """The whole answer. `counts` (of people alone) and each rule's counts (of all subjects) are by verdict code."""
 
     snapshot: Snapshot
     baseline: Baseline
@@ -148,6 +188,7 @@ class CheckResult:
     rules: tuple[Rule, ...]
     counts: tuple[int, ...]
     rule_counts: Mapping[str, tuple[int, ...]]
+    pair_counts: Mapping[tuple[str, str | None], tuple[int, ...]]  # by rule and service
     blocks: tuple[Block, ...]
     others: tuple[OtherFinding, ...]
     groups: Shares
@@ -160,11 +201,14 @@ class CheckResult:
     drifts_of: Ints  # for each active person, how many verdicts drift
     worst_of: Ints  # for each active person, the worst severity that drifts, as its place in SEVERITIES; 9 for none
     lockouts: tuple[Lockout, ...]
+    conditional: tuple[ConditionalAccess, ...]
     notes: tuple[str, ...]
     stranded: tuple[Stranded, ...]
     contests: tuple[Contest, ...]
     judging_nobody: tuple[str, ...]
     services: tuple[ServiceRow, ...]
+    other_counts: tuple[OtherCount, ...]
+    unclear_people: int  # how many people have a verdict that is unknown or unavailable
     wanted: frozenset[str] | None  # the verdicts that are listed; None: all
     by: str | None = None  # the framework by whose numbers the findings are told, too
     since: Mapping[str, str | int | None] | None = (
@@ -172,10 +216,12 @@ class CheckResult:
     )
     hint: str = ""  # what mending would do, as far as that is known
     line_of: Callable[[int], str] = lambda _: ""  # where a row of settings stands, as FILE:LINE
+    threshold: Threshold = Threshold()  # what makes the exit status 1
+    observed_days: float = OBSERVED_LONG_DAYS  # after how many days a rule that is only observed is called old
 
     @property
     def where(self) -> Callable[[Root], str]:
-        """Where the setting of a root stands, as FILE:LINE; "" for what is no setting."""
+        """Where the setting of a root is, as FILE:LINE, also that of a service default; "" for what is no setting."""
         settings = self.snapshot.settings
         if settings is None:
             return lambda _: ""
@@ -186,10 +232,23 @@ class CheckResult:
         rows = dict(zip(keys, settings.row.tolist(), strict=True))
 
         def told(root: Root) -> str:
+            if root.scope == FACTORY:
+                return self.factory_line(root.service, root.control)
             key = services.get(root.service or "", -1), controls.get(root.control, -1), scopes.get(root.scope or "", -1)
             return self.line_of(rows[key]) if key in rows else ""
 
         return told
+
+    def factory_line(self, service: str | None, control: str) -> str:
+        """Where a service gives the default of a control, as FILE:LINE; "" if that is not known."""
+        lines = next((each.factory_lines for each in self.snapshot.services or () if each.id == service), {})
+        return f"services.yaml:{lines[control]}" if control in lines else ""
+
+    def cause_line(self, service: str | None, control: str, cause: Cause | None) -> str:
+        """Where the cause of a value is, as FILE:LINE; "" for none."""
+        if cause is not None and cause.scope == FACTORY:
+            return self.factory_line(service, control)
+        return self.line_of(cause.row) if cause is not None else ""
 
     @property
     def contested_people(self) -> int:
@@ -206,22 +265,47 @@ class CheckResult:
         every: list[Block | OtherFinding] = [*self.blocks, *self.others]
         yield from sorted(every, key=lambda finding: (finding.rule.id, finding.service or ""))
 
-    def found(self, verdicts: tuple[int, ...], fail_at: str) -> bool:
-        """Whether any verdict of these stands at a rule of at least this severity."""
-        limit = SEVERITIES.index(fail_at)
-        return any(
-            self.rule_counts[rule.id][verdict]
+    @property
+    def ignored_settings(self) -> int:
+        """How many active settings apply to nothing, because their group, person or unit does not exist."""
+        return 0 if self.snapshot.ignored is None else len(self.snapshot.ignored.row)
+
+    @property
+    def without_severity(self) -> dict[str, int]:
+        """What --fail-on may name that no rule has, and so no severity: how many of each there are."""
+        return {
+            "contested": len(self.contests),
+            "contradictions": len(self.clashes),
+            "stranded": len(self.stranded),
+            LOCKOUT: len(self.lockouts),
+            "ignored-settings": self.ignored_settings,
+        }
+
+    def failing(self) -> dict[str, int]:
+        """What of these makes the exit status 1; a lock-out of everybody of a kind always does."""
+        found = {
+            word: number for word, number in self.without_severity.items() if word in self.threshold.words and number
+        }
+        everybody = sum(lockout.all for lockout in self.lockouts)
+        return found if LOCKOUT in found or not everybody else {**found, LOCKOUT: everybody}
+
+    def holds(self, rule: Rule) -> bool:
+        """Whether a rule judges somebody, nothing drifts from it, and nothing is unknown or unavailable; it may be loose or settling."""
+        bad = (DRIFTS, UNKNOWN, UNAVAILABLE)
+        return rule.id not in self.judging_nobody and not any(self.rule_counts[rule.id][code] for code in bad)
+
+    def fails(self) -> bool:
+        """Whether anything makes the exit status 1."""
+        return bool(self.failing()) or any(self.threshold.fails(rule, self.rule_counts[rule.id]) for rule in self.rules)
+
+    def gaps(self) -> bool:
+        """Whether the answer is less than whole: something needed is unknown or unavailable, a rule judges nobody, there is nobody to
+        judge, a setting applies to nothing, or the snapshot is partial or older than it should be."""
+        idle = any(rule.id in self.judging_nobody and self.threshold.reaches(rule) for rule in self.rules)
+        unclear = any(
+            self.threshold.reaches(rule) and any(self.rule_counts[rule.id][code] for code in (UNKNOWN, UNAVAILABLE))
             for rule in self.rules
-            if SEVERITIES.index(rule.severity) <= limit
-            for verdict in verdicts
         )
-
-    def drifts(self, fail_at: str) -> bool:
-        """Whether anything at or above the severity drifts, or everybody with power is locked out."""
-        return self.found((DRIFTS,), fail_at) or any(lockout.all for lockout in self.lockouts)
-
-    def gaps(self, fail_at: str) -> bool:
-        """Whether something needed is unknown or unavailable, or a rule judges nobody, or there is nobody to judge."""
-        limit = SEVERITIES.index(fail_at)
-        idle = any(SEVERITIES.index(rule.severity) <= limit for rule in self.rules if rule.id in self.judging_nobody)
-        return self.found((UNKNOWN, UNAVAILABLE), fail_at) or idle or not len(self.snapshot.people)
+        return (
+            unclear or idle or not len(self.snapshot.people) or bool(self.ignored_settings) or self.snapshot.is_doubtful
+        )

@@ -13,14 +13,17 @@ from ..organisation.selector import Selector
 from ..organisation.services import Service
 from ..words.record import record
 from ..words.vocabulary import MEETING_KINDS
-from .condition import Leaf, Tree, leaves, restrict
+from .condition import Leaf, TooFew, Tree, leaves, restrict
 
 DOOR_CONTROLS = frozenset((*ASKED, MAY_START, START))
 
 
-def fitting(service: Service) -> Callable[[Leaf], bool]:
-    """Which leaves are judged on a service."""
-    kinds = kinds_of(service)
+def fitting(service: Service, subject: str) -> Callable[[Leaf], bool]:
+    """Which leaves of a rule about a subject are judged on a service.
+
+    A planned meeting has the door of its kind, whichever kinds the service names.
+    """
+    kinds = MEETING_KINDS if subject == "meetings" else kinds_of(service)
 
     def fits(leaf: Leaf) -> bool:
         if leaf.about == "control":
@@ -47,6 +50,7 @@ class Rule:
     mend: str = ""
     maps: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     may_judge_nobody: bool = False
+    must_support: bool = False  # a service that supports none of the controls drifts
 
     @property
     def controls(self) -> frozenset[str]:
@@ -65,7 +69,7 @@ class Rule:
     def applies_to(self, service: Service) -> bool:
         """Whether a service supports one of the rule's controls, or has meetings of a kind that one of its doors asks about."""
         asked = [leaf for leaf in self.leaves if leaf.about in ("control", "door")]
-        return any(fitting(service)(leaf) for leaf in asked)
+        return any(fitting(service, self.subject)(leaf) for leaf in asked)
 
     def looks_at(self, control: str, service: Service) -> bool:
         """Whether a control of a service has to do with what the rule says there."""
@@ -76,12 +80,17 @@ class Rule:
         """The leaves that are judged on a service: all but those about a control or a door that it does not have."""
         if service is None:
             return self.leaves
-        fits = fitting(service)
+        fits = fitting(service, self.subject)
         return tuple(leaf for leaf in self.leaves if fits(leaf))
 
     def tree_on(self, service: Service | None) -> Tree | None:
-        """What is judged on a service; None where nothing is left."""
-        return self.expect if service is None else restrict(self.expect, fitting(service))
+        """What is judged on a service; None where nothing is left, unless the service must support the rule."""
+        if service is None:
+            return self.expect
+        if self.must_support and self.of_services and not self.applies_to(service):
+            first = next(leaf for leaf in self.leaves if leaf.about in ("control", "door"))
+            return TooFew(first.name, first.number)
+        return restrict(self.expect, fitting(service, self.subject))
 
     @property
     def leaves(self) -> tuple[Leaf, ...]:

@@ -15,7 +15,7 @@ from ..settings.contests import contests
 from ..words.record import record
 from ..words.vocabulary import SEVERITIES
 from .checker import Checker, PairVerdicts
-from .codes import DRIFTS, EXCEPTED, EXEMPT, MEETS, VERDICTS, VerdictCodes
+from .codes import DRIFTS, EXCEPTED, EXEMPT, MEETS, UNAVAILABLE, UNKNOWN, VERDICTS, VerdictCodes
 from .found import Found, ServiceCount
 from .outcome import Root, Tail
 from .remedy import Mending, add_wanted
@@ -95,6 +95,7 @@ class Run:
             found.services[name].worst = np.bincount(worst, minlength=NO_SEVERITY + 1)[: len(SEVERITIES)]
         found.roots, found.groups, found.units = self._roots.counts(), self._shares.groups, self._shares.units
         found.drifting = np.flatnonzero(self._persons.drifts).astype(np.int32)
+        found.unclear = int(np.count_nonzero(self._persons.unclear))
         found.drifts, found.worst = self._persons.drifts[found.drifting], self._persons.worst[found.drifting]
         if (
             narrowing.rules is None and narrowing.severities is None
@@ -122,11 +123,15 @@ class Run:
             chosen, drifting = chosen[self.chosen], drifting[self.chosen[drifting]]
         counted = np.array([np.count_nonzero(chosen == code) for code in range(len(VERDICTS))], np.int64)
         found.counts[rule.id] = found.counts.get(rule.id, 0) + counted
+        found.by_pair[rule.id, service.id if service else None] = counted
         if service is not None:
             there = found.services.setdefault(service.id, ServiceCount())
             there.counts = there.counts + counted
             worst = self._worst.setdefault(service.id, np.full(len(verdicts.verdict), NO_SEVERITY, np.int32))
             worst[drifting] = np.minimum(worst[drifting], SEVERITIES.index(rule.severity))
+        if counted[UNKNOWN] + counted[UNAVAILABLE]:
+            unclear = (verdicts.verdict == UNKNOWN) | (verdicts.verdict == UNAVAILABLE)
+            self._persons.unclear |= unclear & self.chosen
         if counted[MEETS] + counted[EXEMPT] == len(verdicts.verdict):
             return
         people = np.flatnonzero((verdicts.verdict != MEETS) & (verdicts.verdict != EXEMPT))

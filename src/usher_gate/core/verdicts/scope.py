@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 
 import numpy as np
 
@@ -99,8 +99,19 @@ def services_of(rule: Rule, services: Sequence[Service] | None) -> list[Service]
     return [
         service
         for service in services
-        if (rule.services is None or service.id in rule.services) and (not rule.of_services or rule.applies_to(service))
+        if (rule.services is None or service.id in rule.services)
+        and (not rule.of_services or rule.must_support or rule.applies_to(service))
     ]
+
+
+def unpaired_in(notes: Iterable[str]) -> dict[str, list[str]]:
+    """By service, the rules that some notes say do not apply to it."""
+    found = dict[str, list[str]]()
+    for note in notes:
+        if note.endswith(NOT_PAIRED):
+            rule, service = note.removeprefix("rule ").removesuffix(NOT_PAIRED).split(" does not apply to service ")
+            found.setdefault(service, []).append(rule)
+    return dict(sorted(found.items()))
 
 
 def pairs(
@@ -109,13 +120,25 @@ def pairs(
     """Each rule with each service it is judged on; a note for each service that supports none of a rule's controls, if the report speaks
     of both."""
     for rule in baseline.rules:
-        paired = services_of(rule, snapshot.services)
-        yield from ((rule, service) for service in paired)
-        for service in snapshot.services or () if rule.of_services else ():
-            if not keeps(rule, service.id):
-                continue
-            if service not in paired and (rule.services is None or service.id in rule.services):
-                notes.add(f"rule {rule.id} does not apply to service {service.id}{NOT_PAIRED}")
+        yield from ((rule, service) for service in services_of(rule, snapshot.services))
+    for service in snapshot.services or ():
+        notes.update(
+            f"rule {rule.id} does not apply to service {service.id}{NOT_PAIRED}"
+            for rule in not_applicable(baseline, service, keeps)
+        )
+
+
+def not_applicable(baseline: Baseline, service: Service, keeps: Callable[[Rule, str | None], bool]) -> list[Rule]:
+    """The rules that the report speaks of, and none of whose controls (and kinds of meetings) a service supports."""
+    return [
+        rule
+        for rule in baseline.rules
+        if rule.of_services
+        and not rule.must_support
+        and (rule.services is None or service.id in rule.services)
+        and keeps(rule, service.id)
+        and not rule.applies_to(service)
+    ]
 
 
 def _missing_name(leaf: Leaf) -> str:

@@ -13,7 +13,7 @@ from ..organisation.snapshot import Snapshot
 from ..words.record import record
 from ..words.vocabulary import SEVERITIES
 from .outcome import Root
-from .remedy import MOST, Remedy
+from .remedy import MOST, MOST_BEYOND, Remedy
 from .result import RootRow, Shares
 from .rules import Rule
 
@@ -80,12 +80,19 @@ class RootTally:
 
 
 def root_rows(
-    roots: Mapping[Root, RootCount], remedies: Callable[[Sequence[Root]], Mapping[Root, Remedy]]
+    roots: Mapping[Root, RootCount],
+    severity_of: Mapping[str, str],
+    remedies: Callable[[Sequence[Root]], Mapping[Root, Remedy]],
 ) -> tuple[RootRow, ...]:
-    """All roots, the one that explains most people (then most verdicts) first, then by name; the largest with what mending them does."""
-    rows = [RootRow(root, tuple(sorted(count.rules)), count.people, count.verdicts) for root, count in roots.items()]
+    """All roots, the one that explains most people (then most verdicts) first, then by name. What mending them does is known of the
+    largest, and of those that tables show first; `severity_of` names the severity of each rule."""
+    rows = []
+    for root, count in roots.items():
+        worst = min((severity_of[rule] for rule in count.rules), key=SEVERITIES.index)
+        rows.append(RootRow(root, tuple(sorted(count.rules)), worst, count.people, count.verdicts))
     rows.sort(key=lambda row: (-row.people, -row.verdicts, tuple(part or "" for part in row.root)))
-    mended = remedies([row.root for row in rows[:MOST]])
+    worst_first = sorted(rows[MOST:], key=lambda row: row.worst_first)
+    mended = remedies([row.root for row in (*rows[:MOST], *worst_first[:MOST_BEYOND])])
     return tuple(replace(row, remedy=mended.get(row.root)) for row in rows)
 
 
@@ -118,19 +125,23 @@ def shares(
     empty = np.empty(0, np.int64)
     columns: list[list[Longs]] = [[], [], [], []]
     wholes: list[Bools] = []
+    own_settings: list[Bools] = []
     for number, rule in enumerate(rules):
         found = counts[rule]
         owners = np.flatnonzero(found.shown)
         mine = np.zeros(len(ids), bool)
         mine[[scopes[scope] for scope in found.own if scope in scopes]] = True
         judged, drifting = found.judged[owners].astype(np.int64), found.drifting[owners].astype(np.int64)
-        wholes.append(mine[owners] | ((judged >= 2) & (drifting == judged)))
+        wholes.append((judged >= 2) & (drifting == judged))
+        own_settings.append(mine[owners])
         for column, cells in zip(columns, (owners, np.full(len(owners), number), judged, drifting), strict=True):
             column.append(cells)
     owner, rule_of, judged, drifting = (np.concatenate(column or [empty]) for column in columns)
-    whole = np.concatenate(wholes or [empty.astype(bool)])
+    whole, own = (np.concatenate(flags or [empty.astype(bool)]) for flags in (wholes, own_settings))
     order = np.lexsort((rule_of, owner))
-    return Shares(ids, names, rules, owner[order], rule_of[order], judged[order], drifting[order], whole[order])
+    return Shares(
+        ids, names, rules, owner[order], rule_of[order], judged[order], drifting[order], whole[order], own[order]
+    )
 
 
 class ShareTally:
@@ -170,6 +181,7 @@ class PersonTally:
     def __init__(self, size: int) -> None:
         self.drifts = np.zeros(size, np.int32)
         self.worst = np.full(size, NO_SEVERITY, np.int32)
+        self.unclear = np.zeros(size, bool)  # who has a verdict that is unknown or unavailable
 
     def add(self, rule: Rule, people: Ints) -> None:
         """The people who drift from a rule on one service, without repeats."""

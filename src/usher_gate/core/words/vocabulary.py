@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 SEVERITIES = ("critical", "high", "medium", "low")
+# What may make the exit status of a check 1: verdicts, and what no rule asks about.
+FAIL_VERDICTS = ("drifts", "loose", "unknown", "unavailable", "settling")
+FAIL_WORDS = (*FAIL_VERDICTS, "contested", "contradictions", "stranded", "lockout", "ignored-settings")
 SUBJECTS = ("people", "organisation", "partners", "meetings")
 PERSON_KINDS = ("member", "guest", "service")
 MFA_WORDS = ("absent", "offered", "required")  # weakest first

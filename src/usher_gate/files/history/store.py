@@ -9,6 +9,7 @@ import os
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
+from dataclasses import replace
 from itertools import pairwise
 from pathlib import Path
 from typing import Any
@@ -18,13 +19,27 @@ import sqlalchemy as sa
 
 from ...core.history.chain import FIELDS, finding_line, findings_digest, kept_digest, lines_digest, link
 from ...core.history.course import Run
-from ...core.history.spells import Between, Key, Lot, Lots, Spell, Standing, There
+from ...core.history.spells import (
+    DRIFTING,
+    STATES,
+    Between,
+    Key,
+    Lot,
+    Lots,
+    Open,
+    Spell,
+    Standing,
+    There,
+    began_at,
+    unjudged,
+)
 from ...core.words.faults import quoted
 from ...core.words.record import record
 from ..faults import CannotWrite, UsherError
 from ..write import write_target, writing
 
-VERSION = "0001"
+VERSION = "0002"
+_VERSIONS = ("0001", VERSION)  # those that are read; the first time that something is kept they are upgraded
 _DAMAGED = ("SQLITE_CORRUPT", "SQLITE_NOTADB", "SQLITE_FORMAT", "SQLITE_MISMATCH")
 _UNWRITABLE = {
     "SQLITE_FULL": "no space left on device",
@@ -40,7 +55,7 @@ CHECKS = sa.Table(
     sa.Column("number", sa.Integer, primary_key=True),
     *(sa.Column(name, sa.Text) for name in ("organisation", "time")),
     sa.Column("taken_at", sa.BigInteger),
-    *(sa.Column(name, sa.Text) for name in ("baseline_name", "baseline_version", *FIELDS, "kept", "link")),
+    *(sa.Column(name, sa.Text) for name in ("baseline_name", "baseline_version", *FIELDS, "kept", "link", "kept_at")),
 )
 SPELLS = sa.Table(
     "spells",
@@ -68,7 +83,7 @@ _KEY = (SPELLS.c.rule, SPELLS.c.service, SPELLS.c.type, SPELLS.c.id)
 @record
 class Check:
     """One kept check: its number from 1, whose and when (the text of `taken_at`, and as a number), its baseline, and the digests by name
-    (those of FIELDS, `kept` and `link`)."""
+    (those of FIELDS, `kept` and `link`), with `kept_at`, when it was kept ("" where that was not recorded)."""
 
     number: int
     organisation: str
@@ -92,6 +107,7 @@ class ToKeep:
     findings: Lots
     counts: Mapping[tuple[str, str], int]
     there: There
+    kept_at: str  # when it is kept: an RFC 3339 time in UTC
 
 
 class _OddRow(Exception):
@@ -193,9 +209,9 @@ class Store:
             )
         ours = set(_META.tables)
         strange = tables if self._url.get_backend_name() == "sqlite" else tables & ours
-        if version != VERSION and (version is not None or strange):
+        if version not in _VERSIONS and (version is not None or strange):
             raise UsherError(f"the database {self.shown} holds something else, no history; name another in [history]")
-        if version == VERSION and not ours <= tables:
+        if version is not None and not ours <= tables:
             raise UsherError(f"the history {self.shown} lacks its table {min(ours - tables)}; put a copy of it back")
         return version
 
@@ -229,7 +245,9 @@ class Store:
                 if all(last.digests[name] == check.digests[name] for name in ("snapshot", "baseline", "exceptions")):
                     return None
             number = 1 if last is None else last.number + 1
-            ended = self._spells(connection, number, check)
+            lasting = _standing(connection, SPELLS.c.last.is_(None))
+            check = replace(check, findings={**check.findings, **unjudged(lasting, check.findings, check.there)})
+            ended = self._spells(connection, number, check, lasting)
             before = _last_counts(connection)
             moved = [
                 {"number": number, "kind": kind, "name": name, "many": check.counts.get((kind, name))}
@@ -251,6 +269,7 @@ class Store:
                 check.baseline_name,
                 check.baseline_version,
             )
+            digests["kept_at"] = check.kept_at
             digests["kept"] = kept_digest(_row_of(Check(*about, {})), check.counts, ended)
             digests["link"] = link({**digests, "time": check.time, "baseline-name": check.baseline_name})
             made = Check(*about, digests)
@@ -261,9 +280,8 @@ class Store:
             )  # fmt: skip
             return made
 
-    def _spells(self, connection: sa.Connection, number: int, check: ToKeep) -> list[Key]:
+    def _spells(self, connection: sa.Connection, number: int, check: ToKeep, lasting: Standing) -> list[Key]:
         """Ends the spells that last no more, and begins the new ones: only what has changed is written. Gives whose ended by leaving."""
-        lasting = _standing(connection, SPELLS.c.last.is_(None))
         ended: list[tuple[Key, int]] = []
         for lot in sorted({*lasting, *check.findings}):
             then, now = lasting.get(lot, {}), check.findings.get(lot, ())
@@ -283,14 +301,21 @@ class Store:
     # reading
 
     def _check(self, row: Any) -> Check:
-        _typed(row, "checks", *(int if isinstance(c.type, sa.Integer) else str for c in CHECKS.columns))
+        texts = {c.name: str | None if c.name == "kept_at" else str for c in CHECKS.columns}
+        _typed(row, "checks", *(int if isinstance(c.type, sa.Integer) else texts[c.name] for c in CHECKS.columns))
         cells = row._mapping
-        digests = {name: cells[name] for name in (*FIELDS, "kept", "link")}
+        digests = {name: cells[name] or "" for name in (*FIELDS, "kept", "link", "kept_at")}
         names = ("number", "organisation", "time", "taken_at", "baseline_name", "baseline_version")
         return Check(*(cells[name] for name in names), digests)  # type: ignore[call-arg]
 
+    @staticmethod
+    def _all_checks(connection: sa.Connection) -> sa.Select[Any]:
+        """Every check; of a history that was last written by an earlier version without when it was kept."""
+        there = {column["name"] for column in sa.inspect(connection).get_columns("checks")}
+        return sa.select(*(column if column.name in there else sa.null().label(column.name) for column in CHECKS.c))
+
     def _last(self, connection: sa.Connection) -> Check | None:
-        row = connection.execute(sa.select(CHECKS).order_by(CHECKS.c.number.desc()).limit(1)).first()
+        row = connection.execute(self._all_checks(connection).order_by(CHECKS.c.number.desc()).limit(1)).first()
         return None if row is None else self._check(row)
 
     def checks(self, as_they_are: bool = False) -> list[Check]:
@@ -298,7 +323,8 @@ class Store:
         1, unless they are
         wanted `as_they_are`."""
         with self._reading() as connection:
-            found = [self._check(row) for row in connection.execute(sa.select(CHECKS).order_by(CHECKS.c.number))]
+            asked = self._all_checks(connection).order_by(CHECKS.c.number)
+            found = [self._check(row) for row in connection.execute(asked)]
         numbers, whose = [check.number for check in found], {check.organisation for check in found}
         if not as_they_are and (numbers != list(range(1, len(found) + 1)) or len(whose) > 1):
             raise self._damaged("checks are missing, added or altered (usher-gate history --verify names them)")
@@ -340,32 +366,93 @@ class Store:
             return [(row[0], row[1], row[2], row[3]) for row in rows]
 
     def between(self, then: int, now: int | None, rules_then: frozenset[str], rules_now: frozenset[str]) -> Between:
-        """The drifts at two checks; without `now` those at the first alone, beside none."""
-        drifts, first, last = SPELLS.c.verdict == "drifts", SPELLS.c.first, SPELLS.c.last
-
-        def at(number: int) -> tuple[sa.ColumnElement[bool], ...]:
-            return drifts, first <= number, sa.or_(last.is_(None), last >= number)
-
+        """The open findings at two checks; without `now` those at the first alone, beside none."""
+        drifts, last = SPELLS.c.verdict == DRIFTING, SPELLS.c.last
         with self._reading() as connection:
-            before = _standing(connection, *at(then))
+            before = self._open(connection, then)
             ever = _lots(connection, drifts, last < then)
-            after: Standing = {} if now is None else _standing(connection, *at(now))
-            left = {} if now is None else _lots(connection, *at(then), SPELLS.c.left.is_(True), last < now)
+            after: Open = {} if now is None else self._open(connection, now)
+            left: dict[Lot, set[str]] = {}
+            if now is not None:
+                gone = _lots(
+                    connection, SPELLS.c.verdict.in_(STATES), SPELLS.c.left.is_(True), last >= then, last < now
+                )
+                for lot, names in gone.items():
+                    left.setdefault(lot._replace(verdict=DRIFTING), set()).update(names)
         return Between(before, after, ever, left, rules_then, rules_now)
 
+    def _open(self, connection: sa.Connection, number: int) -> Open:
+        """The findings that are open at a check. Most have had one spell since they began; only the others are looked at one by one."""
+        before = SPELLS.alias("before")
+        at = (SPELLS.c.first <= number, sa.or_(SPELLS.c.last.is_(None), SPELLS.c.last >= number))
+        follows = (
+            sa.select(sa.literal(1))
+            .where(
+                *(before.c[column.name] == column for column in _KEY),
+                before.c.last == SPELLS.c.first - 1,
+                before.c.verdict.in_(STATES),
+            )
+            .exists()
+        )
+        found: dict[Lot, dict[str, int]] = {}
+        for lot, names in _standing(connection, SPELLS.c.verdict == DRIFTING, *at, ~follows).items():
+            found[lot] = dict(names)
+        later = sa.select(*_KEY).where(SPELLS.c.verdict.in_(STATES), *at, follows).subquery()
+        same = sa.and_(*(SPELLS.c[column.name] == later.c[column.name] for column in _KEY))
+        asked = sa.select(*_KEY, SPELLS.c.verdict, SPELLS.c.first, SPELLS.c.last, SPELLS.c.left).join(later, same)
+        by_key: dict[Key, list[Spell]] = {}
+        for row in connection.execute(asked.order_by(*_KEY, SPELLS.c.first)):
+            spell = _spell(row)
+            by_key.setdefault(spell.key, []).append(spell)
+        for key, spells in by_key.items():
+            began = began_at(spells, number)
+            if began is not None:
+                now = next(
+                    spell for spell in spells if spell.first <= number and (spell.last is None or spell.last >= number)
+                )
+                lot = Lot(key.rule, key.service, key.type, STATES[now.verdict])
+                found.setdefault(lot, {})[key.id] = began
+        return found
+
     def runs(self) -> list[Run]:
-        """Spells of drift as runs: how many of one rule began and ended together."""
-        drifts = SPELLS.c.verdict == "drifts"
-        again = sa.func.row_number().over(partition_by=_KEY, order_by=SPELLS.c.first) > 1
+        """Spells of open findings as runs: how many of one rule are alike."""
+        first, last, verdict = SPELLS.c.first, SPELLS.c.last, SPELLS.c.verdict
+        columns = (*_KEY, first, last, SPELLS.c.left, verdict)
+        follows = sa.func.lag(last).over(partition_by=_KEY, order_by=first) == first - 1
+        ends = sa.func.lead(first).over(partition_by=_KEY, order_by=first) == last + 1
+        spells = (
+            sa.select(
+                *columns, sa.case((follows, 0), else_=1).label("starts"), sa.case((ends, 0), else_=1).label("ends")
+            )
+            .where(verdict.in_(STATES))
+            .subquery()
+        )
+        # Spells without a gap between them are numbered alike; the finding began with the first of them that drifts.
+        key = [spells.c[column.name] for column in _KEY]
+        number = sa.func.sum(spells.c.starts).over(partition_by=key, order_by=spells.c.first).label("number")
+        numbered = sa.select(*spells.c, number).subquery()
+        key = [numbered.c[column.name] for column in _KEY]
+        drifting = sa.case((numbered.c.verdict == DRIFTING, numbered.c.first))
+        began = sa.func.min(drifting).over(partition_by=[*key, numbered.c.number]).label("began")
+        begun = sa.select(*numbered.c, began).subquery()
+        key = [begun.c[column.name] for column in _KEY]
+        again = sa.func.min(begun.c.began).over(partition_by=key) < begun.c.began
         each = (
-            sa.select(SPELLS.c.rule, SPELLS.c.first, SPELLS.c.last, SPELLS.c.left, again.label("again"))
-            .where(drifts)
+            sa.select(
+                *(begun.c[name] for name in ("rule", "verdict", "first", "last", "began", "left")),
+                sa.case((again, 1), else_=0).label("again"),
+                begun.c.ends,
+            )
+            .where(begun.c.first >= begun.c.began)
             .subquery()
         )
         with self._reading() as connection:
             found = connection.execute(sa.select(*each.c, sa.func.count()).group_by(*each.c))
-            rows = [_typed(row, "spells", str, int, int | None) for row in found]
-            return [Run(row[0], row[1], row[2], bool(row[3]), bool(row[4]), row[5]) for row in rows]
+            rows = [_typed(row, "spells", str, str, int, int | None, int) for row in found]
+            return [
+                Run(row[0], STATES[row[1]], row[2], row[3], row[4], bool(row[5]), bool(row[6]), bool(row[7]), row[8])
+                for row in rows
+            ]
 
     def spells(self, subject: tuple[str, str] | None = None, verdict: str | None = None) -> list[Spell]:
         """Every spell by what it is about, then when it began; of one subject (type, id), or of one verdict."""
@@ -375,9 +462,14 @@ class Store:
         if verdict is not None:
             asked = asked.where(SPELLS.c.verdict == verdict)
         with self._reading() as connection:
-            rows = (_typed(row, "spells", *_SPELL_TYPES) for row in connection.execute(asked))
-            found = [Spell(Key(*row[:4]), row[4], row[5], row[6], bool(row[7])) for row in rows]
+            found = [_spell(row) for row in connection.execute(asked)]
         return sorted(found, key=lambda spell: (spell.key, spell.first))
+
+
+def _spell(row: Any) -> Spell:
+    """A spell from its row: the key, then verdict, first, last and left."""
+    _typed(row, "spells", *_SPELL_TYPES)
+    return Spell(Key(*row[:4]), row[4], row[5], row[6], bool(row[7]))
 
 
 # Where a database can read and write JSON, ids travel many at once in one text; elsewhere row by row.

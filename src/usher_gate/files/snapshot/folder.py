@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import field, replace
@@ -18,6 +17,7 @@ from ...core.organisation.build.partners import PARTNERS, build_partners
 from ...core.organisation.build.people import PEOPLE, Register, build_people
 from ...core.organisation.build.settings import OBSERVATIONS, SETTINGS, build_observations, build_settings
 from ...core.organisation.build.table import Table, piece_of
+from ...core.organisation.build.units import UNITS, unit_names, with_listed_units
 from ...core.organisation.columns import Longs, Texts
 from ...core.organisation.networks import Networks, Span, span_of
 from ...core.organisation.part import part_of
@@ -25,16 +25,15 @@ from ...core.organisation.snapshot import Snapshot
 from ...core.words.catalogue import Catalogue
 from ...core.words.faults import Fault, Faults, nearest, quoted
 from ...core.words.record import record
-from ...core.words.times import parse_time, show_time
 from ...core.words.vocabulary import ELSEWHERE
-from ..binary import read_text
 from ..faults import BadInput, stop_if_any
 from ..place import Place, Url
 from ..tables import FORMATS, Shelf
 from ..yamltree import Cursor, read_yaml
 from .access_rules import read_access_rules
 from .catalogue import read_controls, shipped_catalogue
-from .manifest import FAILED_NAME, GATHERED, Manifest, read_manifest
+from .last_gather import failed_since
+from .manifest import GATHERED, Manifest, read_manifest
 from .manifest import NAME as MANIFEST
 from .parsed import keep_parsed, key_of, read_parsed
 from .services import read_services
@@ -42,6 +41,7 @@ from .services import read_services
 _OF_NAMES = re.compile(r"\b(networks|resources|controls)\b")  # what other files name of organisation.yaml
 TABLES = (
     "people",
+    "units",
     "groups",
     "members",
     "settings",
@@ -52,6 +52,7 @@ TABLES = (
     "meetings",
     "sign_ins",
 )
+_NOTHING_HANGS_ON = ("units",)  # without it no verdict becomes unknown
 _YAML = ("organisation", "services", "access-rules")
 READ_FILES = frozenset((*TABLES, *_YAML, "manifest")) - {"sign_ins"}
 
@@ -196,7 +197,7 @@ def _settings_told(told: _Told | None) -> SettingsTold | None:
 
 
 def _stale(folder: Path, manifest: Manifest | None, taken_at: int) -> str:
-    return _failed_since(folder, taken_at) if manifest is not None else ""
+    return failed_since(folder, taken_at) if manifest is not None else ""
 
 
 def _read_anew(folder: Path, manifest: Manifest | None, faults: Faults, keep_tables: bool, cut: _Cut = None) -> Read:
@@ -204,7 +205,9 @@ def _read_anew(folder: Path, manifest: Manifest | None, faults: Faults, keep_tab
     organisation = _read_organisation(folder / "organisation.yaml", faults)
     names_known = organisation is not None and not any(_OF_NAMES.search(fault.message) for fault in faults.found)
     people = _people_table(shelf, faults)
-    register = None if people is None else build_people(people, faults, cut)
+    listed = shelf.table(UNITS, faults)
+    units = unit_names(listed, faults)
+    register = None if people is None else with_listed_units(build_people(people, faults, cut), units)
     groups, members = shelf.table(GROUPS, faults), shelf.table(MEMBERS, faults)
     built = build_groups(groups, members, register, faults)
     if register is None:
@@ -212,11 +215,11 @@ def _read_anew(folder: Path, manifest: Manifest | None, faults: Faults, keep_tab
         raise AssertionError("a snapshot without people names a fault")
     if not names_known:  # other files that name its networks, resources or controls are not at fault
         stop_if_any(faults)
-    draft = _draft(organisation, register, built)
+    draft = replace(_draft(organisation, register, built), unit_names=units)
     snapshot, tables = _rest(draft, folder, shelf, register, built, manifest, faults)
     stop_if_any(faults)
     _note_strays(folder, faults)
-    tables |= {"people": people, "groups": groups, "members": members}
+    tables |= {"people": people, "units": listed, "groups": groups, "members": members}
     kept = {name: table for name, table in tables.items() if table is not None} if keep_tables else {}
     missing = tuple(sorted({*snapshot.missing, *_missing(folder, tables)}))
     snapshot = replace(snapshot, notes=tuple(faults.notes), missing=missing)
@@ -266,14 +269,16 @@ def _rest(
     specs = (PARTNERS, SETTINGS, OBSERVATIONS, AUTHENTICATORS, PASSES, MEETINGS)
     tables = {spec.name: shelf.table(spec, faults) for spec in specs}
     partners = build_partners(tables["partners"], faults)
-    active, inactive = build_settings(
+    service_names = [service.id for service in services or ()]
+    settings = build_settings(
         tables["settings"], draft.catalogue, services, register, groups.ids, groups.known, faults
-    )
+    ).without(service_names, untold)
     snapshot = replace(
         draft,
         services=services,
-        settings=active,
-        inactive_settings=inactive,
+        settings=settings.active,
+        inactive_settings=settings.inactive,
+        ignored=settings.ignored,
         observations=build_observations(tables["observations"], draft.catalogue, services, register, faults),
         partners=partners,
         partner_columns=frozenset(tables["partners"].columns if tables["partners"] is not None else ()),
@@ -298,17 +303,6 @@ def _partial(manifest: Manifest | None, untold: frozenset[str]) -> tuple[str, ..
     return (*sorted(tables - {"settings"}), *(f"the settings of {service}" for service in sorted(untold)))
 
 
-def _failed_since(folder: Path, taken_at: int) -> str:
-    """What to say of a snapshot that is older than the last gather, which failed."""
-    path = folder.parent / FAILED_NAME
-    try:
-        found = json.loads(read_text(path))
-        at = parse_time(str(found["at"]))
-    except (BadInput, ValueError, KeyError, TypeError, RecursionError):
-        return ""
-    return f"the gather of {show_time(at)} failed, and this is older" if at is not None and at > taken_at else ""
-
-
 def _missing(folder: Path, tables: Mapping[str, Table | None]) -> Iterator[str]:
     """The files and tables that are not there, and the columns that those which are do not have."""
     yield from (f"{name}.yaml" for name in _YAML if not (folder / f"{name}.yaml").exists())
@@ -316,7 +310,9 @@ def _missing(folder: Path, tables: Mapping[str, Table | None]) -> Iterator[str]:
         table = tables.get(name)
         if table is not None:
             yield from (f"{name}.{column}" for column in table.spec.optional if column not in table.columns)
-        elif not any((folder / f"{name}{ending}").exists() for ending in ("", *FORMATS)):
+        elif name not in _NOTHING_HANGS_ON and not any(
+            (folder / f"{name}{ending}").exists() for ending in ("", *FORMATS)
+        ):
             yield name
 
 

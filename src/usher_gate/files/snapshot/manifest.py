@@ -14,7 +14,6 @@ NAME = "manifest.json"
 FORM = "manifest/1"
 GATHERED = "gathered"  # the key of organisation.yaml by which a snapshot says that it must have a manifest
 YOUR_OWN = f"remove {NAME} and the line {GATHERED}: true of organisation.yaml"
-FAILED_NAME = "last-failed.json"  # beside the snapshots: when the last gather failed, and why
 
 
 @record

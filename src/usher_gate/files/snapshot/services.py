@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 
 from ...core.organisation.columns import HOUR
@@ -63,6 +63,7 @@ def _read_service(item: Cursor, snapshot: Snapshot) -> Service | None:
     title = fields["title"].text("a title") if "title" in fields else name
     everything = frozenset(catalogue.index)
     supports = _patterns(fields["supports"], catalogue) if "supports" in fields else everything
+    factory = fields["factory"].entries() if "factory" in fields else {}
     settle = fields["settle-hours"].number() if "settle-hours" in fields else 24.0
     return Service(
         name,
@@ -71,12 +72,13 @@ def _read_service(item: Cursor, snapshot: Snapshot) -> Service | None:
         _precedence(fields["precedence"]) if "precedence" in fields else LEVELS,
         round((settle or 0.0) * HOUR),
         supports,
-        _factory(fields["factory"], catalogue) if "factory" in fields else {},
+        _factory(factory, catalogue),
         _patterns(fields["self-service"], catalogue) if "self-service" in fields else None,
         _needs(fields["needs"], catalogue) if "needs" in fields else {},
         _door(fields["door"]) if "door" in fields else None,
         fields["pins"].truth() is not False if "pins" in fields else True,
         fields["batch"].whole(1) if "batch" in fields else None,
+        {control: value.key_line for control, value in factory.items()},
     )
 
 
@@ -139,12 +141,12 @@ def read_value(place: Cursor, control: str, catalogue: Catalogue) -> str | None:
         return None
 
 
-def _factory(place: Cursor, catalogue: Catalogue) -> dict[str, str]:
+def _factory(entries: Mapping[str, Cursor], catalogue: Catalogue) -> dict[str, str]:
     found = {}
-    for control, value in place.entries().items():
+    for control, value in entries.items():
         if control not in catalogue.index:
-            place.faults.add(
-                place.file,
+            value.faults.add(
+                value.file,
                 value.key_line,
                 f"{value.path}: no such control: {quoted(control)}; {nearest(control, catalogue.index)}",
             )

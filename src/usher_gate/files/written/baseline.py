@@ -45,6 +45,7 @@ _OPTIONAL = (
     "mend",
     "maps",
     "may-judge-nobody",
+    "must_support",
 )
 _TRUTH = Kind("flag", ("true", "false"))
 _WORDS = {"on": "true", "off": "false", "true": "true", "false": "false"}
@@ -105,6 +106,7 @@ def _read_rule(item: Cursor, known: _Known) -> Rule | None:
     mend = fields["mend"].text("a remedy") if "mend" in fields else ""
     maps = {key: entry.texts("an id") for key, entry in fields["maps"].entries().items()} if "maps" in fields else {}
     idle = fields["may-judge-nobody"].truth() if "may-judge-nobody" in fields else False
+    must_support = fields["must_support"].truth() if "must_support" in fields else False
     if len(item.faults.found) > before or tree is None or name is None or audience is None:
         return None
     _note_audience(name, subject, fields, item.faults)
@@ -122,7 +124,13 @@ def _read_rule(item: Cursor, known: _Known) -> Rule | None:
         mend or "",
         maps,
         bool(idle),
+        bool(must_support),
     )
+    if must_support and not rule.of_services:
+        fields["must_support"].fault(
+            "the rule has neither a control nor a door in it that a service could support; leave this out"
+        )
+        return None
     if services is not None and not rule.of_services:
         why = "the rule has neither a control nor a door in it, so it has nothing to do with services; leave this out"
         fields["services"].fault(why)

@@ -75,7 +75,9 @@ def read_changes(path: Path, snapshot: Snapshot, tables: Mapping[str, Table], fa
     known = _Known(
         snapshot, frozenset(ids) | {login.casefold() for login in logins}, path.parent, snapshot.access_rules
     )
-    items = fields["changes"].items(1) if "changes" in fields else []
+    items = fields["changes"].items() if "changes" in fields else []
+    if "changes" in fields and not items and not faults.found:
+        faults.note(f"{path}: changes is empty, so nothing is changed")
     if len(items) > MOST:
         fields["changes"].fault(f"holds {len(items):,} changes; a file holds at most {MOST:,}")
         items = []
@@ -233,7 +235,10 @@ def _members(place: Cursor, known: _Known) -> Change | None:
     names: dict[str, tuple[str, ...]] = {"add": (), "remove": ()}
     for key in names:
         if key in fields:
-            for item in fields[key].items(1):
+            items = fields[key].items()
+            if fields[key].is_list and not items:
+                place.faults.note(f"{place.file_name}:{fields[key].line}: {key} is empty, so it does nothing")
+            for item in items:
                 name = item.text("a member")
                 if name is not None and not _is_member(name, known):
                     item.fault(

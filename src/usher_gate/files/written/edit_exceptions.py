@@ -11,7 +11,7 @@ import yaml
 
 from ...core.organisation.snapshot import Snapshot
 from ...core.verdicts.rules import Baseline
-from ...core.words.faults import Fault, Faults, nearest, quoted
+from ...core.words.faults import Fault, Faults, nearest, quoted, visible
 from ...core.words.record import record
 from ..binary import LARGEST_WRITTEN, read_bytes
 from ..faults import BadInput, UsherError, stop_if_any
@@ -25,12 +25,13 @@ EMPTY = "usher-gate: exceptions/1\nexceptions:\n"
 
 @record
 class Draft:
-    """An exception to be added: `who` are (key, value) pairs of a selector, all of which must hold; `logins` are people, any of them."""
+    """An exception to be added: `who` are (key, value) pairs of a selector, all of which must hold; `people` are the ids and logins of
+    people, any of them: ids are written, for a login may go to somebody else, with the logins in a comment."""
 
     id: str
     rules: tuple[str, ...]
     who: tuple[tuple[str, str], ...]
-    logins: tuple[str, ...]
+    people: tuple[tuple[str, str], ...]
     partners: tuple[str, ...]
     services: tuple[str, ...]
     reason: str
@@ -40,12 +41,14 @@ class Draft:
     def lines(self, indent: str) -> list[str]:
         """The YAML of the exception, as one entry of a block list."""
         parts = [f"{key}: {value if value in ('true', 'false') else _word(value)}" for key, value in self.who]
-        parts += [f"login: [{_words(self.logins)}]"] if self.logins else []
+        parts += [f"id: [{_words([name for name, _ in self.people])}]"] if self.people else []
         who = ", ".join(parts)
+        logins = ", ".join(visible(login) for _, login in self.people)
+        comment = f"  # {logins}" if logins else ""
         found = [
             f"id: {_word(self.id)}",
             f"rules: [{_words(self.rules)}]",
-            f"who: {{{who}}}" if who else f"partners: [{_words(self.partners)}]",
+            f"who: {{{who}}}{comment}" if who else f"partners: [{_words(self.partners)}]",
         ]
         found += [f"services: [{_words(self.services)}]"] if self.services else []
         found += [f"reason: {_word(self.reason)}", f"approved_by: {_word(self.approved_by)}", f"until: {self.until}"]

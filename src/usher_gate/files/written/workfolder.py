@@ -14,7 +14,9 @@ from ..faults import BadInput
 from ..place import Place, place
 
 NAME = "usher-gate.toml"
-KEYS = ("snapshot", "baseline", "exceptions", "history")
+MAX_AGE, OBSERVED_DAYS = "max_age_hours", "observed_days"
+NUMBERS = (MAX_AGE, OBSERVED_DAYS)
+KEYS = ("snapshot", "baseline", "exceptions", "history", "sign_ins", *NUMBERS)
 GATHER = "gather"  # a table of its own, read by sources/settings.py
 HISTORY = "history"  # a table of its own, read by history/settings.py; or the path of a SQLite file
 GUESTS = "guests"  # a table of its own, read by policy.py
@@ -23,11 +25,15 @@ CLUSTER = "cluster"  # a table of its own, read by engine/settings.py
 
 @record
 class WorkFolder:
-    """The places that a working folder names; None where it names none."""
+    """The places that a working folder names, None where it names none; and its limits: the oldest that a snapshot may be (in hours), and
+    after how many days a rule that is only observed is called old. `sign_ins` is a log of past sign-ins, or a folder of logs."""
 
     snapshot: Place | None = None
     baseline: Path | None = None
     exceptions: Path | None = None
+    sign_ins: Path | None = None
+    max_age_hours: float | None = None
+    observed_days: float | None = None
 
 
 def read_toml(path: Path) -> tuple[str, dict[str, Any]]:
@@ -80,6 +86,9 @@ def read_workfolder(folder: Path) -> WorkFolder:
             continue
         if key not in KEYS:
             faults.append(Fault(shown, line, f"unknown key {quoted(key)}; {nearest(key, KEYS)}"))
+        elif key in NUMBERS:
+            if isinstance(value, bool) or not isinstance(value, int | float) or not 0 < value < 1e9:
+                faults.append(Fault(shown, line, f"{key} is not a number greater than 0; write {key} = 24"))
         elif not isinstance(value, str) or not value or not _may_be_path(value):
             faults.append(Fault(shown, line, f'{key} is not a path; write {key} = "{key}"'))
     if faults:
@@ -87,5 +96,6 @@ def read_workfolder(folder: Path) -> WorkFolder:
     snapshot = place(data["snapshot"]) if "snapshot" in data else None
     return WorkFolder(
         folder / snapshot if isinstance(snapshot, Path) else snapshot,
-        *(folder / data[key] if key in data else None for key in ("baseline", "exceptions")),
+        *(folder / data[key] if key in data else None for key in ("baseline", "exceptions", "sign_ins")),
+        *(float(data[key]) if key in data else None for key in NUMBERS),
     )

@@ -40,6 +40,9 @@ def _rows(answer: ChangedAnswer) -> Iterator[tuple[str, ...]]:
     for what, locked in (("locked-out", made.locked_begun), ("no-longer-locked-out", made.locked_ended)):
         for out in locked:
             yield what, "", "", "person", out.person, "", "", out.resource
+    for each_move in made.access:
+        for person in each_move.people:
+            yield f"sign-in-{each_move.what}", "", "", "person", person, "", "", each_move.resource
     for resource, people in made.stranded:
         for person in people:
             yield "register-first", "", "", "person", person, "", "", resource

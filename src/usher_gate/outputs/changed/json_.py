@@ -6,6 +6,7 @@ from typing import Any, TextIO
 
 import numpy as np
 
+from ...core.changes.access import AccessMoved
 from ...core.changes.compare import WORDS, LockedOut, Moved, NewlyMet
 from ...core.organisation.columns import MISSING
 from ...core.words.times import rfc3339
@@ -39,6 +40,10 @@ def _locked(each: LockedOut) -> dict[str, str]:
     return {"resource": each.resource, "of": each.of, "person": each.person}
 
 
+def _access(each: AccessMoved) -> dict[str, Any]:
+    return {"resource": each.resource, "what": each.what, "people": list(each.people), "always": list(each.always)}
+
+
 def write_changed_json(answer: ChangedAnswer, stream: TextIO, _look: Look) -> None:
     """Writes everything that is other."""
     made = answer.comparison
@@ -55,7 +60,13 @@ def write_changed_json(answer: ChangedAnswer, stream: TextIO, _look: Look) -> No
         "worse": [_moved(each, True) for each in made.worse],
         "rules": [{"id": rule, "begun": begun, "ended": ended} for rule, (begun, ended) in made.rules.items()],
     }
-    doors = None if made.open_doors is None else {"open": {"before": made.open_doors[0], "after": made.open_doors[1]}}
+    doors = None
+    if made.open_doors is not None:
+        before, after = made.open_doors
+        doors = {
+            "open": {"before": before.open, "after": after.open},
+            "unknown": {"before": before.unknown, "after": after.unknown},
+        }
     fields: list[dict[str, Any]] = [
         {"title": made.changes.title, "from": None if start is None or start == MISSING else rfc3339(start)},
         {"verdicts": verdicts},
@@ -78,6 +89,7 @@ def write_changed_json(answer: ChangedAnswer, stream: TextIO, _look: Look) -> No
         ("meetings", [text(_meeting(each)) for each in made.meetings]),
         ("stranded", [text(each) for each in stranded]),
         ("reach", [text(each) for each in reach]),
+        ("access", [text(_access(each)) for each in made.access]),
         ("notes", [text(note) for note in answer.notes]),
     )
     write_form(stream, "rehearsal/2", made.before, fields, lists)

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from ...core.changes.compare import WORDS, Comparison, Moved, NewlyMet
+from ...core.changes.access import GETS_IN, NOW_CHALLENGED, NOW_DENIED, NOW_STUCK, NOW_UNKNOWN
+from ...core.changes.compare import WORDS, Comparison, Moved, NewlyMet, OpenDoors
+from ...core.verdicts.codes import UNAVAILABLE, UNKNOWN
 from ...core.words.times import show_time
 from ..page import Page
 from ..section import COUNT, WHOLE, WORD, Cell, Column, Section, count, cut, joined, some
@@ -21,7 +23,9 @@ def changed_page(answer: ChangedAnswer, most: int) -> Page:
 
 def _first(made: Comparison) -> str:
     ended, begun = len(made.ended), len(made.begun)
-    said = f"{count(ended, 'drift')} would end, {begun:,} would begin"
+    said = f"{count(ended, 'finding')} would end, {begun:,} would begin"
+    gaps = sum(number for (before, after), number in made.moves.items() if _becomes_unclear(before, after))
+    said += f", {gaps:,} more could not be judged" if gaps else ""
     turned = sum(len(each.turned_away) for each in made.meetings)
     hurts = [f"{turned:,} invited {'address' if turned == 1 else 'addresses'} turned away"] if turned else []
     locked = len({each.person for each in made.locked_begun})
@@ -29,6 +33,11 @@ def _first(made: Comparison) -> str:
     registering = len({person for _, people in made.stranded for person in people})
     hurts += [f"{count(registering, 'person', 'people')} stuck until they register something"] if registering else []
     return f"{said}{'; ' + joined(hurts) if hurts else ''}."
+
+
+def _becomes_unclear(before: int, after: int) -> bool:
+    """Whether a verdict that was known becomes unknown or unavailable."""
+    return after in (UNKNOWN, UNAVAILABLE) and before not in (UNKNOWN, UNAVAILABLE)
 
 
 def _details(answer: ChangedAnswer) -> Iterator[str]:
@@ -39,11 +48,19 @@ def _details(answer: ChangedAnswer) -> Iterator[str]:
     worse = len({each.subject for each in made.worse})
     if worse:
         yield f"Something gets worse for {count(worse, 'person or other subject', 'people or other subjects')}."
+    now, then = (counts[UNKNOWN] + counts[UNAVAILABLE] for counts in made.counts)
+    if now or then:
+        yield f"{count(now, 'verdict')} cannot be judged now, {then:,} could not be judged afterwards."
     if made.open_doors is not None:
-        now, then = made.open_doors
-        yield f"{now:,} doors (webinars and broadcasts among them) are open to a stranger now, {then:,} would be."
+        before, after = map(_doors_text, made.open_doors)
+        yield f"Doors (webinars and broadcasts among them) to a stranger: now {before}; afterwards {after}."
     if answer.notices is not None:
         yield f"{count(answer.notices[0], 'message')} drafted, for {count(answer.notices[1], 'person', 'people')}."
+
+
+def _doors_text(doors: OpenDoors) -> str:
+    """How many doors are open; one that is not known is never counted as shut."""
+    return f"{doors.open:,} open" + (f", {doors.unknown:,} cannot be judged" if doors.unknown else "")
 
 
 def _sections(answer: ChangedAnswer, most: int) -> Iterator[Section]:
@@ -90,7 +107,37 @@ def _sections(answer: ChangedAnswer, most: int) -> Iterator[Section]:
             rows,
             more,
         )
+    yield from _access_section(answer, most)
     yield from _locked_sections(answer, most)
+
+
+_ACCESS = {
+    GETS_IN: "gets in",
+    NOW_CHALLENGED: "is asked for more",
+    NOW_STUCK: "gets stuck",
+    NOW_DENIED: "is denied",
+    NOW_UNKNOWN: "is not known to get in",
+}
+
+
+def _access_section(answer: ChangedAnswer, most: int) -> Iterator[Section]:
+    """Whose possible sign-ins meet something else, by resource."""
+    made = []
+    for each in answer.comparison.access:
+        few = each.people if not most else each.people[:3]
+        more = f" +{len(each.people) - len(few):,}" if len(each.people) > len(few) else ""
+        who = ", ".join(logins_of(answer, few)) + more
+        made.append((each.resource, _ACCESS[each.what], len(each.people), len(each.always) or None, who))
+    if made:
+        rows, more_rows = cut(made, most, _SHOW_ALL)
+        columns = (
+            Column("resource", WHOLE),
+            Column("what is new", WHOLE),
+            Column("people", COUNT),
+            Column("by every way", COUNT),
+            Column("who"),
+        )
+        yield Section("Sign-ins that would meet something else", columns, rows, more_rows)
 
 
 def _most_begun(entry: tuple[str, tuple[int, int]]) -> tuple[int, int, str]:

@@ -76,7 +76,7 @@ class _Cells:
             tail.exception,
             None if tail.would_be is None else verdict_name(tail.would_be),
         ]
-        where = self._result.line_of(cause.row) if cause is not None else ""
+        where = self._result.cause_line(service, leaf.name if leaf is not None else "", cause)
         mended = self._mended.get(tail.root) if tail.root is not None and tail.verdict == DRIFTS else None
         more = [where, None if mended is None else shown(mended)]
         return [_cell(cell) for cell in cells], [_cell(cell) for cell in more]

@@ -10,7 +10,10 @@ import re
 import numpy as np
 
 from ...core.door.roots import DOOR
+from ...core.organisation.columns import Bools
 from ...core.organisation.settings import MEETING
+from ...core.organisation.snapshot import Snapshot
+from ...core.sign_in.health import observed_rules
 from ...core.verdicts.codes import DRIFTS, LOOSE, MEETS, SETTLING, SHOWN_ORDER, UNAVAILABLE, UNKNOWN, VERDICTS
 from ...core.verdicts.condition import Leaf
 from ...core.verdicts.outcome import Outcome, Root, Tail
@@ -19,7 +22,9 @@ from ...core.verdicts.rules import Rule
 from ...core.words.compare import shown
 from ...core.words.record import record
 from ...core.words.times import show_time
+from ...core.words.units import comparison_text, with_unit
 from ...core.words.vocabulary import SEVERITIES
+from ..conditions import conditional_lines
 from ..section import (
     COUNT,
     DATE,
@@ -34,28 +39,30 @@ from ..section import (
     joined,
     left,
     place_text,
+    scope_text,
     some,
-    some_logins,
 )
+from .headline import headline, lesser_lockouts
 
 
 @record
 class Digest:
-    """The whole answer for people."""
+    """The whole answer for people. `answer` are the first lines; the bar shows `verdicts`, which are `bar` in words."""
 
-    answer: str
+    answer: tuple[str, ...]
     details: tuple[str, ...]
     about: str
+    bar: str
     verdicts: tuple[tuple[str, int], ...]
     sections: tuple[Section, ...]
     next_step: str
 
 
-def root_text(root: Root) -> str:
-    """What a root is, in words."""
+def root_text(root: Root, snapshot: Snapshot | None = None) -> str:
+    """What a root is, in words; with a snapshot also what groups and units are called."""
     where = f"{root.service}: " if root.service else ""
     if root.value is not None and root.scope is not None:
-        return f"{where}{root.control} = {shown(root.value)}, {place_text(root.scope)}"
+        return f"{where}{root.control} = {with_unit(root.control, root.value)}, {place_text(root.scope, snapshot)}"
     if root.scope == "person":
         return f"{root.control}, a fact of each person"
     if root.scope == "partners":
@@ -66,7 +73,14 @@ def root_text(root: Root) -> str:
         return "how many people there are of a kind"
     if root.control == DOOR:
         return f"{where}a door that no one control shuts"
-    return f"{where}{root.control}, {'by the access rules' if root.scope == 'access-rules' else 'as it was seen or is not supported'}"
+    if root.scope == "access-rules":
+        return f"{where}{root.control}, by the access rules"
+    service = (
+        None if snapshot is None else next((one for one in snapshot.services or () if one.id == root.service), None)
+    )
+    if service is None:
+        return f"{where}{root.control}, as it was seen or is not supported"
+    return f"{where}{root.control}, {'as it was seen' if root.control in service.controls else 'which is not supported there'}"
 
 
 def digest(result: CheckResult, rows: int) -> Digest:
@@ -88,46 +102,20 @@ def digest(result: CheckResult, rows: int) -> Digest:
         _stranded(result, rows),
         *([] if rows else [exceptions_section(result)]),  # what is to be done about them stands in the details
     )
+    judged = sum(number for name, number in verdicts if name != "exempt")
     return Digest(
-        answer_of(result),
+        headline(result),
         tuple(_details(result)),
         f"{snapshot.name}, as it was at {snapshot.taken_text}, against {baseline.name} {baseline.version}",
+        f"{count(judged, 'verdict')} of {count(int(result.chosen.sum()), 'person', 'people')}",
         verdicts,
         tuple(section for section in sections if section.rows),
         _next(result),
     )
 
 
-def answer_of(result: CheckResult) -> str:
-    """How many drift; before it what makes the answer less than whole."""
-    snapshot, people, drifting = result.snapshot, int(result.chosen.sum()), result.drifting_people
-    before = []
-    if snapshot.partial:
-        before.append(f"In part only: not gathered were {joined(snapshot.partial)}.")
-    if snapshot.stale:
-        before.append(f"Stale: {snapshot.stale}.")
-    if not len(snapshot.people):
-        before.append("Nobody is judged: the snapshot has no active person.")
-    elif result.judging_nobody:
-        number = len(result.judging_nobody)
-        verb = "judges" if number == 1 else "judge"
-        before.append(f"{count(number, 'rule')} {verb} nobody: {some(result.judging_nobody, 5)}.")
-    answer = f"None of {count(people, 'person', 'people')} drifts"
-    if drifting:
-        verb = "drifts" if drifting == 1 else "drift"
-        answer = f"{drifting:,} of {count(people, 'person', 'people')} {verb}"
-    parts = [
-        f"{number:,} from a {severity} rule"
-        for place, severity in enumerate(SEVERITIES)
-        if (number := int(np.count_nonzero(result.worst_of == place)))
-    ]
-    if parts:
-        answer += ": at worst " + joined(parts)
-    return " ".join((*before, answer + "."))
-
-
-def _ignored(result: CheckResult) -> int:
-    """How many settings stand at planned meetings, of which no rule speaks."""
+def _meeting_settings(result: CheckResult) -> int:
+    """How many settings are set at planned meetings, which no rule asks about."""
     settings = result.snapshot.settings
     if any(rule.subject == "meetings" for rule in result.baseline.rules):
         return 0
@@ -135,20 +123,28 @@ def _ignored(result: CheckResult) -> int:
 
 
 def _details(result: CheckResult) -> list[str]:
-    found = locked_out(result)
-    groups, units = result.groups.whole, result.units.whole
-    if groups or units:
+    found = [*lesser_lockouts(result), *conditional_lines(result.conditional, result.snapshot)]
+    found += observed_lines(result)
+    for groups, units, verbs, what in (
+        (result.groups.whole, result.units.whole, ("drifts", "drift"), "as a whole"),
+        (
+            result.groups.with_own_setting,
+            result.units.with_own_setting,
+            ("has", "have"),
+            "a setting that causes findings",
+        ),
+    ):
+        if groups or units:
+            number = [count(each, thing) for each, thing in ((groups, "group"), (units, "unit")) if each]
+            found.append(f"{joined(number)} {verbs[groups + units != 1]} {what}.")
+    if number_of_settings := _meeting_settings(result):
+        verb_of_settings = "is" if number_of_settings == 1 else "are"
         found.append(
-            f"{joined([count(number, thing) for number, thing in ((groups, 'group'), (units, 'unit')) if number])} "
-            f"{'drifts' if groups + units == 1 else 'drift'} as a whole."
-        )
-    if ignored := _ignored(result):
-        verb = "is" if ignored == 1 else "are"
-        found.append(
-            f"{count(ignored, 'setting')} of planned meetings' own {verb} not judged here: usher-gate door --meetings."
+            f"{count(number_of_settings, 'setting')} of planned meetings {verb_of_settings} not judged here: "
+            "usher-gate door --meetings."
         )
     for code, meaning in (
-        (UNKNOWN, "unknown: the snapshot does not tell, so they count as not good"),
+        (UNKNOWN, "unknown: the snapshot does not tell, and what is not known is not good"),
         (UNAVAILABLE, "unavailable: the licence that the control needs is not there"),
         (SETTLING, "settling: changed too lately to have arrived everywhere"),
         (LOOSE, "loose: right today, but nothing keeps people from changing it"),
@@ -159,7 +155,7 @@ def _details(result: CheckResult) -> list[str]:
             found.append(f"{count(result.counts[code], 'verdict')} {verb} {meaning}{open_them}.")
     if result.contested_people:
         found.append(
-            f"{count(result.contested_people, 'person has', 'people have')} contested values: settings of one standing disagree."
+            f"{count(result.contested_people, 'person has', 'people have')} contested values: settings of equal rank disagree."
         )
     if result.stranded_people:
         verb = "is" if result.stranded_people == 1 else "are"
@@ -186,27 +182,17 @@ def _details(result: CheckResult) -> list[str]:
     return found
 
 
-def locked_out(result: CheckResult) -> list[str]:
-    """One line for each kind of people who are locked out, with all resources that the same ones are locked out of."""
-    resources: dict[tuple[bool, str, tuple[str, ...]], list[str]] = {}
-    behind: dict[tuple[bool, str, tuple[str, ...]], dict[str, str]] = {}
-    for lockout in result.lockouts:
-        key = not lockout.all, lockout.of, lockout.people
-        resources.setdefault(key, []).append(lockout.resource)
-        for rule in lockout.rules:
-            since = "" if rule.changed is None else f" (changed {show_time(rule.changed)[:10]})"
-            behind.setdefault(key, {})[rule.id] = rule.id + since
-    found = []
-    for key, names in sorted(resources.items()):
-        only_some, kind, people = key
-        whom = "accounts" if kind == "break-glass" else "people"
-        number = f"{len(people):,} of the" if only_some else "ALL"
-        verb = "is" if only_some and len(people) == 1 else "are"
-        by = f"; by {', '.join(behind[key].values())}" if behind.get(key) else ""
-        found.append(
-            f"{number} {kind} {whom} {verb} locked out of {joined(names)}: {some_logins(result.snapshot, people, 5)}{by}."
-        )
-    return found
+def observed_lines(result: CheckResult) -> list[str]:
+    """The access rules that are only observed, with their age."""
+    observed = observed_rules(result.snapshot, result.observed_days)
+    if not observed:
+        return []
+    verb, stops = ("is", "stops") if len(observed) == 1 else ("are", "stop")
+    told = [
+        f"{each.rule.id} ({each.text}{', which is long' if each.is_old and each.days is not None else ''})"
+        for each in observed
+    ]
+    return [f"{count(len(observed), 'access rule')} {verb} only observed and {stops} no one: {some(told, 5)}."]
 
 
 def agreed(result: CheckResult) -> list[ExceptionRow]:
@@ -222,9 +208,9 @@ def remedy_text(row: RootRow) -> str:
         return ""
     harms = f" (harms {remedy.harms:,})" if remedy.harms else ""
     if remedy.mended_value is not None and not row.people:
-        return f"set it to {shown(remedy.mended_value)}"
+        return f"set it to {with_unit(row.root.control, remedy.mended_value)}"
     if remedy.mended_value is not None:
-        return f"set it to {shown(remedy.mended_value)}: frees {remedy.freed:,}{harms}"
+        return f"set it to {with_unit(row.root.control, remedy.mended_value)}: frees {remedy.freed:,}{harms}"
     if row.root.scope == "licence":
         return f"give the licence: frees {remedy.freed:,}{harms}"
     if row.root.scope in ("person", "access-rules"):
@@ -236,15 +222,37 @@ def remedy_text(row: RootRow) -> str:
     )
 
 
+def findings_text(result: CheckResult) -> str:
+    """How many findings there are, and of what."""
+    of_people = int(result.counts[DRIFTS])
+    others = {each.type: each.counts[DRIFTS] for each in result.other_counts if each.counts[DRIFTS]}
+    whole = of_people + sum(others.values())
+    if not others:
+        return f"{count(whole, 'finding')} of people"
+    names = {"meeting": "meetings", "partner": "partners", "organisation": "the organisation"}
+    rest = f"{sum(others.values()):,} of {joined([names[kind] for kind in names if kind in others])}"
+    return f"{count(whole, 'finding')}: {of_people:,} of people, {rest}"
+
+
 def _roots(result: CheckResult, most: int) -> Section:
-    drifting = sum(row.verdicts for row in result.roots)
-    made = [(row.people, row.verdicts, root_text(row.root), remedy_text(row), some(row.rules)) for row in result.roots]
+    made = [
+        (
+            row.severity,
+            row.people,
+            row.verdicts,
+            root_text(row.root, result.snapshot),
+            remedy_text(row),
+            some(row.rules),
+        )
+        for row in sorted(result.roots, key=lambda row: row.worst_first)
+    ]
     rows, more = cut(made, most, "--rows 0, or --format json")
     return Section(
-        f"Where to begin: {count(len(made), 'root')} of {count(drifting, 'drifting verdict')}",
+        f"Where to begin: {count(len(made), 'cause')} of {findings_text(result)}",
         (
+            Column("severity", WORD),
             Column("people", COUNT),
-            Column("verdicts", COUNT),
+            Column("findings", COUNT),
             Column("what causes the drift"),
             Column("what would help"),
             Column("rules", spare=2),
@@ -256,10 +264,16 @@ def _roots(result: CheckResult, most: int) -> Section:
 
 def _rules(result: CheckResult, most: int) -> Section:
     wanting = [rule for rule in result.rules if any(result.rule_counts[rule.id][code] for code in range(MEETS))]
-    wanting.sort(key=lambda rule: (SEVERITIES.index(rule.severity), -result.rule_counts[rule.id][DRIFTS], rule.id))
-    wanting = [rule for rule in wanting if result.rule_counts[rule.id][DRIFTS]] + [
-        rule for rule in wanting if not result.rule_counts[rule.id][DRIFTS]
-    ]
+    people = _people_of_rules(result)
+    wanting.sort(
+        key=lambda rule: (
+            not result.rule_counts[rule.id][DRIFTS],
+            SEVERITIES.index(rule.severity),
+            -people.get(rule.id, 0),
+            -result.rule_counts[rule.id][DRIFTS],
+            rule.id,
+        )
+    )
     made = [
         (
             rule.id,
@@ -271,10 +285,12 @@ def _rules(result: CheckResult, most: int) -> Section:
     ]
     rows, more = cut(made, most, "--rows 0, or --format json")
     idle = [rule for rule in result.rules if rule.id in result.judging_nobody and rule not in wanting]
-    good = len(result.rules) - len(wanting) - len(idle)
+    good = sum(result.holds(rule) for rule in result.rules)
+    loose = sum(result.holds(rule) for rule in wanting)
+    not_quite = f", {loose} of them loose or settling" if loose else ""
     nobody = f"; {len(idle)} {'judges' if len(idle) == 1 else 'judge'} nobody" if idle else ""
     return Section(
-        f"Rules: {good} of {len(result.rules)} hold for everybody they judge{nobody}",
+        f"Rules: {good} of {len(result.rules)} hold{not_quite}{nobody}",
         (
             Column("rule", WHOLE),
             Column("severity", WORD),
@@ -290,24 +306,50 @@ def _rules(result: CheckResult, most: int) -> Section:
     )
 
 
+def _people_of_rules(result: CheckResult) -> dict[str, int]:
+    """For each rule, how many people drift from it on some service, as far as they are listed."""
+    masks: dict[str, Bools] = {}
+    for block in result.blocks:
+        drifts = np.array([tail.verdict == DRIFTS for tail in block.tails], bool)
+        if drifts.any():
+            mask = masks.setdefault(block.rule.id, np.zeros(len(result.chosen), bool))
+            mask[block.people[drifts[block.tail]]] = True
+    return {rule: int(np.count_nonzero(mask)) for rule, mask in masks.items()}
+
+
 def _wholes(result: CheckResult, most: int) -> Section:
+    severity = {rule.id: SEVERITIES.index(rule.severity) for rule in result.rules}
     found: dict[tuple[str, str], list[Share]] = {}
     for kind, shares in (("group", result.groups), ("unit", result.units)):
-        for share in shares.wholes():
+        for share in shares.notable():
             found.setdefault((kind, share.id), []).append(share)
-    ordered = sorted(found.items(), key=lambda entry: (-max(share.drifting for share in entry[1]), entry[0]))
-    made = [
-        (
-            (f"{kind} {shares[0].name or name}"),
-            f"{max(share.drifting for share in shares):,} of {max(share.judged for share in shares):,}",
-            some(sorted({share.rule for share in shares}), 5),
-        )
-        for (kind, name), shares in ordered
-    ]
-    rows, more = cut(made, most, "--rows 0, or --format json")
+    made = []
+    for (kind, name), of_owner in found.items():
+        for is_whole in (True, False):
+            of_kind = [share for share in of_owner if share.as_a_whole == is_whole]
+            if not of_kind:
+                continue
+            most_of = max(of_kind, key=lambda share: share.drifting)
+            why = " and ".join(
+                word
+                for word, holds in (
+                    ("drifts as a whole", is_whole),
+                    ("has the setting that causes it", any(share.own_setting for share in of_kind)),
+                )
+                if holds
+            )
+            row = (
+                f"{kind} {of_kind[0].name or name}",
+                f"{most_of.drifting:,} of {most_of.judged:,}",
+                why,
+                some(sorted({share.rule for share in of_kind}), 5),
+            )
+            worst = min(severity[share.rule] for share in of_kind)
+            made.append(((worst, -most_of.drifting, -len(of_kind), kind, name, not is_whole), row))
+    rows, more = cut([row for _, row in sorted(made)], most, "--rows 0, or --format json")
     return Section(
-        "Groups and units that drift as a whole",
-        (Column("which"), Column("people drifting", SHARE), Column("rules")),
+        "Groups and units that drift as a whole, or have the setting that causes it",
+        (Column("which"), Column("people drifting", SHARE), Column("why it is listed"), Column("rules", spare=1)),
         rows,
         more,
     )
@@ -326,7 +368,7 @@ def _people(result: CheckResult, most: int) -> Section:
                 tail = block.tails[int(block.tail[place])]
                 if tail.verdict == DRIFTS:
                     on = f"{block.service}: " if block.service else ""
-                    causes[person].append(f"{block.rule.id} {on}{cause_text(tail)}")
+                    causes[person].append(f"{block.rule.id} {on}{cause_text(tail, result.snapshot)}")
     logins = result.snapshot.people.logins.take(shown)
     made = tuple(
         (
@@ -350,15 +392,27 @@ def _few(causes: list[str]) -> str:
     return causes[0] + (f"; and {len(causes) - 1} more" if len(causes) > 1 else "") if causes else "(not listed)"
 
 
-def cause_text(tail: Tail) -> str:
-    """What drifts, and where it is set, in a few words."""
+def due_text(tail: Tail) -> str:
+    """What the leaf that decides asks for, in words."""
+    return expected_text(tail.deciding[0]) if tail.deciding else ""
+
+
+def expected_text(leaf: Leaf) -> str:
+    """What a leaf asks for, in words, with the unit of numbers."""
+    if leaf.comparison is None or leaf.comers is not None:
+        return leaf.expected
+    return comparison_text(leaf.name, leaf.comparison)
+
+
+def cause_text(tail: Tail, snapshot: Snapshot | None = None) -> str:
+    """What drifts, and where it is set, in a few words; with a snapshot also what groups and units are called."""
     found = tail.deciding
     if found is None:
         return tail.reason
     leaf, outcome = found
-    where = f" at {outcome.cause.scope}" if outcome.cause is not None else ""
+    where = f" at {scope_text(outcome.cause.scope or '', snapshot)}" if outcome.cause is not None else ""
     seen = " was seen" if tail.reason in ("observed", "not-applied", "not-seen-since") else ""
-    actual = "not known" if outcome.actual is None else shown(outcome.actual)
+    actual = "not known" if outcome.actual is None else with_unit(leaf.name, outcome.actual)
     if leaf.about == "proof":
         actual = "is not asked for everywhere"
     if outcome.visit is not None:
@@ -396,8 +450,8 @@ def _others(result: CheckResult, most: int, meetings: bool) -> Section:
             other.rule.id,
             other.rule.severity,
             VERDICTS[other.tail.verdict],
-            cause_text(other.tail),
-            other.tail.deciding[0].expected if other.tail.deciding else "",
+            cause_text(other.tail, result.snapshot),
+            due_text(other.tail),
         )
         for other in ordered
     ]
@@ -458,12 +512,20 @@ def _natural(text: str) -> tuple[tuple[int, str], ...]:
 def _services(result: CheckResult) -> Section:
     """Services side by side, if there are several."""
     rows = tuple(
-        (row.id, row.accounts, row.drifting, *(number or None for number in row.worst)) for row in result.services
+        (
+            row.id,
+            row.accounts,
+            row.drifting,
+            *(number or None for number in row.worst),
+            len(row.not_applicable) or None,
+        )
+        for row in result.services
     )
     columns = (Column("service", WHOLE), Column("accounts", COUNT), Column("drifting", COUNT))
     severities = tuple(Column(severity, COUNT) for severity in SEVERITIES)
     title = "Services: who has an account there, and who drifts there (at worst from a rule of each severity)"
-    return Section(title, columns + severities, rows if len(rows) > 1 else ())
+    several = len(rows) > 1 or any(row.not_applicable for row in result.services)
+    return Section(title, (*columns, *severities, Column("rules not applicable", COUNT)), rows if several else ())
 
 
 def _listed(result: CheckResult, most: int) -> Section:
@@ -481,10 +543,9 @@ def _listed(result: CheckResult, most: int) -> Section:
         tail = block.tails[which]
         login = result.snapshot.people.logins.take(np.array([person]))[0]
         on = f"{block.service}: " if block.service else ""
-        due = tail.deciding[0].expected if tail.deciding else ""
-        rows.append(
-            (login, rule, VERDICTS[tail.verdict], f"{on}{cause_text(tail)}{arrival(result, block.service, tail)}", due)
-        )
+        due = due_text(tail)
+        what = f"{on}{cause_text(tail, result.snapshot)}{arrival(result.snapshot, block.service, tail)}"
+        rows.append((login, rule, VERDICTS[tail.verdict], what, due))
     left_out = len(found) - len(rows)
     return Section(
         f"Verdicts that are {' or '.join(sorted(wanted))}: {len(found):,}",
@@ -500,12 +561,12 @@ def _listed(result: CheckResult, most: int) -> Section:
     )
 
 
-def arrival(result: CheckResult, service: str | None, tail: Tail) -> str:
+def arrival(snapshot: Snapshot, service: str | None, tail: Tail) -> str:
     """Of a change that may not have arrived: when it should be there; of old evidence, that nobody has looked since."""
     found = tail.deciding
     if tail.verdict != SETTLING or found is None or found[1].cause is None:
         return ""
-    settle = next((one.settle for one in result.snapshot.services or () if one.id == service), 0)
+    settle = next((one.settle for one in snapshot.services or () if one.id == service), 0)
     due = show_time(found[1].cause.changed + settle)
     return f"; should be there by {due}" if tail.reason == "young" else f"; due since {due}, and not looked at again"
 
@@ -526,7 +587,7 @@ def _contests(result: CheckResult, most: int) -> Section:
         Column("people", COUNT),
         Column("service"),
         Column("counts"),
-        Column("settings of one standing"),
+        Column("settings of equal rank"),
         Column("who", spare=1),
     )
     return Section("Contested values", columns, rows, more)

@@ -12,11 +12,22 @@ from numpy.typing import NDArray
 from ...core.organisation.columns import MISSING, Longs, Texts
 from ...core.settings.clashes import Clash
 from ...core.settings.contests import Contest
+from ...core.sign_in.health import observed_rules
 from ...core.verdicts.codes import verdict_name
 from ...core.verdicts.outcome import Tail
-from ...core.verdicts.result import Block, CheckResult, ExceptionRow, OtherFinding, RootRow, ServiceRow, Shares
+from ...core.verdicts.result import (
+    Block,
+    CheckResult,
+    ExceptionRow,
+    OtherCount,
+    OtherFinding,
+    RootRow,
+    ServiceRow,
+    Shares,
+)
 from ...core.verdicts.rules import Rule
 from ...core.words.compare import shown
+from ..conditions import conditional_object
 from ..json_text import counts, leaf_object, lockout_object, shown_or_none, text, write_form
 from ..look import Look
 
@@ -102,14 +113,16 @@ def _shares(shares: Shares, keys: tuple[str, ...]) -> Iterator[str]:
         for named in zip(shares.ids, shares.names, strict=True)
     ]
     rules = [f'{text(rule)}, "judged": ' for rule in shares.rules]
-    ends = (', "as_a_whole": false}', ', "as_a_whole": true}')
-    columns = (shares.owner, shares.rule, *map(_numerals, (shares.judged, shares.drifting)), shares.as_a_whole)
+    ends = (', "as_a_whole": false', ', "as_a_whole": true')
+    own_ends = (', "own_setting": false}', ', "own_setting": true}')
+    numerals = map(_numerals, (shares.judged, shares.drifting))
+    columns = (shares.owner, shares.rule, *numerals, shares.as_a_whole, shares.own_setting)
     for start in range(0, len(shares.owner), _PIECE):
         rows = zip(*(column[start : start + _PIECE].tolist() for column in columns), strict=True)
         yield ",\n  ".join(
             [
-                f'{heads[o]}{rules[r]}{judged}, "drifting": {drifting}{ends[whole]}'
-                for o, r, judged, drifting, whole in rows
+                f'{heads[o]}{rules[r]}{judged}, "drifting": {drifting}{ends[whole]}{own_ends[own]}'
+                for o, r, judged, drifting, whole, own in rows
             ]
         )
 
@@ -132,7 +145,10 @@ def write_json(result: CheckResult, stream: TextIO, _look: Look) -> None:
         "people_contested": result.contested_people,
         "contradicting_people": result.clashing_people,
         "stranded_people": result.stranded_people,
+        "unclear_people": result.unclear_people,
+        "ignored_settings": result.ignored_settings,
         "verdicts": counts(result.counts),
+        "others": [_other_count(each) for each in result.other_counts],
     }
     rules = (
         {
@@ -157,18 +173,48 @@ def write_json(result: CheckResult, stream: TextIO, _look: Look) -> None:
         ("contradictions", (text(_clash(clash, ids.take(clash.people))) for clash in result.clashes)),
         ("findings", findings(result)),
         ("lockouts", (text(lockout_object(lockout)) for lockout in result.lockouts)),
+        ("conditional", (text(conditional_object(access)) for access in result.conditional)),
+        ("observed_rules", map(text, _observed(result))),
         ("stranded", (text({"resource": each.resource, "people": len(each.people)}) for each in result.stranded)),
         ("exceptions", (text(_exception(row)) for row in result.exceptions)),
+        ("ignored", map(text, _ignored(result))),
         ("notes", map(text, result.notes)),
     ]
     head = {"baseline": {"name": baseline.name, "version": baseline.version}}
-    known = {"snapshot": {"missing": list(snapshot.missing), "manifest": snapshot.manifest}}
+    known: dict[str, dict[str, Any]] = {"snapshot": {"missing": list(snapshot.missing), "manifest": snapshot.manifest}}
+    known["snapshot"] |= {"partial": list(snapshot.partial), "stale": snapshot.stale or None}
     since = {"since": None if result.since is None else dict(result.since)}
     write_form(stream, "check/1", snapshot, [head, {"summary": summary}, known, since], lists)
 
 
 def _service(row: ServiceRow) -> dict[str, Any]:
-    return {"id": row.id, "accounts": row.accounts, "drifting": row.drifting, "verdicts": counts(row.counts)}
+    said = {"id": row.id, "accounts": row.accounts, "drifting": row.drifting, "verdicts": counts(row.counts)}
+    return {**said, "not_applicable": list(row.not_applicable)}
+
+
+def _other_count(each: OtherCount) -> dict[str, Any]:
+    return {"type": each.type, "judged": each.judged, "drifting": each.drifting, "verdicts": counts(each.counts)}
+
+
+def _observed(result: CheckResult) -> Iterator[dict[str, Any]]:
+    """The access rules that are only observed."""
+    for each in observed_rules(result.snapshot, result.observed_days):
+        yield {"id": each.rule.id, "title": each.rule.title, "days": each.days, "old": each.is_old}
+
+
+def _ignored(result: CheckResult) -> Iterator[dict[str, Any]]:
+    """The settings that apply to nothing, each with where it is set."""
+    ignored = result.snapshot.ignored
+    if ignored is None:
+        return
+    words = ignored.scope.words
+    rows = sorted(
+        zip(ignored.scope.codes.tolist(), ignored.row.tolist(), strict=True), key=lambda row: (words[row[0]], row[1])
+    )
+    for code, row in rows:
+        file, _, line = result.line_of(row).rpartition(":")
+        scope, near = ignored.scope.words[code], ignored.nearest[code]
+        yield {"file": file, "line": int(line or 0), "scope": scope, "nearest": near or None}
 
 
 def _contest(contest: Contest, people: list[str]) -> dict[str, Any]:
@@ -190,6 +236,7 @@ def _root(row: RootRow, where: str) -> dict[str, Any]:
         "value": shown_or_none(root.value),
         "where": where or None,
         "rules": list(row.rules),
+        "severity": row.severity,
         "people": row.people,
         "verdicts": row.verdicts,
         "mended_value": shown_or_none(remedy.mended_value) if remedy else None,

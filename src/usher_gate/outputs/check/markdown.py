@@ -22,9 +22,11 @@ def _reasons(rule: Rule) -> str:
 def write_markdown(result: CheckResult, stream: TextIO, look: Look) -> None:
     """Writes the whole answer; the same rows as the table."""
     made = digest(result, look.rows)
-    stream.write(f"# {plain(made.answer)}\n\n{plain(made.about)}\n\n")
+    first, *rest = made.answer
+    stream.write(f"# {plain(first)}\n\n" + "".join(f"**{plain(line)}**\n\n" for line in rest))
+    stream.write(f"{plain(made.about)}\n\n")
     stream.writelines(f"- {plain(line)}\n" for line in made.details)
-    stream.write("\n" + ", ".join(f"{name} {number:,}" for name, number in made.verdicts) + "\n\n")
+    stream.write(f"\n{plain(made.bar)}: " + ", ".join(f"{name} {number:,}" for name, number in made.verdicts) + "\n\n")
     stream.write("\n".join(section_text(section) for section in made.sections))
     wanting = [rule for rule in result.rules if any(result.rule_counts[rule.id][code] for code in range(MEETS))]
     if wanting:

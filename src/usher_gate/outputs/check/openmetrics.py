@@ -65,12 +65,28 @@ def _lines(result: CheckResult) -> Iterator[str]:
     )
     yield from _gauge("roots", "Things to change, each of which makes something drift.", [(whose, len(result.roots))])
     yield from _gauge(
+        "lockouts",
+        "Lock-outs from resources for administrators, by who is locked out.",
+        [
+            ({**whose, "of": kind}, sum(lockout.of == kind for lockout in result.lockouts))
+            for kind in ("break-glass", "privileged")
+        ],
+    )
+    yield from _gauge(
         "lockouts_of_all",
         "Resources for administrators from which everybody of a kind is locked out.",
         [(whose, sum(lockout.all for lockout in result.lockouts))],
     )
     yield from _gauge(
         "doors_open", "Doors that a stranger with a link or a number gets through.", [(whose, _open(result))]
+    )
+    yield from _gauge(
+        "ignored_settings", "Settings whose group, person or unit does not exist.", [(whose, result.ignored_settings)]
+    )
+    yield from _gauge(
+        "snapshot_doubtful",
+        "1 if the snapshot is partial, or older than it should be, else 0.",
+        [(whose, int(snapshot.is_doubtful))],
     )
     yield from _gauge(
         "snapshot_taken_timestamp_seconds",

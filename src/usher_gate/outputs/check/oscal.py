@@ -1,5 +1,7 @@
-"""A check as OSCAL 1.1 assessment results: an observation for each root, a finding for each NIST SP 800-53 control that a rule maps to.
+"""A check as OSCAL 1.1 assessment results: an observation for each cause, a finding for each control of a framework that a rule maps to.
 
+A control of NIST SP 800-53 is named as its catalogue names it; one of another framework, whose catalogue is not known here, has the
+framework and the number as properties; a rule that maps to none has a finding of its own.
 Source: NIST OSCAL 1.1.2, assessment-results; identifiers are UUIDs of version 5 (RFC 9562) that stay the same from day to day.
 """
 
@@ -13,12 +15,15 @@ from typing import Any, TextIO
 from ...core.verdicts.codes import DRIFTS, UNAVAILABLE, UNKNOWN
 from ...core.verdicts.result import CheckResult, RootRow
 from ...core.verdicts.rules import Rule
+from ...core.words.record import record
 from ...core.words.times import rfc3339
 from ..look import Look
 from ..section import count
+from .headline import headline
 from .sarif import what_of
 
 VERSION = "1.1.2"
+_NAMESPACE = "urn:usher-gate:oscal"  # of the properties that OSCAL has no names for
 _SPACE = uuid.uuid5(uuid.NAMESPACE_URL, "urn:usher-gate:assessment-results")
 _CONTROL = re.compile(r"([A-Za-z]{2})-(\d+)(?:\s*\((\d+)\))?")
 
@@ -36,9 +41,32 @@ def _control(text: str) -> str | None:
     return f"{family.lower()}-{int(number)}" + (f".{int(enhancement)}" if enhancement else "")
 
 
-def _controls(rule: Rule) -> list[str]:
-    every = [name for framework, names in rule.maps.items() if "800-53" in framework for name in names]
-    return sorted({control for name in every if (control := _control(name)) is not None})
+@record
+class _Target:
+    """What a finding is about: a control of a framework, or a rule that maps to none (framework ""). `id` names it for OSCAL."""
+
+    id: str
+    framework: str
+    control: str
+
+    @property
+    def of_catalogue(self) -> bool:
+        """Whether it is a control of NIST SP 800-53."""
+        return "800-53" in self.framework and _control(self.control) is not None
+
+
+def _targets(rule: Rule) -> list[_Target]:
+    found = []
+    for framework, names in rule.maps.items():
+        for name in names:
+            known = _control(name) if "800-53" in framework else None
+            found.append(_Target(known or _token(framework, name), framework, name))
+    return found or [_Target(_token("rule", rule.id), "", rule.id)]
+
+
+def _token(*parts: str) -> str:
+    """A name that OSCAL takes: letters, digits, points, hyphens and underscores, with a letter first."""
+    return "x-" + "-".join(re.sub(r"[^A-Za-z0-9._]+", "-", part).strip("-") for part in parts).lower()
 
 
 def _observation(result: CheckResult, row: RootRow, taken: str) -> dict[str, Any]:
@@ -56,23 +84,30 @@ def _observation(result: CheckResult, row: RootRow, taken: str) -> dict[str, Any
     return {**made, "remarks": f"Set in {where}."} if where else made
 
 
-def _finding(result: CheckResult, control: str, rules: list[Rule], by_rule: dict[str, list[str]]) -> dict[str, Any]:
+def _finding(result: CheckResult, target: _Target, rules: list[Rule], by_rule: dict[str, list[str]]) -> dict[str, Any]:
     drifting = [rule for rule in rules if result.rule_counts[rule.id][DRIFTS]]
     gaps = [rule for rule in rules if any(result.rule_counts[rule.id][code] for code in (UNKNOWN, UNAVAILABLE))]
     nobody = [rule for rule in rules if rule.id in result.judging_nobody]
     state = "not-satisfied" if drifting or gaps or nobody else "satisfied"
     why = [f"{rule.id} {rule.title}: {result.rule_counts[rule.id][DRIFTS]:,} drift" for rule in drifting]
     why += [f"{rule.id}: not everything that it asks for is known" for rule in gaps if rule not in drifting]
-    why += [f"{rule.id} judges nobody" for rule in nobody]
+    why += [f"{rule.id} judges no one" for rule in nobody]
     related = sorted({one for rule in drifting for one in by_rule.get(rule.id, ())})
     made: dict[str, Any] = {
-        "uuid": _uuid(result.snapshot.name, "finding", control),
-        "title": f"{control.upper()} by {', '.join(rule.id for rule in rules)}",
-        "description": "; ".join(why) + "."
-        if why
-        else "Every rule that maps to it holds for everybody whom it judges.",
-        "target": {"type": "objective-id", "target-id": control, "status": {"state": state}},
+        "uuid": _uuid(result.snapshot.name, "finding", target.id),
+        "title": f"{target.control} by {', '.join(rule.id for rule in rules)}"
+        if target.framework
+        else f"{target.control}, which maps to no framework",
+        "description": "; ".join(why) + "." if why else "Every rule that maps to it holds for everyone that it judges.",
+        "target": {"type": "objective-id", "target-id": target.id, "status": {"state": state}},
     }
+    if not target.of_catalogue:
+        names = (
+            (("framework", target.framework), ("control", target.control))
+            if target.framework
+            else (("rule", target.control),)
+        )
+        made["props"] = [{"name": name, "ns": _NAMESPACE, "value": value} for name, value in names]
     return {**made, "related-observations": [{"observation-uuid": one} for one in related]} if related else made
 
 
@@ -85,24 +120,27 @@ def write_oscal(result: CheckResult, stream: TextIO, _look: Look) -> None:
     for row, made in zip(result.roots, observations, strict=True):
         for name in row.rules:
             by_rule.setdefault(name, []).append(made["uuid"])
-    by_control: dict[str, list[Rule]] = {}
+    by_target: dict[str, tuple[_Target, list[Rule]]] = {}
     for rule in result.rules:
-        for control in _controls(rule):
-            by_control.setdefault(control, []).append(rule)
-    findings = [_finding(result, control, rules, by_rule) for control, rules in sorted(by_control.items())]
+        for target in _targets(rule):
+            by_target.setdefault(target.id, (target, []))[1].append(rule)
+    findings = [_finding(result, target, rules, by_rule) for _, (target, rules) in sorted(by_target.items())]
+    controls = [name for name, (target, _) in sorted(by_target.items()) if target.of_catalogue]
     chosen: dict[str, Any] = (
-        {"include-controls": [{"control-id": control} for control in sorted(by_control)]}
-        if by_control
-        else {"include-all": {}}
+        {"include-controls": [{"control-id": control} for control in controls]} if controls else {"include-all": {}}
     )
     one: dict[str, Any] = {
         "uuid": _uuid(snapshot.name, "result", taken, baseline.name, baseline.version),
         "title": f"{snapshot.name} against {baseline.name} {baseline.version}",
-        "description": f"{result.drifting_people:,} people drift from {sum(bool(c[DRIFTS]) for c in result.rule_counts.values())} rules.",
+        "description": " ".join(headline(result)),
         "start": taken,
         "end": taken,
         "reviewed-controls": {"control-selections": [chosen]},
     }
+    unmapped = [rule.id for rule in result.rules if not rule.maps]
+    if unmapped:
+        verb = "maps" if len(unmapped) == 1 else "map"
+        one["remarks"] = f"{count(len(unmapped), 'rule')} {verb} to no framework: {', '.join(unmapped)}."
     if observations:
         one["observations"] = observations
     if findings:

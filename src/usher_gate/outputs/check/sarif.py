@@ -1,6 +1,7 @@
-"""A check as SARIF 2.1.0: rules with their help and the controls that they map to, a result for each root with its file and line.
+"""A check as SARIF 2.1.0: rules with their help and the controls that they map to, a result for each cause with its file and line.
 
-Source: OASIS SARIF 2.1.0; `partialFingerprints` name the root and the rule alone, so that they stay the same from day to day.
+A result is of the kind `fail` exactly if it makes the exit status 1 (see --fail-on and --fail-at), else `informational` or `review`, whose
+level is `none` (SARIF 2.1.0, 3.27.9). `partialFingerprints` name the cause and the rule alone, so that they stay the same from day to day.
 """
 
 from __future__ import annotations
@@ -11,13 +12,16 @@ from collections.abc import Iterator
 from typing import Any, TextIO
 
 from ... import __version__
+from ...core.verdicts.codes import DRIFTS, VERDICTS
 from ...core.verdicts.outcome import Root
 from ...core.verdicts.result import CheckResult, RootRow
 from ...core.verdicts.rules import Rule
+from ...core.verdicts.threshold import LOCKOUT
 from ...core.words.compare import shown
 from ...core.words.vocabulary import SEVERITIES
 from ..look import Look
 from ..section import count
+from .headline import headline, locked_out, worst_lockout
 
 _LEVELS = {"critical": "error", "high": "error", "medium": "warning", "low": "note"}
 _SECURITY = {"critical": "9.5", "high": "8.0", "medium": "5.0", "low": "2.0"}
@@ -49,11 +53,51 @@ def what_of(root: Root) -> str:
 
 
 def _results(result: CheckResult) -> Iterator[dict[str, Any]]:
+    yield from _lockouts(result)
     order = {rule.id: place for place, rule in enumerate(result.rules)}
     rules = {rule.id: rule for rule in result.rules}
     for row in result.roots:
         worst = min(row.rules, key=lambda name: (SEVERITIES.index(rules[name].severity), order[name]))
         yield _result(result, row, rules[worst], order[worst])
+    for rule in result.rules:
+        for code in result.threshold.codes:
+            number = result.rule_counts[rule.id][code]
+            if code != DRIFTS and number and result.threshold.reaches(rule):
+                text = f"{count(number, 'verdict')} of {rule.id} {'is' if number == 1 else 'are'} {VERDICTS[code]}."
+                yield {
+                    "ruleId": rule.id,
+                    "ruleIndex": order[rule.id],
+                    "kind": "fail",
+                    "level": _LEVELS[rule.severity],
+                    "message": {"text": text},
+                    "partialFingerprints": {"usherGateVerdict/v1": _digest(rule.id, VERDICTS[code])},
+                }
+    for word, number in result.failing().items():
+        if word != LOCKOUT:
+            yield {
+                "ruleId": word,
+                "kind": "fail",
+                "level": "error",
+                "message": {"text": f"{word.replace('-', ' ')}: {number:,}."},
+                "partialFingerprints": {"usherGateVerdict/v1": _digest(word)},
+            }
+
+
+def _digest(*parts: str) -> str:
+    return hashlib.sha256("\t".join(parts).encode()).hexdigest()
+
+
+def _lockouts(result: CheckResult) -> Iterator[dict[str, Any]]:
+    """A result for each lock-out, which come before everything else."""
+    for lockout in sorted(result.lockouts, key=worst_lockout):
+        fails = lockout.all or LOCKOUT in result.threshold.words
+        yield {
+            "ruleId": LOCKOUT,
+            "kind": "fail" if fails else "review",
+            "level": "error" if fails else "none",
+            "message": {"text": " ".join(locked_out(result, [lockout]))},
+            "partialFingerprints": {"usherGateLockout/v1": _digest(lockout.of, lockout.resource)},
+        }
 
 
 def _result(result: CheckResult, row: RootRow, rule: Rule, place: int) -> dict[str, Any]:
@@ -63,13 +107,16 @@ def _result(result: CheckResult, row: RootRow, rule: Rule, place: int) -> dict[s
     text += f" (also from {', '.join(also)})" if also else ""
     if row.remedy is not None and row.remedy.mended_value is not None:
         text += f"; {shown(row.remedy.mended_value)} would free {count(row.remedy.freed, 'person', 'people')}"
-    name = hashlib.sha256("\t".join((rule.id, root.service or "", root.control, root.scope or "")).encode()).hexdigest()
+    fails = DRIFTS in result.threshold.codes and result.threshold.reaches(rule)
     made: dict[str, Any] = {
         "ruleId": rule.id,
         "ruleIndex": place,
-        "level": _LEVELS[rule.severity],
+        "kind": "fail" if fails else "informational",
+        "level": _LEVELS[rule.severity] if fails else "none",
         "message": {"text": f"{text}."},
-        "partialFingerprints": {"usherGateRoot/v1": name},
+        "partialFingerprints": {
+            "usherGateRoot/v1": _digest(rule.id, root.service or "", root.control, root.scope or "")
+        },
     }
     file, _, line = result.where(root).rpartition(":")
     location: dict[str, Any] = {"logicalLocations": [{"fullyQualifiedName": what_of(root), "kind": "resource"}]}
@@ -92,7 +139,11 @@ def write_sarif(result: CheckResult, stream: TextIO, _look: Look) -> None:
         "originalUriBaseIds": {"SNAPSHOT": {"description": {"text": "The snapshot folder."}}},
         "columnKind": "unicodeCodePoints",
         "automationDetails": {"id": f"{result.baseline.name}/{result.baseline.version}"},
-        "properties": {"organisation": result.snapshot.name, "taken_at": result.snapshot.taken_text},
+        "properties": {
+            "organisation": result.snapshot.name,
+            "taken_at": result.snapshot.taken_text,
+            "headline": list(headline(result)),
+        },
         "results": list(_results(result)),
     }
     json.dump({"$schema": _URI, "version": "2.1.0", "runs": [run]}, stream, indent=1, ensure_ascii=False)

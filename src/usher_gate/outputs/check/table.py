@@ -31,7 +31,8 @@ def write_table(result: CheckResult, stream: TextIO, look: Look) -> None:
     """Writes the whole answer, widest question first."""
     made = digest(result, look.rows)
     with console(stream, look) as out:
-        say(out, made.answer, "bold")
+        for line in made.answer:
+            say(out, line, "bold")
         for line in made.details:
             say(out, line, indent=2)
         say(out, made.about, "dim")
@@ -74,6 +75,7 @@ def _bar(out: Console, made: Digest) -> None:
         legends[-1].append(FILLS[name], STYLES[name])
         legends[-1].append(said)
     out.print()
+    say(out, made.bar, indent=2)
     out.print(bar)
     for legend in legends:
         legend.rstrip()

@@ -5,7 +5,20 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable, Iterator
 
-from ...core.history.spells import BACK, GONE, LEFT, MOVES, NEW, NEW_RULE, NO_RULE, STILL, WHAT, open_doors
+from ...core.history.spells import (
+    BACK,
+    COVERED,
+    GONE,
+    LEFT,
+    MOVES,
+    NEW,
+    NEW_RULE,
+    NO_RULE,
+    NOT_KNOWN,
+    STILL,
+    WHAT,
+    open_doors,
+)
 from ...core.verdicts.codes import DRIFTS, VERDICTS
 from ..check.digest import root_text
 from ..moved import moved_text
@@ -20,11 +33,14 @@ _MEANS = {
     BACK: "did before, not then, and does again",
     NEW_RULE: "a rule that the baseline has gained",
     STILL: "drifted then and drifts now",
+    NOT_KNOWN: "drifted, and what is needed to judge it is missing now",
+    COVERED: "drifted, and an exception covers it now",
     GONE: "drifted then, and does not any more",
     LEFT: "whom it was about has left",
     NO_RULE: "a rule that the baseline has lost",
 }
-_MOVED = {NEW_RULE: "by a new rule", NO_RULE: "of a dropped rule"} | {name: name for name in (NEW, BACK, GONE, LEFT)}
+_MOVED = {NEW_RULE: "by a new rule", NO_RULE: "of a dropped rule", NOT_KNOWN: "not known now", COVERED: "excepted"}
+_MOVED |= {name: name for name in (NEW, BACK, GONE, LEFT)}
 
 
 def history_page(answer: HistoryAnswer, most: int) -> Page:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 import numpy as np
 
 from ...core.organisation.access_rules import AccessRule
@@ -9,8 +11,9 @@ from ...core.organisation.snapshot import Snapshot
 from ...core.sign_in.gatekeeper import Gatekeeper
 from ...core.sign_in.health import Ailment
 from ...core.sign_in.holes import WayIn
-from ...core.sign_in.lockout import Lockout, Stranded
+from ...core.sign_in.lockout import ConditionalAccess, Lockout, Stranded
 from ...core.sign_in.possible import Asked
+from ...core.sign_in.uses import HoleUse
 from ...core.words.record import record
 from ...core.words.vocabulary import CONDITION_WORDS, DIMENSIONS
 
@@ -37,6 +40,13 @@ class HolesAnswer:
     ailments: tuple[Ailment, ...]
     keeper: Gatekeeper
     notes: tuple[str, ...] = ()
+    conditional: tuple[ConditionalAccess, ...] = ()
+    uses: Mapping[int, HoleUse] | None = None  # by id() of the hole who used it; None where no log was read
+    log: str = ""  # which log that was, in words
+
+    def use_of(self, hole: WayIn) -> HoleUse | None:
+        """Who used a hole, as far as a log says."""
+        return None if self.uses is None else self.uses[id(hole)]
 
 
 def _words(name: str, values: tuple[str, ...]) -> str:

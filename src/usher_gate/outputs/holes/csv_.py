@@ -12,11 +12,11 @@ from ..look import Look
 from ..safe import for_spreadsheet
 from .answer import HolesAnswer, describe
 
-COLUMNS = ("rule", "proof", "person", "login", "way", "because", "observed_closes", "address", *DIMENSIONS)
+COLUMNS = ("rule", "proof", "person", "login", "way", "because", "observed_closes", "address", *DIMENSIONS, "sign_ins")
 
 
 def write_holes_csv(answer: HolesAnswer, stream: TextIO, _look: Look) -> None:
-    """Writes the answer; from `address` on stands one sign-in that slips through."""
+    """Writes the answer; from `address` to `risk` stands one sign-in that slips through, then how many past ones of the person did."""
     writer = csv.writer(stream, lineterminator="\n")
     writer.writerow(COLUMNS)
     people = answer.snapshot.people
@@ -27,5 +27,10 @@ def write_holes_csv(answer: HolesAnswer, stream: TextIO, _look: Look) -> None:
             closes = "true" if hole.observed_closes else "false"
             rest = [describe(hole), "; ".join(hole.because), closes, example.network.address or ""]
             rest += [example.word(name) for name in DIMENSIONS]
-            for name, login in zip(people.ids.take(rows), people.logins.take(rows), strict=True):
-                writer.writerow([for_spreadsheet(cell) for cell in (rule.rule, rule.asked.proof, name, login, *rest)])
+            use = answer.use_of(hole)
+            by = dict(use.by) if use is not None else {}
+            ids, logins = people.ids.take(rows), people.logins.take(rows)
+            for person, name, login in zip(rows.tolist(), ids, logins, strict=True):
+                used = "" if use is None else str(by.get(person, 0))
+                cells = (rule.rule, rule.asked.proof, name, login, *rest, used)
+                writer.writerow([for_spreadsheet(cell) for cell in cells])

@@ -2,14 +2,28 @@
 
 from __future__ import annotations
 
-from typing import TextIO
+from typing import Any, TextIO
 
 import numpy as np
 
+from ...core.sign_in.holes import WayIn
+from ...core.words.times import rfc3339
 from ...core.words.vocabulary import DIMENSIONS
+from ..conditions import conditional_object
 from ..json_text import hole_object, lockout_object, text, write_form
 from ..look import Look
 from .answer import HolesAnswer, _outcome, _reach, describe
+
+
+def _use(answer: HolesAnswer, hole: WayIn) -> dict[str, Any] | None:
+    """Who used a hole; null where no log was read."""
+    use = answer.use_of(hole)
+    if use is None:
+        return None
+    ids = answer.snapshot.people.ids.take(np.array([person for person, _ in use.by], np.int32))
+    by = [{"id": name, "sign_ins": number} for name, (_, number) in zip(ids, use.by, strict=True)]
+    last = None if use.last is None else rfc3339(use.last)
+    return {"sign_ins": use.sign_ins, "by": by, "last": last, "perhaps": use.perhaps}
 
 
 def write_holes_json(answer: HolesAnswer, stream: TextIO, _look: Look) -> None:
@@ -30,6 +44,7 @@ def write_holes_json(answer: HolesAnswer, stream: TextIO, _look: Look) -> None:
                 "because": list(hole.because),
                 "observed_closes": hole.observed_closes,
                 "example": hole_object(hole.sign_in),
+                "used": _use(answer, hole),
             }
         )
         for rule in answer.rules
@@ -46,5 +61,13 @@ def write_holes_json(answer: HolesAnswer, stream: TextIO, _look: Look) -> None:
         rules.append(
             text({"id": rule.id, "title": rule.title, "mode": rule.mode, **counted, "outcome": _outcome(rule)})
         )
-    lists = (("holes", entries), ("lockouts", locked), ("stranded", stranded), ("ailments", ailing), ("rules", rules))
+    conditional = [text(conditional_object(access)) for access in answer.conditional]
+    lists = (
+        ("holes", entries),
+        ("lockouts", locked),
+        ("conditional", conditional),
+        ("stranded", stranded),
+        ("ailments", ailing),
+        ("rules", rules),
+    )
     write_form(stream, "holes/1", answer.snapshot, [], lists)

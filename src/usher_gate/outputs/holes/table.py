@@ -7,8 +7,10 @@ from typing import TextIO
 
 from ...core.organisation.snapshot import Snapshot
 from ...core.sign_in.gatekeeper import Gatekeeper
+from ...core.sign_in.holes import WayIn
 from ...core.sign_in.lockout import Lockout
 from ...core.words.times import show_time
+from ..conditions import conditional_lines
 from ..drawing import console, draw, say
 from ..look import Look
 from ..section import COUNT, WHOLE, WORD, Column, Section, count, few_logins, some_logins
@@ -22,7 +24,8 @@ def _rule_section(rule: RuleHoles, answer: HolesAnswer, most: int) -> Section:
             describe(hole),
             "; ".join(hole.because),
             "yes" if hole.observed_closes else "",
-            few_logins(answer.snapshot, hole.people, most),
+            _used(answer, hole),
+            _who(answer, hole, most),
         )
         for hole in rule.holes
     )
@@ -35,9 +38,30 @@ def _rule_section(rule: RuleHoles, answer: HolesAnswer, most: int) -> Section:
         Column("the way in"),
         Column("because"),
         Column("closed if enforced"),
+        Column("past sign-ins"),
         Column("who"),
     )
     return Section(title, columns, shown, more)
+
+
+def _who(answer: HolesAnswer, hole: WayIn, most: int) -> str:
+    """Whom a hole lets in; whoever used it first, with how often."""
+    use = answer.use_of(hole)
+    times = dict(use.by) if use is not None else {}
+    people = [*times, *(person for person in hole.people if person not in times)]
+    return few_logins(answer.snapshot, people, most, times)
+
+
+def _used(answer: HolesAnswer, hole: WayIn) -> str:
+    """How many sign-ins went through a hole, and when the last did."""
+    use = answer.use_of(hole)
+    if use is None:
+        return ""
+    perhaps = f"{use.perhaps:,} perhaps" if use.perhaps else ""
+    if not use.sign_ins:
+        return perhaps or "no"
+    last = show_time(use.last)[:10] if use.last is not None else ""
+    return f"{use.sign_ins:,} by {len(use.by):,}, last on {last}" + (f"; {perhaps}" if perhaps else "")
 
 
 def locked_section(title: str, lockouts: Sequence[Lockout], snapshot: Snapshot) -> Section:
@@ -91,6 +115,10 @@ def write_holes(answer: HolesAnswer, stream: TextIO, look: Look) -> None:
             answered = f"{count(len(every), 'hole')} lets" if len(every) == 1 else f"{count(len(every), 'hole')} let"
             answered += f" {count(len(people), 'person', 'people')} in without the proof that is asked for."
         say(out, answered, "bold")
+        for line in conditional_lines(answer.conditional, answer.snapshot):
+            say(out, line, indent=2)
+        if answer.uses is not None:
+            say(out, f"Used: counted over {answer.log}.", indent=2)
         if closed:
             out.print(f"  {closed} of them would be closed if what is only observed were enforced.")
         for rule in answer.rules:

@@ -9,9 +9,11 @@ import numpy as np
 from ...core.verdicts.codes import DRIFTS
 from ...core.verdicts.outcome import Tail
 from ...core.verdicts.result import Block, CheckResult, OtherFinding
-from ...core.words.compare import shown
 from ...core.words.record import record
+from ...core.words.units import with_unit
 from ...core.words.vocabulary import SEVERITIES
+from ..check.digest import expected_text
+from ..section import scope_text
 
 MOST = 2_000
 
@@ -70,8 +72,10 @@ def _drift(finding: Block | OtherFinding, tail: Tail, whose: str, name: str, uni
     rule = finding.rule
     leaf, outcome = tail.deciding or (None, None)
     cause = outcome.cause if outcome is not None else None
-    line = result.line_of(cause.row) if cause is not None else ""
-    actual = shown(outcome.actual) if outcome is not None and outcome.actual is not None else tail.reason
+    line = result.cause_line(finding.service, leaf.name if leaf is not None else "", cause)
+    actual = tail.reason
+    if leaf is not None and outcome is not None and outcome.actual is not None:
+        actual = with_unit(leaf.name, outcome.actual)
     return Drift(
         rule.severity,
         SEVERITIES.index(rule.severity),
@@ -81,6 +85,14 @@ def _drift(finding: Block | OtherFinding, tail: Tail, whose: str, name: str, uni
         unit,
         finding.service or "",
         f"{leaf.name} {actual}" if leaf is not None and leaf.name else actual,
-        leaf.expected if leaf is not None else "",
-        " ".join(filter(None, (cause.scope if cause is not None else "", f"({line})" if line else ""))),
+        expected_text(leaf) if leaf is not None else "",
+        " ".join(
+            filter(
+                None,
+                (
+                    scope_text(cause.scope or "", result.snapshot) if cause is not None else "",
+                    f"({line})" if line else "",
+                ),
+            )
+        ),
     )

@@ -30,8 +30,8 @@ def _cell(cell: Cell) -> str:
 
 
 def _limits(answer: ReportAnswer) -> list[str]:
-    """What makes the page less than the whole truth."""
-    result, snapshot = answer.result, answer.result.snapshot
+    """Of what part of the whole the page speaks."""
+    result = answer.result
     found = []
     if not result.chosen.all():
         found.append(
@@ -41,8 +41,6 @@ def _limits(answer: ReportAnswer) -> list[str]:
         found.append(f"It asks {count(len(result.rules), 'rule')} of {len(result.baseline.rules):,}.")
     if answer.history is None:
         found.append("No check was kept before, so it says nothing of how it has gone.")
-    if snapshot.stale:
-        found.append(f"Stale: {snapshot.stale}.")
     return found
 
 
@@ -62,7 +60,11 @@ def write_report(answer: ReportAnswer, stream: TextIO, _look: Look) -> None:
     environment = Environment(loader=FileSystemLoader(_HERE), autoescape=True, undefined=StrictUndefined)
     environment.filters["cell"] = _cell
     told = rules_told(answer)
-    hold = sum(not one.drifts for one in told)
+    hold = sum(one.holds for one in told)
+    unclear = sum(bool(one.unclear) and not one.drifts for one in told)
+    rules_first = f"{hold} of {count(len(told), 'rule')} hold." + (
+        f" From {unclear} more nothing is known to drift, but something is unknown or unavailable." if unclear else ""
+    )
     page = environment.get_template("page.html.j2").render(
         answer=answer,
         organisation=result.snapshot.name,
@@ -79,7 +81,7 @@ def write_report(answer: ReportAnswer, stream: TextIO, _look: Look) -> None:
         heat=heat,
         parts=made,
         rules=told,
-        rules_first=f"{hold} of {count(len(told), 'rule')} drift nowhere.",
+        rules_first=rules_first,
         drifts=drifts,
         annex_first=_annex_first(len(drifts), whole),
         style=style,

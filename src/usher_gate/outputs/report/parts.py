@@ -10,19 +10,21 @@ import numpy as np
 
 from ...core.guests.states import FINE
 from ...core.verdicts.areas import AreaShares, area_shares
-from ...core.verdicts.codes import DRIFTS
+from ...core.verdicts.codes import DRIFTS, UNAVAILABLE, UNKNOWN
 from ...core.verdicts.result import ENDS_SOON_DAYS, CheckResult, RootRow
 from ...core.verdicts.rules import Rule
-from ...core.words.compare import shown
 from ...core.words.record import record
+from ...core.words.units import with_unit
 from ...core.words.vocabulary import SEVERITIES
-from ..check.digest import agreed, answer_of, locked_out, root_text
+from ..check.digest import agreed, findings_text, observed_lines, root_text
+from ..check.headline import alarms, answer_of, doubts, lesser_lockouts
+from ..conditions import conditional_lines
 from ..door.pages import door_details, doors_section, first_of_all, meetings_section
 from ..guests.pages import guests_page
 from ..history.pages import history_page
-from ..holes.answer import describe
+from ..holes.answer import HolesAnswer, describe
 from ..moved import moved_text
-from ..section import COUNT, DATE, WHOLE, WORD, Column, Section, count, cut, few_logins, joined, left, some
+from ..section import COUNT, DATE, WHOLE, WORD, Column, Section, count, cut, few_logins, joined, left, scope_text, some
 from .answer import ReportAnswer
 
 # The areas in the order in which a visitor meets them, and what they are called on the page.
@@ -45,11 +47,11 @@ class Part:
 
 @record
 class HeatRow:
-    """A unit beside the areas: how many people, and of each area how many drift, as a share in percent and as a step from 0 to 5."""
+    """A unit beside the areas: how many people, and for each area its cell: what it shows, and its shade, a step from 0 to 5."""
 
     unit: str
     people: int
-    cells: tuple[tuple[int, int, int], ...]
+    cells: tuple[tuple[str, int], ...]
 
 
 @record
@@ -63,26 +65,53 @@ class Heat:
 
 @record
 class RuleTold:
-    """A rule with its drifts, why it matters, and the numbers of frameworks that it maps to."""
+    """A rule with its findings and what is not known, why it matters, and the numbers of frameworks that it maps to."""
 
     rule: Rule
     drifts: int
+    unclear: int
     maps: str
+    holds: bool
 
 
 def in_short(answer: ReportAnswer) -> list[str]:
-    """What is wrong, in three sentences at most."""
+    """What is wrong, in a few sentences: what is most urgent first, then what drifts, what is not known, holes and doors."""
     result = answer.result
-    found = [answer_of(result)]
-    locked = locked_out(result)
-    if locked:
-        found.append(locked[0])
+    found = [*alarms(result), *doubts(result), answer_of(result), *_not_known(result), *lesser_lockouts(result)[:1]]
+    if answer.holes is not None and any(rule.holes for rule in answer.holes.rules):
+        found.append(_holes_text(answer.holes))
     if answer.doors is not None and any(door.open for door in answer.doors.doors):
         found.append(first_of_all(answer.doors.doors))
-    if len(found) < 3 and result.roots:
-        top = result.roots[0]
-        found.append(f"Most of it has one cause: {root_text(top.root)} ({count(top.people, 'person', 'people')}).")
-    return found[:3]
+    findings = sum(row.verdicts for row in result.roots)
+    top = max(result.roots, key=lambda row: row.verdicts, default=None)
+    if top is not None and 2 * top.verdicts > findings:
+        found.append(
+            f"Most of it has one cause: {root_text(top.root, result.snapshot)} ({count(top.people, 'person', 'people')})."
+        )
+    return found
+
+
+def _not_known(result: CheckResult) -> list[str]:
+    """How much is not known, where something drifts beside it (else the answer itself says so)."""
+    number = sum(result.counts[code] for code in (UNKNOWN, UNAVAILABLE))
+    drifts = result.drifting_people or any(each.drifting for each in result.other_counts)
+    if not number or not drifts:
+        return []
+    people = count(result.unclear_people, "person", "people")
+    return [
+        f"{count(number, 'verdict')} of {people} {'is' if number == 1 else 'are'} unknown or unavailable, which counts as not good."
+    ]
+
+
+def _holes_text(holes: HolesAnswer) -> str:
+    """How many ways past a requirement there are, and for how many people."""
+    every = [hole for rule in holes.rules for hole in rule.holes]
+    people = {person for hole in every for person in hole.people}
+    lets = "lets" if len(every) == 1 else "let"
+    return (
+        f"{count(len(every), 'way')} past a requirement {lets} {count(len(people), 'person', 'people')} in without "
+        "the proof asked for."
+    )
 
 
 def what_first(answer: ReportAnswer) -> list[str]:
@@ -141,10 +170,11 @@ def _mend(row: RootRow, result: CheckResult) -> str:
     root = row.root
     titles = {service.id: service.title for service in result.snapshot.services or ()}
     rule = next(rule for rule in result.rules if rule.id == row.rules[0])
-    where = f" at {root.scope}" if root.scope not in (None, "factory") else ""
+    where = f" at {scope_text(root.scope, result.snapshot)}" if root.scope not in (None, "factory") else ""
+    wanted = with_unit(root.control, row.remedy.mended_value or "")
     return (
-        f"{titles.get(root.service or '') or root.service}: set {root.control}{where} to {shown(row.remedy.mended_value or '')} "
-        f"(it is {shown(root.value or '')}). {count(row.verdicts, 'drift')} of {count(row.people, 'person', 'people')} "
+        f"{titles.get(root.service or '') or root.service}: set {root.control}{where} to {wanted} "
+        f"(it is {with_unit(root.control, root.value or '')}). {count(row.verdicts, 'drift')} of {count(row.people, 'person', 'people')} "
         f"{'comes' if row.verdicts == 1 else 'come'} from there. What is asked: {rule.title[0].lower()}{rule.title[1:]}."
     )
 
@@ -175,23 +205,27 @@ def _roots(answer: ReportAnswer) -> Part | None:
     where = result.where
     made = [
         (
+            row.severity,
             row.people,
             row.verdicts,
-            root_text(row.root),
+            root_text(row.root, result.snapshot),
             where(row.root),
-            shown(row.remedy.mended_value) if row.remedy is not None and row.remedy.mended_value is not None else "",
+            with_unit(row.root.control, row.remedy.mended_value)
+            if row.remedy is not None and row.remedy.mended_value is not None
+            else "",
             ", ".join(row.rules),
         )
-        for row in result.roots
+        for row in sorted(result.roots, key=lambda row: row.worst_first)
     ]
     rows, more = cut(made, _ROOTS, "usher-gate check --rows 0")
     columns = (
-        Column("people", COUNT), Column("drifts", COUNT), Column("what causes them"), Column("stands in", WHOLE),
+        Column("severity", WORD), Column("people", COUNT), Column("findings", COUNT), Column("what causes them"), Column("set in", WHOLE),
         Column("set it to"), Column("rules"),
     )  # fmt: skip
-    drifting = sum(row.verdicts for row in result.roots)
-    said = f"{count(drifting, 'drift comes', 'drifts come')} from {count(len(result.roots), 'place')}. Mend the first ones first."
-    return Part("causes", "Where it comes from", (said,), (Section("Causes, the widest first", columns, rows, more),))
+    said = f"{findings_text(result)}, from {count(len(result.roots), 'cause')}. Mend the first ones first."
+    return Part(
+        "causes", "Where it comes from", (said,), (Section("Causes, the most severe first", columns, rows, more),)
+    )
 
 
 def _plan(answer: ReportAnswer) -> Part | None:
@@ -216,6 +250,8 @@ def _trend(answer: ReportAnswer) -> Part | None:
     steps = history.steps
     people = [step.counts.get(("drifting", ""), 0) for step in (steps[0], steps[-1])]
     first = f"From {people[0]:,} people who drift on {steps[0].check.time[:10]} to {people[1]:,} on {steps[-1].check.time[:10]}."
+    if len(steps) == 1:
+        first = f"One check is kept, of {steps[0].check.time[:10]}: {count(people[0], 'person', 'people')} drifting."
     return Part("trend", "How it has gone", (first, *sentences), tuple(sections))
 
 
@@ -232,19 +268,16 @@ def _doors(answer: ReportAnswer) -> Part | None:
 def _sign_in(answer: ReportAnswer) -> Iterator[Part]:
     result = answer.result
     holes = answer.holes
-    sentences = list(locked_out(result))
+    sentences = [*alarms(result), *lesser_lockouts(result)]
+    sentences += conditional_lines(result.conditional, result.snapshot)
+    sentences += observed_lines(result)
     if result.snapshot.access_rules is None:
         sentences.append("Nothing is known about what a sign-in has to show: the snapshot has no access rules.")
     sections = []
     if holes is not None:
         every = [(rule, hole) for rule in holes.rules for hole in rule.holes]
-        people = {person for _, hole in every for person in hole.people}
-        lets = "lets" if len(every) == 1 else "let"
-        sentences.append(
-            f"{count(len(every), 'way')} past a requirement {lets} {count(len(people), 'person', 'people')} in without the proof asked for."
-            if every
-            else "Every proof that is asked for is required everywhere."
-        )
+        severity = {rule.id: SEVERITIES.index(rule.severity) for rule in result.rules}
+        sentences.append(_holes_text(holes) if every else "Every proof that is asked for is required everywhere.")
         made = [
             (
                 len(hole.people),
@@ -253,7 +286,9 @@ def _sign_in(answer: ReportAnswer) -> Iterator[Part]:
                 rule.rule,
                 few_logins(holes.snapshot, hole.people, 3),
             )
-            for rule, hole in sorted(every, key=lambda one: (-len(one[1].people), one[0].rule))
+            for rule, hole in sorted(
+                every, key=lambda one: (severity.get(one[0].rule, len(SEVERITIES)), -len(one[1].people), one[0].rule)
+            )
         ]
         rows, more = cut(made, _ROWS, "usher-gate holes --rows 0")
         columns = (
@@ -321,14 +356,22 @@ def heat_map(answer: ReportAnswer) -> Heat | None:
 
 def _heat_row(shares: AreaShares, row: int) -> HeatRow:
     people = int(shares.people[row])
-    cells = []
-    for number in shares.drifting[row].tolist():
-        share = (200 * number + people) // (
-            2 * people
-        )  # to the nearest; yet one of a thousand is not none, nor all but one all
-        share = min(max(share, 1), 99) if 0 < number < people else share
-        cells.append((number, share, 0 if not number else min(1 + share // 20, 5)))
+    columns = (shares.drifting[row].tolist(), shares.judged[row].tolist(), shares.unclear[row].tolist())
+    cells = [_heat_cell(*numbers) for numbers in zip(*columns, strict=True)]
     return HeatRow(shares.units[row] or "in no unit", people, tuple(cells))
+
+
+def _heat_cell(drifting: int, judged: int, unclear: int) -> tuple[str, int]:
+    """A cell: empty if no one is judged, `?` if nothing drifts and something is not known, else the share that drifts."""
+    if not judged:
+        return "", 0
+    if unclear and not drifting:
+        return "?", 0
+    share = (200 * drifting + judged) // (
+        2 * judged
+    )  # to the nearest; but one of a thousand is not 0 %, nor all but one 100 %
+    share = min(max(share, 1), 99) if 0 < drifting < judged else share
+    return f"{share}\N{NO-BREAK SPACE}%", min(1 + share // 20, 5) if drifting else 0
 
 
 def rules_told(answer: ReportAnswer) -> Sequence[RuleTold]:
@@ -338,8 +381,13 @@ def rules_told(answer: ReportAnswer) -> Sequence[RuleTold]:
         RuleTold(
             rule,
             result.rule_counts[rule.id][DRIFTS],
+            result.rule_counts[rule.id][UNKNOWN] + result.rule_counts[rule.id][UNAVAILABLE],
             "; ".join(f"{framework}: {', '.join(names)}" for framework, names in rule.maps.items()),
+            result.holds(rule),
         )
         for rule in result.rules
     ]
-    return sorted(told, key=lambda one: (not one.drifts, SEVERITIES.index(one.rule.severity), -one.drifts, one.rule.id))
+    return sorted(
+        told,
+        key=lambda one: (not one.drifts, one.holds, SEVERITIES.index(one.rule.severity), -one.drifts, one.rule.id),
+    )

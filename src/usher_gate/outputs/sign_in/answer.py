@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 
 from ...core.sign_in.decide import ALLOWED, CHALLENGED, DENIED, OUTCOMES, STUCK, UNCERTAIN, Decider, Decision
 from ...core.sign_in.fold import DecisionRow
 from ...core.sign_in.help import helps
 from ...core.words.record import record
 from ...core.words.vocabulary import CONDITION_WORDS, CONDITIONS
+from ..section import count
 
 
 @record
@@ -23,14 +24,53 @@ class SignInAnswer:
     shown: frozenset[str] = frozenset()
 
 
+@record
+class SignInsAnswer:
+    """What sign-ins to every resource would meet, for whom."""
+
+    who: str
+    resources: tuple[SignInAnswer, ...]
+    decider: Decider
+
+
+def outcomes_of(answer: SignInAnswer) -> list[str]:
+    """What the sign-ins meet that the question left open, in the order of OUTCOMES."""
+    met = {row.now.outcome for row in answer.rows}
+    return [outcome for outcome in OUTCOMES if outcome in met]
+
+
+def first_shut(answer: SignInAnswer) -> DecisionRow | None:
+    """The first sign-in that does not get in; None where all do."""
+    return next((row for row in answer.rows if row.now.outcome in (STUCK, DENIED)), None)
+
+
+def in_short_of_all(answer: SignInsAnswer) -> str:
+    """How many resources the person gets into, over all that the question left open."""
+    met = [set(outcomes_of(each)) for each in answer.resources]
+    always = sum(outcomes <= {ALLOWED, CHALLENGED} for outcomes in met)
+    never = sum(outcomes <= {STUCK, DENIED} for outcomes in met)
+    unknown = sum(_is_not_known(outcomes) for outcomes in met)
+    if unknown == len(met):
+        return f"Whether {answer.who} gets into any of {count(unknown, 'resource')} is not known."
+    some = (always, "always"), (len(met) - always - never - unknown, "under conditions"), (never, "never")
+    parts = ", ".join(f"into {number} {word}" for number, word in some if number)
+    of_the_rest = f"; of {unknown} it is not known" if unknown else ""
+    return f"Of {count(len(met), 'resource')}, {answer.who} gets {parts}{of_the_rest}."
+
+
+def _is_not_known(outcomes: Collection[str]) -> bool:
+    """Whether it is not known that any sign-in gets in, nor that none does."""
+    return UNCERTAIN in outcomes and ALLOWED not in outcomes and CHALLENGED not in outcomes
+
+
 def in_short(answer: SignInAnswer) -> str:
     """Whether the person gets in, over all that the question left open."""
     met = {row.now.outcome for row in answer.rows}
     doing = f"sign in to {answer.resource}{'' if all(answer.open.values()) else ' like this'}"
-    if met == {UNCERTAIN}:
-        return f"Whether {answer.who} can {doing} is not known."
     outcomes = [outcome for outcome in OUTCOMES if outcome in met]
     said = " or ".join(part for part in (", ".join(outcomes[:-1]), outcomes[-1]) if part)
+    if _is_not_known(met):
+        return f"Whether {answer.who} can {doing} is not known{f': {said}' if len(met) > 1 else ''}."
     if met <= {STUCK, DENIED}:
         return f"{answer.who} cannot {doing}: {said}."
     if met <= {ALLOWED, CHALLENGED}:

@@ -7,7 +7,7 @@ from typing import Any, TextIO
 from ...core.sign_in.decide import OWN, Decision
 from ..json_text import hole_object, text, write_form
 from ..look import Look
-from .answer import SignInAnswer, _match, _where, helped, sentence
+from .answer import SignInAnswer, SignInsAnswer, _match, _where, helped, outcomes_of, sentence
 
 
 def _decision_object(decision: Decision, found: str) -> dict[str, Any]:
@@ -27,25 +27,38 @@ def _decision_object(decision: Decision, found: str) -> dict[str, Any]:
     }
 
 
+def write_sign_ins_json(answer: SignInsAnswer, stream: TextIO, _look: Look) -> None:
+    """Writes what every resource would meet, as JSON (form sign-ins/1)."""
+    entries = [
+        text({"resource": each.resource, "outcomes": outcomes_of(each), "rows": _rows(each)})
+        for each in answer.resources
+    ]
+    snapshot = answer.decider.gatekeeper.snapshot
+    write_form(stream, "sign-ins/1", snapshot, [{}, {"person": answer.who}], [("resources", entries)])
+
+
+def _rows(answer: SignInAnswer) -> list[dict[str, Any]]:
+    """Each row: when, one such sign-in, and what it meets."""
+    return [
+        {
+            "when": _where(row, answer),
+            "example": hole_object(row.sign_in),
+            "decision": _decision_object(row.now, helped(answer, row)),
+            "if_enforced": _decision_object(row.observed, ""),
+        }
+        for row in answer.rows
+    ]
+
+
 def write_sign_in_json(answer: SignInAnswer, stream: TextIO, _look: Look) -> None:
     """Writes the answer as JSON."""
     entries = []
-    for row in answer.rows:
+    for row, made in zip(answer.rows, _rows(answer), strict=True):
         rules = [
             {"rule": rule.id, "mode": rule.mode, "matches": _match(answer, number, row)}
             for number, rule in enumerate(answer.decider.gatekeeper.rules)
         ]
-        entries.append(
-            text(
-                {
-                    "when": _where(row, answer),
-                    "example": hole_object(row.sign_in),
-                    "decision": _decision_object(row.now, helped(answer, row)),
-                    "if_enforced": _decision_object(row.observed, ""),
-                    "rules": rules,
-                }
-            )
-        )
+        entries.append(text({**made, "rules": rules}))
     snapshot = answer.decider.gatekeeper.snapshot
     write_form(
         stream, "sign-in/1", snapshot, [{}, {"person": answer.who, "resource": answer.resource}], [("rows", entries)]

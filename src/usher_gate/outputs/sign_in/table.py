@@ -4,13 +4,25 @@ from __future__ import annotations
 
 from typing import TextIO
 
-from ...core.sign_in.decide import DENIED, STUCK, Decision
+from ...core.sign_in.decide import Decision
 from ...core.sign_in.fold import DecisionRow
 from ...core.words.vocabulary import CONDITIONS
 from ..drawing import console, draw, say
 from ..look import Look
 from ..section import WHOLE, WORD, Column, Section
-from .answer import SignInAnswer, _match, _where, by_whom, helped, in_short, sentence
+from .answer import (
+    SignInAnswer,
+    SignInsAnswer,
+    _match,
+    _where,
+    by_whom,
+    first_shut,
+    helped,
+    in_short,
+    in_short_of_all,
+    outcomes_of,
+    sentence,
+)
 
 
 def _limits(decision: Decision) -> str:
@@ -27,11 +39,32 @@ def write_sign_in(answer: SignInAnswer, stream: TextIO, look: Look) -> None:
                 say(out, line, indent=2)
         else:
             draw(out, _by_what_was_left_out(answer))
-            shut = next((row for row in answer.rows if row.now.outcome in (STUCK, DENIED)), None)
+            shut = first_shut(answer)
             if shut is not None and (found := helped(answer, shut)):
                 say(out, f"What helps where it is {shut.now.outcome} ({_place(shut)}): {found}", indent=2)
         if answer.decider.gatekeeper.rules:
             draw(out, _rules(answer, answer.rows[0]))
+
+
+def write_sign_ins(answer: SignInsAnswer, stream: TextIO, look: Look) -> None:
+    """Writes a row for each resource."""
+    rows = []
+    for each in answer.resources:
+        shut = first_shut(each)
+        by = list(dict.fromkeys(by_whom(row.now) for row in each.rows))
+        rows.append(
+            (
+                each.resource,
+                " or ".join(outcomes_of(each)),
+                "; ".join(by),
+                helped(each, shut) if shut is not None else "",
+            )
+        )
+    columns = (Column("resource", WHOLE), Column("what it meets"), Column("because"), Column("what helps", spare=1))
+    with console(stream, look) as out:
+        say(out, in_short_of_all(answer), "bold")
+        draw(out, Section("Every resource", columns, tuple(rows)))
+        say(out, f"More: usher-gate sign-in {answer.who} --resource NAME", indent=2)
 
 
 def _lines(answer: SignInAnswer, row: DecisionRow) -> list[str]:

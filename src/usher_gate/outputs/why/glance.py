@@ -13,6 +13,7 @@ from ...core.settings.effective import Cause
 from ...core.verdicts.codes import DRIFTS, VERDICTS
 from ...core.verdicts.explain import Overview, Said
 from ...core.words.compare import shown
+from ...core.words.units import with_unit
 from ..check.digest import cause_text
 from ..drawing import console, draw, say
 from ..look import Look
@@ -31,7 +32,7 @@ def write_glance(out: Console, explanation: Explanation, glance: Overview, look:
         say(out, f"No way in to {joined(glance.stranded)} until something is registered.", "bold red", 2)
     for told in glance.passes:
         say(out, pass_text(told, explanation), indent=2)
-    rows, more = cut([_row(said) for said in glance.said], look.rows, "--rows 0, or --format json")
+    rows, more = cut([_row(said, explanation) for said in glance.said], look.rows, "--rows 0, or --format json")
     columns = (
         Column("rule", WHOLE),
         Column("severity", WORD),
@@ -48,8 +49,12 @@ def write_glance(out: Console, explanation: Explanation, glance: Overview, look:
         Column("where it is set"),
         Column("", WHOLE),
     )
-    facts = tuple((name, value) for name, value in glance.facts if value not in (None, "0", "-"))
+    facts = tuple((name, with_unit(name, value)) for name, value in glance.facts if value not in (None, "0", "-"))
     missing = [name for name, value in glance.facts if value is None]
+    if _is_decided_at_home(explanation):
+        shown = dict(facts).get(CAN_SHOW, "not known here")
+        missing = [name for name in missing if name != CAN_SHOW]
+        facts = (*(fact for fact in facts if fact[0] != CAN_SHOW), (CAN_SHOW, f"{shown}, decided at home"))
     for section in (
         Section("What is not met", columns, rows, more),
         Section("What they get, where some rule asks", value_columns, values, others),
@@ -71,17 +76,29 @@ def write_glance(out: Console, explanation: Explanation, glance: Overview, look:
         say(out, f"Next: usher-gate why {who} {glance.values[0].control}")
 
 
-def _row(said: Said) -> tuple[str, ...]:
+CAN_SHOW = "can-show"
+
+
+def _is_decided_at_home(explanation: Explanation) -> bool:
+    """Whether what a guest can show is decided by their partner."""
+    snapshot = explanation.snapshot
+    if explanation.person.kind != "guest" or snapshot.partners is None:
+        return False
+    (row,) = snapshot.partner_rows[snapshot.people.ids.find(explanation.person.id)[:1]].tolist()
+    return bool(row != MISSING and snapshot.partners[row].home.home_mfa)
+
+
+def _row(said: Said, explanation: Explanation) -> tuple[str, ...]:
     on = f"{said.service}: " if said.service else ""
-    what = on + cause_text(said.tail) if said.tail is not None else ""
+    what = on + cause_text(said.tail, explanation.snapshot) if said.tail is not None else ""
     return said.rule.id, said.rule.severity, VERDICTS[said.verdict], what, said.rule.title
 
 
 def _value(explanation: Explanation, service: str, control: str, cause: Cause | None) -> tuple[str, ...]:
     if cause is None or cause.value is None:
         return service, control, "(not known)", "", ""
-    where = place_text(cause.scope or "") + (", pinned" if cause.pinned else "")
-    return service, control, shown(cause.value), where, explanation.line_of(cause.row)
+    where = place_text(cause.scope or "", explanation.snapshot) + (", pinned" if cause.pinned else "")
+    return service, control, with_unit(control, cause.value), where, explanation.line_of(cause.row)
 
 
 def pass_text(told: PassTold, explanation: Explanation) -> str:

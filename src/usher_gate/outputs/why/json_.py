@@ -30,7 +30,7 @@ def _setting_object(setting: StepSetting, explanation: Explanation) -> dict[str,
     }
 
 
-def _said_object(said: Said) -> dict[str, Any]:
+def _said_object(said: Said, explanation: Explanation) -> dict[str, Any]:
     tail = said.tail
     return {
         "rule": said.rule.id,
@@ -42,6 +42,11 @@ def _said_object(said: Said) -> dict[str, Any]:
         "leaves": [leaf_object(leaf, outcome) for leaf, outcome in tail.leaves] if tail else [],
         "exception": tail.exception if tail else None,
         "would_be": VERDICTS[tail.would_be] if tail and tail.would_be is not None else None,
+        "values": [
+            {"service": got.service, "control": got.control, **_cause_object(got.cause, explanation)}
+            for got in said.values
+        ],
+        "facts": [{"fact": name, "value": value} for name, value in said.facts],
     }
 
 
@@ -69,7 +74,9 @@ def _walk_object(explained: ExplainedValue, explanation: Explanation) -> dict[st
             }
             for step in walk.steps
         ],
-        "rules": [_said_object(said) for said in explained.rules],
+        "arrives_at": None if walk.arrives is None else explanation.time_of(walk.arrives),
+        "chains": [list(chain) for chain in walk.chains],
+        "rules": [_said_object(said, explanation) for said in explained.rules],
         "contradictions": [
             {"control": clash.control, "value": clash.value, "scope": clash.scope} for clash in walk.contradictions
         ],
@@ -139,7 +146,7 @@ def write_why_json(explanation: Explanation, stream: TextIO, _look: Look) -> Non
         "unit": person.unit,
     }
     lists = (
-        ("verdicts", [text(_said_object(said)) for said in (explanation.glance or explanation).said]),
+        ("verdicts", [text(_said_object(said, explanation)) for said in (explanation.glance or explanation).said]),
         *_glance(explanation),
         ("walks", [text(_walk_object(explained, explanation)) for explained in explanation.walks]),
     )

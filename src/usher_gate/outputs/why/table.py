@@ -13,12 +13,13 @@ from ...core.verdicts.condition import Leaf
 from ...core.verdicts.explain import ExplainedValue, Said
 from ...core.verdicts.outcome import Outcome, Tail
 from ...core.words.compare import shown
+from ...core.words.units import with_unit
 from ...core.words.vocabulary import REASONS
-from ..check.digest import words_apart
+from ..check.digest import arrival, expected_text, words_apart
 from ..drawing import STYLES, console, draw, say
 from ..look import Look
 from ..safe import for_terminal
-from ..section import DATE, WHOLE, WORD, Column, Section, place_text
+from ..section import DATE, WHOLE, WORD, Column, Section, place_text, scope_text
 from .answer import Explanation
 from .glance import write_glance
 
@@ -53,12 +54,12 @@ def _said(out: Console, said: Said, explanation: Explanation) -> None:
             for_terminal(f"  ({said.rule.severity}) {said.rule.title}"),
         )
     )
-    for line in _sentences(said):
+    for line in _sentences(said, explanation):
         say(out, line, indent=2)
     for line in _hole(said, explanation):
         say(out, line, indent=2)
     if said.tail is not None and said.tail.leaves:
-        draw(out, _compared(said.tail))
+        draw(out, _compared(said.tail, explanation))
 
 
 def _hole(said: Said, explanation: Explanation) -> list[str]:
@@ -81,11 +82,28 @@ def _hole(said: Said, explanation: Explanation) -> list[str]:
     return lines
 
 
-def _sentences(said: Said) -> list[str]:
+def _all_the_same(said: Said, explanation: Explanation) -> list[str]:
+    """What a rule that does not apply would look at."""
+    lines = []
+    for got in said.values:
+        if got.cause is None or got.cause.value is None:
+            lines.append(f"{got.service}: {got.control} is not known")
+        else:
+            place = place_text(got.cause.scope or "", explanation.snapshot)
+            lines.append(f"{got.service}: {got.control} = {with_unit(got.control, got.cause.value)}, {place}")
+    return lines + [
+        f"{name} {'is not known' if value is None else with_unit(name, value)}" for name, value in said.facts
+    ]
+
+
+def _sentences(said: Said, explanation: Explanation) -> list[str]:
     """Why the verdict is what it is, and what mends it."""
     lines = [f"The rule does not apply: {said.exempt}."] if said.exempt else []
+    lines += [f"The value all the same: {line}." for line in _all_the_same(said, explanation)]
     if said.tail is not None:
         lines += [REASONS[said.tail.reason]] if said.tail.reason else []
+        if told := arrival(explanation.snapshot, said.service, said.tail).removeprefix("; "):
+            lines.append(f"{told[0].upper()}{told[1:]}.")
         if said.tail.would_be is not None:
             lines.append(f"Without the exception {said.tail.exception} it would be: {VERDICTS[said.tail.would_be]}.")
     if said.rule.because:
@@ -110,19 +128,20 @@ def _actual(leaf: Leaf, outcome: Outcome) -> str:
         return "asked for everywhere" if outcome.verdict == MEETS else "not asked for everywhere"
     if leaf.about == "door" and outcome.actual is None:
         return "nobody fares otherwise" if outcome.verdict == MEETS else "(not known)"
-    return ("(not known)" if outcome.actual is None else shown(outcome.actual)) + words_apart(leaf, outcome)
+    value = "(not known)" if outcome.actual is None else with_unit(leaf.name, outcome.actual)
+    return value + words_apart(leaf, outcome)
 
 
-def _compared(tail: Tail) -> Section:
+def _compared(tail: Tail, explanation: Explanation) -> Section:
     """What each leaf compared."""
     rows = tuple(
         (
             ">" if leaf.number == tail.decided else "",
             leaf.about if leaf.about == "door" else f"{leaf.about} {leaf.name}",
             _actual(leaf, outcome),
-            leaf.expected,
+            expected_text(leaf),
             VERDICTS[outcome.verdict],
-            place_text(outcome.cause.scope) if outcome.cause and outcome.cause.scope else "",
+            place_text(outcome.cause.scope, explanation.snapshot) if outcome.cause and outcome.cause.scope else "",
         )
         for leaf, outcome in tail.leaves
     )
@@ -132,12 +151,12 @@ def _compared(tail: Tail) -> Section:
 def _walk(out: Console, explained: ExplainedValue, explanation: Explanation) -> None:
     walk = explained.walk
     out.print()
-    value = "is not known" if walk.value is None else f"is {shown(walk.value)}"
+    value = "is not known" if walk.value is None else f"is {with_unit(walk.control, walk.value)}"
     head = for_terminal(f"{walk.service.id}: {walk.control} {value}")
-    out.print(Text.assemble((head, "bold"), for_terminal(f"  {_standing(walk)}")))
-    for line in _remarks(walk):
+    out.print(Text.assemble((head, "bold"), for_terminal(f"  {_standing(walk, explanation)}")))
+    for line in _remarks(walk, explanation):
         say(out, line, indent=2)
-    rows = [row for step in walk.steps for row in _step(step, explanation)]
+    rows = [row for step in walk.steps for row in _step(walk.control, step, explanation)]
     draw(
         out,
         Section(
@@ -182,7 +201,7 @@ def _leaf_words(said: Said, control: str) -> str:
     if said.tail is None:
         return ""
     mine = [(leaf, outcome) for leaf, outcome in said.tail.leaves if leaf.name == control or leaf.about == "door"]
-    words = [f"{_actual(leaf, outcome)}; {leaf.expected} is due" for leaf, outcome in mine]
+    words = [f"{_actual(leaf, outcome)}; {expected_text(leaf)} is due" for leaf, outcome in mine]
     if any(outcome.verdict < said.verdict for _, outcome in mine):
         words.append("the rule's other conditions make up for it")
     if said.tail.reason:
@@ -190,7 +209,7 @@ def _leaf_words(said: Said, control: str) -> str:
     return "; ".join(words)
 
 
-def _standing(walk: Walk) -> str:
+def _standing(walk: Walk, explanation: Explanation) -> str:
     if walk.scope is None:
         return ""
     hold = (
@@ -200,11 +219,11 @@ def _standing(walk: Walk) -> str:
         if walk.changeable
         else "not pinned"
     )
-    return f"({place_text(walk.scope)}; {hold})"
+    return f"({place_text(walk.scope, explanation.snapshot)}; {hold})"
 
 
-def _remarks(walk: Walk) -> list[str]:
-    found = []
+def _remarks(walk: Walk, explanation: Explanation) -> list[str]:
+    snapshot, found = explanation.snapshot, list[str]()
     if not walk.supported:
         found.append("The service does not support this control.")
     if not walk.account:
@@ -219,39 +238,43 @@ def _remarks(walk: Walk) -> list[str]:
     if walk.contested:
         found.append(
             "Contested: "
-            + "; ".join(f"{scope} says {shown(value)}" for scope, value in walk.contested)
-            + " with the same standing."
+            + "; ".join(f"{scope_text(scope, snapshot)} says {shown(value)}" for scope, value in walk.contested)
+            + ". They are of equal rank: the weaker value counts."
         )
     if walk.young:
-        found.append(
-            f"Young: changed within the {walk.service.settle / 3_600_000_000:g} hours that a change may take to arrive."
-        )
+        by = f" It should have arrived by {explanation.time_of(walk.arrives)}." if walk.arrives is not None else ""
+        hours = f"{walk.service.settle / 3_600_000_000:g}"
+        found.append(f"Young: changed within the {hours} hours that a change may take to arrive.{by}")
+    for chain in walk.chains:
+        names = [scope_text(f"group:{group}", snapshot).removeprefix("group:") for group in chain]
+        found.append(f"In the group {names[-1]} through {', which is in '.join(names[:-1])}.")
     if walk.seen:
         found.append(f"Really seen last: {', '.join(walk.seen)}.")
     found += [
-        f"Contradiction: {clash.control} is {clash.value} ({place_text(clash.scope)}). {clash.because}"
+        f"Contradiction: {clash.control} is {clash.value} ({place_text(clash.scope, snapshot)}). {clash.because}"
         for clash in walk.contradictions
     ]
     return found
 
 
-def _step(step: Step, explanation: Explanation) -> list[tuple[str, ...]]:
+def _step(control: str, step: Step, explanation: Explanation) -> list[tuple[str, ...]]:
     if step.gap:
         return [("  " + step.name, "unknown", "ends the walk" if step.ends else "", "", "", step.gap, "")]
     if not step.settings:
         return [("  " + step.name, "–", "", "", "", "", "")]
-    return [_row(step, setting, number == 0, explanation) for number, setting in enumerate(step.settings)]
+    return [_row(control, step, setting, number == 0, explanation) for number, setting in enumerate(step.settings)]
 
 
 def _fate(step: Step, setting: StepSetting) -> str:
-    """What becomes of a setting; one that loses to another of its own standing is not outranked."""
+    """What becomes of a setting; one that loses to another of equal rank is not outranked."""
     winner = step.settings[0]
     alike = (setting.pinned, setting.rank) == (winner.pinned, winner.rank)
-    return "same standing, gives way" if setting.state == BEATEN and alike else _STATES[setting.state]
+    return "equal rank: the weaker counts" if setting.state == BEATEN and alike else _STATES[setting.state]
 
 
-def _row(step: Step, setting: StepSetting, first: bool, explanation: Explanation) -> tuple[str, ...]:
-    name = step.name if step.name == setting.scope or setting.scope in ("factory", "licence") else setting.scope
+def _row(control: str, step: Step, setting: StepSetting, first: bool, explanation: Explanation) -> tuple[str, ...]:
+    is_plain = step.name == setting.scope or setting.scope in ("factory", "licence")
+    name = step.name if is_plain else scope_text(setting.scope, explanation.snapshot)
     marks = [
         word
         for word, there in (
@@ -264,7 +287,7 @@ def _row(step: Step, setting: StepSetting, first: bool, explanation: Explanation
     changed = explanation.time_of(setting.changed).removesuffix(" UTC") if setting.changed is not None else ""
     return (
         ("> " if setting.state == STANDS else "  ") + (name if first or name != step.name else ""),
-        shown(setting.value),
+        with_unit(control, setting.value),
         ", ".join(marks),
         changed,
         explanation.line_of(setting.row),

@@ -6,14 +6,14 @@ import numpy as np
 
 from ...words.faults import Faults
 from ...words.spellings import TYPES as OTHER_TYPES
-from ..columns import MISSING, NO_TIME
+from ..columns import MISSING, NO_TIME, Ints, Longs
 from ..credentials import Authenticators, Passes
 from ..proofs import MEMORIZED, TYPES
 from .checks import checked, filled, flags, one_of, times
 from .people import Register
 from .table import FLAG, TIME, Spec, Table
 
-AUTHENTICATORS = Spec("authenticators", ("person", "type"), ("registered_at",), {"registered_at": TIME})
+AUTHENTICATORS = Spec("authenticators", ("person", "type"), ("registered_at", "id", "serial"), {"registered_at": TIME})
 PASSES = Spec(
     "passes",
     ("person", "issued_at", "expires_at"),
@@ -34,16 +34,46 @@ def build_authenticators(table: Table | None, register: Register, faults: Faults
         return None
     filled(table, faults)
     kind = checked(table, "type", faults, one_of(tuple(TYPES)), OTHER_TYPES)
-    times(table, "registered_at", faults)
+    registered = times(table, "registered_at", faults)
     person, exists = register.numbers(table.columns["person"])
     if faults.found or kind is None:
         return None
     _note_lost(table, exists, "authenticators", faults)
-    kept = np.flatnonzero(person != MISSING)
     rows = register.rows(table.columns["person"])
+    repeated = _repeated(table, kind.codes, rows, registered)
+    if len(repeated):
+        one = len(repeated) == 1
+        faults.note(
+            f"{table.where(int(repeated[0]))}: {len(repeated):,} row{'' if one else 's'} {'repeats' if one else 'repeat'} an "
+            "authenticator of the same person, type and registered_at, and counts as that one; the column id (or serial) "
+            "tells several apart"
+        )
+    is_counted = person != MISSING
+    is_counted[repeated] = False
+    kept = np.flatnonzero(is_counted)
     memorized = kind.where([word == MEMORIZED for word in kind.words]) & (rows != MISSING)
     lists_memorized = bool(np.any(register.is_member[rows[memorized]]))  # of guests it says nothing about members
     return Authenticators(person[kept], kind.codes[kept], kind.words, lists_memorized)
+
+
+def _repeated(table: Table, kind: Ints, rows: Ints, registered: Longs | None) -> Longs:
+    """The rows that list an authenticator once more: one of the same id (or serial), or, without an id, of the same moment.
+
+    `rows` are the rows of the people, MISSING for those who do not exist. Source: answers, C 25.
+    """
+    name = next((name for name in ("id", "serial") if name in table.columns), None)
+    ids = np.full(table.rows, MISSING, np.int64) if name is None else table.columns[name].coded().codes.astype(np.int64)
+    moment = np.full(table.rows, NO_TIME, np.int64) if registered is None else registered
+    owner = rows.astype(np.int64) * (int(kind.max(initial=0)) + 1) + kind
+    is_repeated = np.zeros(table.rows, bool)
+    # Rows with an id come first, so that one without an id repeats one of the same moment that has one.
+    for columns, is_asked in (((owner, moment, ids == MISSING), ids == MISSING), ((owner, ids), ids != MISSING)):
+        order = np.lexsort((np.arange(table.rows), *columns[::-1]))
+        order = order[rows[order] != MISSING]
+        same = (columns[0][order][1:] == columns[0][order][:-1]) & (columns[1][order][1:] == columns[1][order][:-1])
+        again = order[1:][same]
+        is_repeated[again[is_asked[again]]] = True
+    return np.flatnonzero(is_repeated)
 
 
 def build_passes(table: Table | None, register: Register, taken_at: int, faults: Faults) -> Passes | None:

@@ -5,11 +5,11 @@ from __future__ import annotations
 import numpy as np
 
 from ...words.faults import Faults, quoted
-from ..partners import PARTNER_COLUMNS, Partner
-from .checks import filled, flags
+from ..partners import HOME_FACTOR, HOME_FACTORS, PARTNER_COLUMNS, Partner
+from .checks import checked, filled, flags, one_of
 from .table import FLAG, Spec, Table
 
-PARTNERS = Spec("partners", ("domain",), tuple(PARTNER_COLUMNS), dict.fromkeys(PARTNER_COLUMNS, FLAG))
+PARTNERS = Spec("partners", ("domain",), (*PARTNER_COLUMNS, HOME_FACTOR), dict.fromkeys(PARTNER_COLUMNS, FLAG))
 
 
 def build_partners(table: Table | None, faults: Faults) -> tuple[Partner, ...] | None:
@@ -18,6 +18,10 @@ def build_partners(table: Table | None, faults: Faults) -> tuple[Partner, ...] |
         return None
     filled(table, faults)
     columns = {name: flags(table, name, missing == "true", faults) for name, missing in PARTNER_COLUMNS.items()}
+    factor = checked(table, HOME_FACTOR, faults, one_of(HOME_FACTORS))
+    factors = [""] * table.rows
+    if factor is not None:
+        factors = ["" if code < 0 else factor.words[code] for code in factor.codes.tolist()]
     domains = table.columns["domain"].texts().take(np.arange(table.rows))
     first: dict[str, int] = {}
     for row, domain in enumerate(domains):
@@ -35,6 +39,7 @@ def build_partners(table: Table | None, faults: Faults) -> tuple[Partner, ...] |
         Partner(
             domain,
             {name: None if column is None else "true" if column[row] else "false" for name, column in columns.items()},
+            factors[row],
         )
         for row, domain in enumerate(domains)
     )

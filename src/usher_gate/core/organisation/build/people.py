@@ -121,18 +121,19 @@ def build_people(table: Table, faults: Faults, cut: tuple[int, int] | None = Non
     if "sponsor" not in table.columns:
         return register
     numbered, _ = register.numbers(table.columns["sponsor"])
+    sponsor_rows = register.rows(table.columns["sponsor"])
+    numbered = np.where(np.append(is_member, False)[sponsor_rows], numbered, MISSING).astype(np.int32)
     named = np.ones(table.rows, bool)
     named[table.columns["sponsor"].empty_rows()] = False
     lost = kept[(named & (numbered == MISSING))[kept]]
     if len(lost) and cut is None:
-        whom = f"{len(lost)} people have a sponsor who is" if len(lost) > 1 else "a sponsor is"
-        faults.note(f"{table.where(int(lost.min()))}: {whom} not an active person; it counts as no sponsor")
+        subject = f"{len(lost)} people have a sponsor who is" if len(lost) > 1 else "a sponsor is"
+        faults.note(f"{table.where(int(lost.min()))}: {subject} not an active member; it counts as no sponsor")
     sponsors = numbered[kept]
     if cut is not None:  # somebody's sponsor may be among the others, and is no less there for it
-        named_row = register.rows(table.columns["sponsor"])[kept]
-        sponsors = np.where((named_row != MISSING) & everybody[named_row], np.maximum(sponsors, 0), MISSING).astype(
-            np.int32
-        )
+        named_row = sponsor_rows[kept]
+        counts = (named_row != MISSING) & everybody[named_row] & is_member[named_row]
+        sponsors = np.where(counts, np.maximum(sponsors, 0), MISSING).astype(np.int32)
     return replace(register, people=replace(register.people, sponsors=sponsors))
 
 

@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+import difflib
+from collections.abc import Collection, Iterable, Mapping, Sequence
 
 import numpy as np
 
 from ...words.catalogue import Catalogue
 from ...words.faults import Faults, nearest, quoted
+from ...words.record import record
 from ...words.values import BadValue
 from ..columns import MISSING, NO_RANK, NO_TIME, Bools, Coded, Ints, Longs
 from ..services import Service
-from ..settings import GROUP, MEETING, ORGANISATION, PERSON, UNIT, Observations, Settings
+from ..settings import GROUP, MEETING, ORGANISATION, PERSON, UNIT, IgnoredSettings, Observations, Settings
 from .checks import checked, filled, flags, times, unit_fault
 from .listcolumn import ListColumn
 from .people import Register
@@ -122,9 +124,9 @@ def _ranks(table: Table, faults: Faults) -> Longs:
 
 
 def _targets(
-    table: Table, scope: Coded, register: Register, groups: Mapping[str, int], groups_known: bool, faults: Faults
-) -> tuple[Ints, Ints]:
-    """For each row the kind of its scope and whom it means; a note for scopes that mean nobody."""
+    scope: Coded, register: Register, groups: Mapping[str, int], groups_known: bool
+) -> tuple[Ints, Ints, list[int]]:
+    """For each row the kind of its scope and whom it means; and the scopes, as codes, whose group, person or unit does not exist."""
     kinds, targets = np.full(len(scope.words) + 1, MISSING, np.int32), np.full(len(scope.words) + 1, MISSING, np.int32)
     units = register.units.index if register.units is not None else {}
     persons: list[tuple[int, str]] = []
@@ -147,13 +149,42 @@ def _targets(
         places = np.array([number for number, _ in persons])
         targets[places] = found
         nobody += places[~exists].tolist()
-    if nobody:
-        rows = np.flatnonzero(np.isin(scope.codes, nobody))
-        faults.note(
-            f"{table.where(int(rows[0]))}: {len(rows)} setting{'s' if len(rows) > 1 else ''} for a unit, group or "
-            f"person that does not exist (here {quoted(scope.words[int(scope.codes[rows[0]])])}); ignored"
-        )
-    return kinds[scope.codes], targets[scope.codes]
+    return kinds[scope.codes], targets[scope.codes], sorted(nobody)
+
+
+_MOST_NAMED = 50  # of so many scopes that do not exist, the nearest that does is looked for
+_MOST_COMPARED = 5_000  # among so many names of their kind
+
+
+def _ignored(
+    table: Table,
+    scope: Coded,
+    active: Bools,
+    nowhere: Sequence[int],
+    known: Mapping[str, Sequence[str]],
+    faults: Faults,
+) -> IgnoredSettings | None:
+    """The active settings that apply to nothing, with a note; `known` names by kind of scope what exists."""
+    rows = np.flatnonzero(active & np.isin(scope.codes, np.array(nowhere, np.int32)))
+    if not len(rows):
+        return None
+    known_codes, which = np.unique(scope.codes[rows], return_inverse=True)
+    words = tuple(scope.words[code] for code in known_codes.tolist())
+    nearest_of = tuple(_nearest_scope(word, known) if place < _MOST_NAMED else "" for place, word in enumerate(words))
+    first = words[int(which.reshape(-1)[0])]
+    near = nearest_of[int(which.reshape(-1)[0])]
+    faults.note(
+        f"{table.where(int(rows[0]))}: {len(rows):,} setting{'s' if len(rows) > 1 else ''} for a unit, group or "
+        f"person that does not exist (here {quoted(first)}{f', the nearest is {quoted(near)}' if near else ''}); ignored"
+    )
+    return IgnoredSettings(rows.astype(np.int32), Coded(which.reshape(-1).astype(np.int32), words), nearest_of)
+
+
+def _nearest_scope(scope: str, known: Mapping[str, Sequence[str]]) -> str:
+    """The scope of the same kind whose name is nearest; "" where none is near."""
+    kind, _, name = scope.partition(":")
+    close = difflib.get_close_matches(name[:80], known.get(kind, ())[:_MOST_COMPARED], 1, 0.6)
+    return f"{kind}:{close[0]}" if close else ""
 
 
 def _by_id(scope: Coded, register: Register) -> Coded:
@@ -189,6 +220,26 @@ def _name_repeated(table: Table, keys: Longs, active: Bools, scope: Coded, fault
         )
 
 
+@record
+class SettingsBuilt:
+    """The active settings, the inactive ones, and the active ones that apply to nothing; None where there are none."""
+
+    active: Settings | None = None
+    inactive: Settings | None = None
+    ignored: IgnoredSettings | None = None
+
+    def without(self, services: Sequence[str], left_out: Collection[str]) -> SettingsBuilt:
+        """The same without the settings of some services, which were not gathered: what is there of them is not all that there is."""
+        numbers = [number for number, service in enumerate(services) if service in left_out]
+        if not numbers:
+            return self
+
+        def rest(settings: Settings | None) -> Settings | None:
+            return None if settings is None else settings.at(np.flatnonzero(~np.isin(settings.service, numbers)))
+
+        return SettingsBuilt(rest(self.active), rest(self.inactive), self.ignored)
+
+
 def build_settings(
     table: Table | None,
     catalogue: Catalogue,
@@ -197,10 +248,10 @@ def build_settings(
     groups: Mapping[str, int],
     groups_known: bool,
     faults: Faults,
-) -> tuple[Settings | None, Settings | None]:
-    """The active settings and the others; None where there is no such table, or where services are not known."""
+) -> SettingsBuilt:
+    """The settings of a table; nothing where there is no such table, or where services are not known."""
     if table is None:
-        return None, None
+        return SettingsBuilt()
     filled(table, faults)
     service, control = _service_column(table, services, faults), _control_column(table, catalogue, faults)
     written = checked(table, "scope", faults, _scope_fault)
@@ -216,8 +267,14 @@ def build_settings(
     ) + scope.codes
     _name_repeated(table, keys, active, scope, faults)
     if faults.found or services is None:
-        return None, None
-    kind, target = _targets(table, scope, register, groups, groups_known, faults)
+        return SettingsBuilt()
+    kind, target, nowhere = _targets(scope, register, groups, groups_known)
+    ignored = None
+    if nowhere:
+        units = sorted(register.unit_paths)
+        logins = register.people.logins.take(np.arange(min(len(register.people), _MOST_COMPARED), dtype=np.int32))
+        known = {"unit": units, "group": sorted(groups), "person": sorted(logins)}
+        ignored = _ignored(table, scope, active, nowhere, known, faults)
     pins = np.zeros(table.rows, bool) if pinned is None else pinned
     when = np.full(table.rows, NO_TIME, np.int64) if changed is None else changed
 
@@ -239,7 +296,7 @@ def build_settings(
             changed is not None,
         )
 
-    return part(np.flatnonzero(active)), part(np.flatnonzero(~active))
+    return SettingsBuilt(part(np.flatnonzero(active)), part(np.flatnonzero(~active)), ignored)
 
 
 def build_observations(

@@ -1,0 +1,177 @@
+"""The first lines of a check: what must be said before everything else, and how many of what drift.
+
+Source: answers, A 1 to A 3, A 8 and A 9.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+
+import numpy as np
+
+from ...core.sign_in.lockout import Lockout
+from ...core.verdicts.codes import UNAVAILABLE, UNKNOWN
+from ...core.verdicts.result import CheckResult, OtherCount
+from ...core.words.record import record
+from ...core.words.times import show_time
+from ...core.words.vocabulary import SEVERITIES
+from ..section import count, joined, some, some_logins
+
+_THINGS = {
+    "meeting": ("planned meeting", "planned meetings"),
+    "partner": ("partner", "partners"),
+    "organisation": ("organisation", "organisations"),
+}
+
+
+def headline(result: CheckResult) -> tuple[str, ...]:
+    """The first lines, the gravest first: who is locked out, what makes the answer less than whole, and how many of what drift."""
+    return (*alarms(result), *doubts(result), answer_of(result))
+
+
+def alarms(result: CheckResult) -> list[str]:
+    """Lock-outs of break-glass accounts, and of all privileged people."""
+    return locked_out(result, [lockout for lockout in result.lockouts if _is_alarming(lockout)])
+
+
+def lesser_lockouts(result: CheckResult) -> list[str]:
+    """The other lock-outs: of some privileged people."""
+    return locked_out(result, [lockout for lockout in result.lockouts if not _is_alarming(lockout)])
+
+
+def _is_alarming(lockout: Lockout) -> bool:
+    return lockout.of == "break-glass" or lockout.all
+
+
+def worst_lockout(lockout: Lockout) -> tuple[bool, str, str]:
+    """A key that sorts lock-outs: where nobody of a kind is left first, break-glass accounts before privileged people."""
+    return not lockout.all, lockout.of, lockout.resource
+
+
+def locked_out(result: CheckResult, lockouts: Sequence[Lockout]) -> list[str]:
+    """One line for each kind of people who are locked out, with all resources that the same ones are locked out of."""
+    resources: dict[tuple[bool, str, tuple[str, ...]], list[str]] = {}
+    rules: dict[tuple[bool, str, tuple[str, ...]], dict[str, str]] = {}
+    for lockout in lockouts:
+        key = not lockout.all, lockout.of, lockout.people
+        resources.setdefault(key, []).append(lockout.resource)
+        for rule in lockout.rules:
+            since = "" if rule.changed is None else f" (changed {show_time(rule.changed)[:10]})"
+            rules.setdefault(key, {})[rule.id] = rule.id + since
+    lines = []
+    for key, names in sorted(resources.items()):
+        only_some, kind, people = key
+        subject = "accounts" if kind == "break-glass" else "people"
+        number = f"{len(people):,} of the" if only_some else "ALL"
+        verb = "is" if only_some and len(people) == 1 else "are"
+        by = f"; by {', '.join(rules[key].values())}" if rules.get(key) else ""
+        logins = some_logins(result.snapshot, people, 5)
+        lines.append(f"{number} {kind} {subject} {verb} locked out of {joined(names)}: {logins}{by}.")
+    return lines
+
+
+def doubts(result: CheckResult) -> list[str]:
+    """What makes the answer less than whole, whatever it is."""
+    snapshot = result.snapshot
+    lines = [f"{snapshot.stale[:1].upper()}{snapshot.stale[1:]}."] if snapshot.stale else []
+    if snapshot.partial:
+        lines.append(f"The snapshot is partial: {joined(snapshot.partial)} {_were(snapshot.partial)} not gathered.")
+    if not len(snapshot.people):
+        lines.append("No one is judged: the snapshot has no active person.")
+    elif result.judging_nobody:
+        number = len(result.judging_nobody)
+        verb = "judges" if number == 1 else "judge"
+        lines.append(f"{count(number, 'rule')} {verb} no one: {some(result.judging_nobody, 5)}.")
+    if number := result.ignored_settings:
+        lines.append(
+            f"{count(number, 'setting')} {'applies' if number == 1 else 'apply'} to nothing: {ignored_places(result)}."
+        )
+    return lines
+
+
+def _were(things: Sequence[str]) -> str:
+    return "was" if len(things) == 1 and not things[0].startswith("the settings") else "were"
+
+
+def ignored_places(result: CheckResult) -> str:
+    """Where the settings that apply to nothing are set: the first few places, each with the nearest one that exists."""
+    ignored = result.snapshot.ignored
+    if ignored is None:
+        return ""
+    shown = []
+    for word, near in sorted(zip(ignored.scope.words, ignored.nearest, strict=True))[:3]:
+        shown.append(f"{word} does not exist" + (f" (did you mean {near}?)" if near else ""))
+    more = len(ignored.scope.words) - len(shown)
+    return ", ".join(shown) + (f" +{more:,}" if more else "")
+
+
+@record
+class _Clause:
+    """What is said of one type of subject: how severe the worst is (a place in SEVERITIES), and the words."""
+
+    worst: int
+    text: str
+
+
+def answer_of(result: CheckResult) -> str:
+    """How many people, planned meetings, partners drift, the worst first; or what is not known; or that nothing drifts."""
+    drifting = sorted(_drifting(result), key=lambda clause: clause.worst)
+    if drifting:
+        answer = "; ".join(clause.text for clause in drifting)
+        if not result.drifting_people and result.chosen.any():
+            answer += f"; none of {count(int(result.chosen.sum()), 'person', 'people')} drifts"
+        return f"{answer[0].upper()}{answer[1:]}."
+    unclear = list(_unclear(result))
+    if unclear:
+        return f"Nothing is known to drift: {joined(unclear)}."
+    people = count(int(result.chosen.sum()), "person", "people")
+    others = [_things(each, each.judged) for each in result.other_counts if each.type != "organisation"]
+    answer = f"None of {people} drifts" + (f", nor does any of {joined(others)}" if others else "")
+    if any(each.type == "organisation" for each in result.other_counts):
+        answer += "; what is asked of the organisation holds"
+    return answer + "."
+
+
+def _drifting(result: CheckResult) -> Iterator[_Clause]:
+    if result.drifting_people:
+        by_severity = [int(np.count_nonzero(result.worst_of == place)) for place in range(len(SEVERITIES))]
+        people = count(int(result.chosen.sum()), "person", "people")
+        verb = "drifts" if result.drifting_people == 1 else "drift"
+        parts = [
+            f"{number:,} from a {severity} rule"
+            for severity, number in zip(SEVERITIES, by_severity, strict=True)
+            if number
+        ]
+        worst = next(place for place, number in enumerate(by_severity) if number)
+        yield _Clause(worst, f"{result.drifting_people:,} of {people} {verb}: at worst {joined(parts)}")
+    for each in result.other_counts:
+        if not each.drifting:
+            continue
+        worst = next(place for place, number in enumerate(each.worst) if number)
+        at_worst = ", at worst" if len([number for number in each.worst if number]) > 1 else ""
+        verb = "drifts" if each.drifting == 1 else "drift"
+        subject = "the organisation" if each.type == "organisation" else _things(each, each.drifting)
+        yield _Clause(worst, f"{subject} {verb}{at_worst} from a {SEVERITIES[worst]} rule")
+
+
+def _things(each: OtherCount, number: int) -> str:
+    return count(number, *_THINGS[each.type])
+
+
+def _unclear(result: CheckResult) -> Iterator[str]:
+    """The verdicts that are unknown or unavailable, by type of subject."""
+    number, words = _unclear_words(result.counts)
+    if number:
+        people = count(result.unclear_people, "person", "people")
+        yield f"{count(number, 'verdict')} of {people} {'is' if number == 1 else 'are'} {words}"
+    for each in result.other_counts:
+        number, words = _unclear_words(each.counts)
+        if number:
+            subject = "the organisation" if each.type == "organisation" else _THINGS[each.type][1]
+            yield f"{count(number, 'verdict')} of {subject} {'is' if number == 1 else 'are'} {words}"
+
+
+def _unclear_words(counts: Sequence[int]) -> tuple[int, str]:
+    """How many verdicts are unknown or unavailable, and which of the two."""
+    words = [word for code, word in ((UNKNOWN, "unknown"), (UNAVAILABLE, "unavailable")) if counts[code]]
+    return counts[UNKNOWN] + counts[UNAVAILABLE], " or ".join(words)
