@@ -475,7 +475,10 @@ class Doors(Reference):
         assert organiser is not None
         found: dict[str, tuple[list[str], str, bool, bool]] = {}
         seen = {organiser["login"].lower()}
-        for address in sorted((meeting.get("invitees") or "").split(";")):
+        logins = {each["login"].lower() for each in self.org.people}
+        by_id = {each["id"].lower(): each["login"] for each in self.org.people}
+        given = [each for each in (meeting.get("invitees") or "").split(";") if each]
+        for address in sorted({each if each.lower() in logins else by_id.get(each.lower(), each) for each in given}):
             if not address or address.lower() in seen:
                 continue
             seen.add(address.lower())

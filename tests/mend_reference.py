@@ -5,11 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator
 from dataclasses import dataclass
 from fractions import Fraction
-from itertools import combinations, product
+from itertools import combinations, pairwise, product
 from typing import Any
 
 from tests.organisations import CONTROLS
-from tests.reference import GOODNESS, Leaf, Org, Reference, Row, judged, leaves_of
+from tests.reference import GOODNESS, Leaf, Org, Reference, Row, judged, leaves_of, left_out
 
 WITHOUT_ORDER = ("exempt", "excepted")
 Place = tuple[str, str, str]  # service, control, scope
@@ -25,12 +25,13 @@ class Weight:
     edits: int
     without: int
     touched: int
+    stricter: int
     reach: int
     wrong: str | None
 
     @property
     def order(self) -> tuple[int, ...]:
-        return self.left, self.edits, self.without, self.touched, self.reach
+        return self.left, self.edits, self.without, self.touched, self.stricter, self.reach
 
 
 def rooted(final: str, decided: Leaf | None) -> bool:
@@ -140,7 +141,8 @@ class Mending:
                     found |= {value} if value is not None else set()
         return sorted(found)
 
-    def weigh(self, plan: Plan) -> Weight:
+    def applied_to(self, plan: Plan) -> Org:
+        """The organisation with a plan carried out."""
         changes: list[Row] = []
         for (service, control, scope), (value, pinned) in plan.items():
             place = {"service": service, "control": control, "scope": scope}
@@ -151,7 +153,19 @@ class Mending:
                 if "pinned" in self.org.setting_columns:
                     said["pinned"] = pinned
                 changes.append({"set": said})
-        after_org = self.applied(self.org, changes)[0] if changes else self.org
+        made: Org = self.applied(self.org, changes)[0] if changes else self.org
+        return made
+
+    def harmless(self, plan: Plan, order: list[Place]) -> bool:
+        """Whether, edit by edit in this order, no verdict ever gets worse."""
+        said = [
+            judged(Reference(self.applied_to({each: plan[each] for each in order[:many]})))
+            for many in range(len(order) + 1)
+        ]
+        return not any(_rank(then[key][1]) > _rank(was[key][1]) for was, then in pairwise(said) for key in was)
+
+    def weigh(self, plan: Plan) -> Weight:
+        after_org = self.applied_to(plan)
         after, values = judged(Reference(after_org)), self._values(after_org)
         wrong, left = None, 0
         for key, (final, would_be, _, decided, _) in self.before.items():
@@ -171,6 +185,7 @@ class Mending:
                     where = key[2], str(key[1]), control
                     if values.get(where) != self.values.get(where):
                         wrong = wrong or f"{key}: behind an exception"
+        wrong = wrong or self._left_out_changed(values)
         strict = Reference(self.org).strictness
         touched = without = 0
         for where, value in self.values.items():
@@ -184,7 +199,31 @@ class Mending:
             )
             if weaker and where not in self.need:
                 wrong = wrong or f"{where} becomes weaker"
-        return Weight(left, len(plan), without, touched, sum(self._reach(place[2]) for place in plan), wrong)
+        stricter = sum(self._steps(place, value) for place, (value, _) in plan.items())
+        return Weight(left, len(plan), without, touched, stricter, sum(self._reach(place[2]) for place in plan), wrong)
+
+    def _steps(self, place: Place, value: str | None) -> int:
+        """How many weaker degrees of a control may be set than a value is."""
+        service, control, _ = place
+        if value is None or CONTROLS[control]["kind"] == "set":
+            return 0
+        reference = Reference(self.org)
+        one = next(each for each in self.org.services or () if each["id"] == service)
+        degrees = {reference.strictness(control, each) for each in self._allowed(reference, one, control)}
+        return sum(degree < reference.strictness(control, value) for degree in degrees)
+
+    def _left_out_changed(self, values: dict[tuple[str, str, str], str | None]) -> str | None:
+        """Whose value would be another although a rule about it leaves them out."""
+        reference = Reference(self.org)
+        for each in self.org.rules:
+            for one in self.org.services or ():
+                for person in reference.active:
+                    if left_out(reference, each, one, person):
+                        for control in self.controls(each["id"]):
+                            key = person["id"], one["id"], control
+                            if values.get(key) != self.values.get(key):
+                                return f"{key}: {each['id']} leaves them out"
+        return None
 
     def _reach(self, scope: str) -> int:
         reference = Reference(self.org)

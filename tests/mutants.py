@@ -20,7 +20,7 @@ _WHERE = "tests/sources/test_addresses.py"
 _REFERENCE = "tests/core/test_access_against_reference.py"
 _DOORS, _TRIAL = "tests/core/test_door_properties.py", "tests/core/test_trial.py"
 _SIGN_IN, _FILES, _TABLES = "core/sign_in", "files", "tests/files/test_tables.py"
-_EDGES = "tests/cli/test_edges.py"
+_EDGES, _ADVICE = "tests/cli/test_edges.py", "tests/cli/test_advice.py"
 _SAFE, _FULL, _HOSTILE = "tests/cli/test_safe.py", "tests/faults/test_full_disk.py", "tests/sources/test_hostile.py"
 
 MUTANTS = (
@@ -197,4 +197,18 @@ MUTANTS = (
            '{_words([name for name, _ in self.people])}', '{_words([name for _, name in self.people])}', _EDGES),
     Mutant("a unit that only the table lists does not exist", "core/organisation/build/units.py",
            "unit_paths=register.unit_paths | listed", "unit_paths=register.unit_paths", _EDGES),
+    Mutant("whom a rule leaves out may get another value by a plan", "core/mend/judging.py",
+           "(self.now[rule.id].verdict == EXCEPTED) | self.left_out(rule)", "(self.now[rule.id].verdict == EXCEPTED)", _ADVICE),
+    Mutant("whom a rule leaves out is harmed by no cause", "core/verdicts/remedy.py",
+           "harmed = harmed & effective.differs(after)", "harmed = None", _ADVICE),
+    Mutant("a value that is stricter than is asked is as good", "core/mend/offers.py",
+           "self.strictness_of(weighed.plan), reach)", "0, reach)", "tests/core/test_mend_against_everything.py"),
+    Mutant("a step that hurts is no reason for another order", "core/mend/order.py",
+           "if self._is_harmless(made, made | {spot}):", "if True:", "tests/core/test_mend_against_everything.py"),
+    Mutant("what a reviewer ended is kept where the account ends", "core/guests/deciding.py",
+           "elif one.fate == END or (", "elif (one.fate == END and guest not in ended) or (", "tests/core/test_guests_against_reference.py"),
+    Mutant("who declined is invited", "sources/calendar_.py", ' and _parameter(attendee, "PARTSTAT") != "DECLINED"', "",
+           "tests/sources/test_files.py"),
+    Mutant("a rule that is dropped is told as changed", "core/changes/baselines.py", "RuleMoved(name, DROPPED, old", "RuleMoved(name, CHANGED, old",
+           "tests/core/test_baselines_rehearsed.py"),
 )  # fmt: skip

@@ -6,6 +6,7 @@ It shares nothing with the program but the names of the words. It is slow and me
 from __future__ import annotations
 
 from collections import Counter, defaultdict
+from collections.abc import Collection
 from dataclasses import dataclass, field, replace
 from datetime import date, datetime, timedelta
 from fractions import Fraction
@@ -721,13 +722,43 @@ def remedy(org: Org, root: tuple[Any, ...]) -> dict[str, Any]:
         if leaf.get("control") == control
     ]
     mended = weakest(reference, root, wanted) if wanted else None
-    freed, harms = (0, 0) if mended is None else _compared(before, judged(Reference(_edited(org, root, mended))))
+    freed, harms = 0, 0
+    if mended is not None:
+        after = Reference(_edited(org, root, mended))
+        freed, harms = _compared(before, judged(after), _left_out_with_another(reference, after, service, control))
     removed = None if scope == "factory" else _compared(before, judged(Reference(_edited(org, root, None))))[0]
     return {"mended_value": mended, "freed": freed, "if_removed": removed, "harms": harms}
 
 
-def _compared(before: dict[Key, Any], after: dict[Key, Any]) -> tuple[int, int]:
-    freed, harmed = set(), set()
+def left_out(reference: Reference, rule: Row, service: Row, person: Row) -> bool:
+    """Whether it is a rule's `except` alone that exempts somebody from it on a service."""
+    return (
+        service in reference.pairs(rule)
+        and reference.chosen(rule.get("except"), person, False) is True
+        and reference.chosen(service["accounts"], person, True) is not False
+        and reference.chosen(rule.get("audience"), person, True) is not False
+    )
+
+
+def _left_out_with_another(before: Reference, after: Reference, service_id: str, control: str) -> set[str]:
+    """Whom a rule about a control leaves out, and who would have another value of it."""
+    service = next(each for each in before.org.services or () if each["id"] == service_id)
+    found = set()
+    for rule in before.org.rules:
+        if control not in [leaf.get("control") for leaf in leaves_of(rule["expect"])]:
+            continue
+        for person in before.active:
+            licence = before.licence(person, service, control)
+            if licence or not left_out(before, rule, service, person):
+                continue
+            values = [each.effective(person, each_service, control)[0].value for each, each_service in
+                      ((each, next(one for one in each.org.services or () if one["id"] == service_id)) for each in (before, after))]  # fmt: skip
+            found |= {person["id"]} if values[0] != values[1] else set()
+    return found
+
+
+def _compared(before: dict[Key, Any], after: dict[Key, Any], harmed: Collection[str] = ()) -> tuple[int, int]:
+    freed, harmed = set(), set(harmed)
     order = {**{name: number for number, name in enumerate(GOODNESS)}, "exempt": 0}
     for person in {key[2] for key in before}:
         keys = [key for key in before if key[2] == person]

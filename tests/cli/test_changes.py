@@ -177,7 +177,9 @@ def test_what_hurts_is_stopped(demo: Path) -> None:
     done = call("rehearse", "--changes", "changes/own-organisation-only.yaml")
     assert done.status == 1
     first = " ".join(done.out.split())
-    assert first.startswith("52 findings would end, 0 would begin; 5 invited addresses turned away.")
+    assert first.startswith(
+        "52 findings would end, 0 would begin; 5 invitations of 3 addresses turned away and 93 past sign-ins stopped."
+    )
     assert "Of 18,402 sign-ins that got in, 93 would not any more" in first
     made = told("--changes", "changes/own-organisation-only.yaml")
     turned = {each["id"]: each["turned_away"] for each in made["meetings"] if each["turned_away"]}

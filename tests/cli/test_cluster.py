@@ -481,7 +481,7 @@ def test_the_working_folder_may_name_the_scheduler(demo: Path, clusters: dict[in
 def test_changes_are_rehearsed_here(demo: Path) -> None:
     done = call("rehearse", "--changes", "changes/waiting-rooms.yaml", "--scheduler", "local:2")
     assert (done.status, done.out) == (2, "")
-    assert "--changes is rehearsed on this machine; leave --scheduler out" in done.err
+    assert "--changes and --baseline are rehearsed on this machine; leave --scheduler out" in done.err
 
 
 def test_whoever_names_no_scheduler_never_meets_the_engine(demo: Path) -> None:

@@ -384,7 +384,7 @@ def test_a_rehearsal_never_prints_an_unknown_as_zero() -> None:
     made(WAITING, settings=None)
     Path("c.yaml").write_text("usher-gate: changes/1\ntitle: t\nchanges:\n  - members: {group: g1, add: [P2]}\n")
     done = call("rehearse", "--changes", "c.yaml")
-    assert re.search(r"now 0 open, \d+ cannot be judged; afterwards 0 open, \d+ cannot be judged\.", done.out), done.out
+    assert re.search(r"to a stranger: 0 open, \d+ cannot be judged, before and after\.", done.out), done.out
     assert "5 verdicts cannot be judged now, 5 could not be judged afterwards." in done.out
 
 

@@ -303,7 +303,7 @@ def test_no_output_holds_a_control_character(tmp_path: Path) -> None:
         assert not RAW.search(text + decoded), path
     answered = (folder / "asked").glob("*.csv")
     for path in answered:
-        path.write_text(re.sub(r",,,$", ",keep,,", path.read_text("utf-8-sig"), flags=re.MULTILINE))
+        path.write_text(re.sub(r",,,,$", ",keep,,,", path.read_text("utf-8-sig"), flags=re.MULTILINE))
     assert call("guests", "--read", "asked", cwd=folder).status == 0
     rows_of = [
         cell for row in csv.reader(io.StringIO((folder / "check.csv").read_text()), delimiter=";") for cell in row

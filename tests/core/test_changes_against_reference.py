@@ -14,7 +14,7 @@ import yaml
 from tests.compared import compare_many
 from tests.organisations import CONTROLS, UNITS, value_of, write_org
 from tests.program import call
-from tests.reference import GOODNESS, Org, Reference, Row, check, controls_of, judged
+from tests.reference import GOODNESS, Org, Reference, Row, check, controls_of, judged, leaves_of, left_out
 
 WITHOUT_ORDER = ("exempt", "excepted", "not-judged")
 
@@ -252,11 +252,56 @@ def compare(org: Org, rnd: Random) -> int:
     assert {(each["from"], each["to"]): each["count"] for each in told["verdicts"]["moves"]} == moves
     drifting = [len({key[2] for key, (verdict, _) in words.items() if verdict == "drifts"}) for words in (before, now)]
     assert [told["verdicts"]["drifting_people"][key] for key in ("before", "after")] == drifting
-    assert done.status == int(bool(begun))
+    _values_told(told, org, after)
+    assert done.status == int(bool(begun or told["protected"]))
     reached = {each["change"]: each["people"] for each in told["reach"]}
     for number, mine in of_change.items():
         assert reached[number] == len(_reached(org, after, mine)), changes[number - 1]
     return sum(moves.values()) + 1
+
+
+def _values_told(told: Row, org: Org, after: Org) -> None:
+    """Whose values are other: of whom a rule leaves out, of who had nothing to mend there, and those that are weaker."""
+    references = Reference(org), Reference(after)
+    people = [{person["id"]: person for person in reference.active} for reference in references]
+    drifting = {key for key, (verdict, _) in _words(org).items() if verdict == "drifts"}
+    found: dict[str, set[tuple[Any, ...]]] = {"affected": set(), "weaker": set(), "protected": set()}
+    for name in people[0].keys() & people[1].keys():
+        for service in org.services or ():
+            for control in CONTROLS:
+                sides = [
+                    _held(reference, service["id"], control, mine[name])
+                    for reference, mine in zip(references, people, strict=True)
+                ]
+                if sides[0] == sides[1] or not references[0].supported(service, control):
+                    continue
+                rules = [
+                    rule for rule in org.rules if control in [leaf.get("control") for leaf in leaves_of(rule["expect"])]
+                ]
+                row = service["id"], control, name, *sides
+                if not any((rule["id"], service["id"], name) in drifting for rule in rules):
+                    found["affected"].add(row)
+                strict = references[0].strictness
+                if sides[0] is not None and (sides[1] is None or strict(control, sides[1]) < strict(control, sides[0])):
+                    found["weaker"].add(row)
+                for rule in rules:
+                    if left_out(references[0], rule, service, people[0][name]):
+                        found["protected"].add((rule["id"], *row))
+    for what, rows in found.items():
+        keys = (*(("rule",) if what == "protected" else ()), "service", "control", "person", "before", "after")
+        assert {tuple(each[key] for key in keys) for each in told[what]} == rows, what
+
+
+def _held(reference: Reference, service_id: str, control: str, person: Row) -> str | None:
+    """The value that somebody has; None for none, or for one that is not known."""
+    service = next(each for each in reference.org.services or () if each["id"] == service_id)
+    licence: Any = reference.licence(person, service, control)
+    if reference.chosen(service["accounts"], person, True) is False:
+        return None
+    if licence and licence != "no-fact":
+        found: str | None = licence.get("without")
+        return found
+    return reference.effective(person, service, control)[0].value
 
 
 def _named(org: Org) -> set[str]:

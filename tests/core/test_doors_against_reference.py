@@ -27,7 +27,7 @@ DOMAINS = ("Northmere.example",)
 SETS = ("partner.example", "Partner.EXAMPLE;home.example", "else.example", "home.example;else.example", "")
 FOCUS = ["door.waiting-room", "door.passcode-in-link", "door.passcode-scheduled", "door.identity"]
 ADDRESSES = ("p0@northmere.EXAMPLE", "p1@home.example", "P2@Northmere.example", "p3@home.example", "x@partner.example", "X@PARTNER.example",
-             "y@else.example", "nobody", "z@northmere.example", "w@home.example")  # fmt: skip
+             "y@else.example", "nobody", "z@northmere.example", "w@home.example", "P01", "p02")  # fmt: skip
 
 
 def _value(control: str, rnd: Random) -> str:

@@ -155,7 +155,7 @@ def _answers(
             for row in rows:
                 decision = rnd.choice(("keep", "end", "pass-on", "", ""))
                 given[row[1], row[5]].append(decision)
-                filled.append([*row[:-3], rnd.choice((decision, decision.upper())), "", "why"])
+                filled.append([*row[:-4], rnd.choice((decision, decision.upper())), "", "why", ""])
             rnd.shuffle(filled)
             target = path if not copy else path.with_name(f"copy-{path.name}")
             with target.open("w", newline="", encoding=rnd.choice(("utf-8", "utf-8-sig", "utf-16"))) as stream:
@@ -173,7 +173,7 @@ def _answers(
     gone = {
         (guest, place.partition(":")[2])
         for (guest, place), one in fates.items()
-        if place != "account" and one in ("end", "silence-ends") and guest not in ended
+        if place != "account" and (one == "end" or (one == "silence-ends" and guest not in ended))
     }
     assert {(guest, each["group"]) for each in told["removed"] for guest in each["guests"]} == {
         pair for pair in gone if pair[1] in member_of(pair[0], members)[0]

@@ -6,6 +6,7 @@ import json
 import re
 import tempfile
 from datetime import timedelta
+from itertools import permutations
 from pathlib import Path
 from random import Random
 from typing import Any
@@ -158,6 +159,9 @@ def small_org(rnd: Random) -> Org:
             rule["audience"] = {"kind": rnd.choice(("member", "guest"))}
         if rnd.random() < 0.3:
             rule["pinned"] = rnd.choice(("true", "strict"))
+        if rnd.random() < 0.3:
+            excepts = {"kind": "member"}, {"kind": "guest"}, {"login": "p1@*"}, {"licence": "plus"}, {"group": "g0"}
+            rule["except"] = rnd.choice(excepts if groups else excepts[:-1])
         org.rules.append(rule)
     if rnd.random() < 0.25:
         org.exceptions.append(
@@ -206,12 +210,27 @@ def compare(org: Org, rnd: Random) -> int:
     weight = tried.weigh(_made(told))
     assert weight.wrong is None, weight.wrong
     assert (plan["left"], plan["edits"]) == (weight.left, weight.edits)
+    _in_order(tried, plan["order"], _made(told))
     best = tried.best(plan["edits"], BUDGET)
     if best is None:
         return 0
     assert weight.order == best.order, (weight, best)
     assert (plan["without_need"], plan["touched"]) == (best.without, best.touched)
     return weight.edits
+
+
+ORDERED = {"safe": 0, "none": 0}  # plans of several edits
+
+
+def _in_order(tried: Mending, order: str, plan: Plan) -> None:
+    """An order in which no step hurts is told exactly where there is one."""
+    if len(plan) < 2:
+        assert order == "safe"
+        return
+    ORDERED[order] += 1
+    assert tried.harmless(plan, list(plan)) == (order == "safe")
+    if order == "none" and len(plan) <= 5:
+        assert not any(tried.harmless(plan, list(each)) for each in permutations(plan))
 
 
 def test_no_plan_is_better() -> None:
@@ -227,6 +246,7 @@ def test_no_plan_is_better() -> None:
     one()
     assert sum(counts) >= 22 * TIMES
     assert sum(not count for count in counts) <= 0.75 * len(counts)
+    assert ORDERED["safe"] >= 3
 
 
 def keeps_its_promise(org: Org, rnd: Random) -> int:

@@ -123,7 +123,7 @@ def _compare(seed: int) -> int:
 
 def test_a_trial_says_what_judging_everything_again_says() -> None:
     changed = sum(_compare(seed) for seed in (*DENSE, *range(100, 100 + many(len(DENSE)) - len(DENSE))))
-    assert changed >= 60, f"only {changed} edits changed anything"
+    assert changed >= 45, f"only {changed} edits changed anything"
 
 
 def test_rules_that_ask_the_same_are_counted_each(tmp_path: Path) -> None:

@@ -45,7 +45,7 @@ def made(tmp_path_factory: pytest.TempPathFactory) -> Path:
     assert call("check", "--keep", cwd=folder).status == 1
     assert call("guests", "--ask", "review", "--on", "2026-11-20", cwd=folder).status == 0
     (sheet,) = (folder / "review").glob("*.csv")
-    sheet.write_text(re.sub(r",,,$", ",end,,", sheet.read_text("utf-8-sig"), flags=re.MULTILINE))
+    sheet.write_text(re.sub(r",,,,$", ",end,,,", sheet.read_text("utf-8-sig"), flags=re.MULTILINE))
     for name in OLD:
         (folder / name).write_text("what was there before\n")
     return folder

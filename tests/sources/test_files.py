@@ -403,6 +403,41 @@ def test_planned_meetings_with_recurrence_and_settings_of_their_own(folder: Path
         assert text in said, text
 
 
+@pytest.mark.parametrize(
+    ("zone", "hours"), [("Europe/Oslo", (1, 2)), ("America/Halifax", (-4, -3)), ("Asia/Kolkata", (5.5, 5.5))]
+)
+def test_who_is_invited_and_what_is_cancelled(folder: Path, zone: str, hours: tuple[float, float]) -> None:
+    day = datetime.now(UTC).date() + timedelta(days=2)
+    organiser = "ORGANIZER:mailto:asta@northmere.example"
+
+    def at(number: int, hour: int) -> str:
+        return f"{day + timedelta(days=number):%Y%m%d}T{hour:02}0000"
+
+    write(folder, {"people.csv": "id,login,kind\nP1,asta@northmere.example,member\n", "plans/a.ics": calendar(
+        f"UID:talk\nDTSTAMP:{at(0, 9)}Z\nDTSTART;TZID={zone}:{at(0, 9)}\n{organiser}\nATTENDEE;PARTSTAT=ACCEPTED:mailto:x@partner.example\n"
+        "ATTENDEE;PARTSTAT=DECLINED:mailto:no@partner.example\nATTENDEE;CUTYPE=ROOM:mailto:bridge@northmere.example\n"
+        "ATTENDEE;CUTYPE=RESOURCE:mailto:beamer@northmere.example\nATTENDEE;CUTYPE=GROUP:mailto:crew@northmere.example",
+        f"UID:off\nDTSTAMP:{at(0, 9)}Z\nDTSTART:{at(1, 9)}Z\nSTATUS:CANCELLED\n{organiser}",
+        f"UID:series\nDTSTAMP:{at(0, 9)}Z\nDTSTART:{at(0, 9)}Z\nRRULE:FREQ=DAILY;COUNT=3\n{organiser}",
+        f"UID:series\nDTSTAMP:{at(0, 9)}Z\nRECURRENCE-ID:{at(1, 9)}Z\nDTSTART:{at(1, 9)}Z\nSTATUS:CANCELLED\n{organiser}",
+        f"UID:series\nDTSTAMP:{at(0, 9)}Z\nRECURRENCE-ID:{at(2, 9)}Z\nDTSTART:{at(2, 15)}Z\n{organiser}",
+        f"UID:outing\nDTSTAMP:{at(0, 9)}Z\nDTSTART;VALUE=DATE:{day + timedelta(days=3):%Y%m%d}\n{organiser}")})  # fmt: skip
+    people = source(name="people", kind="files", paths=["people.csv"])
+    status, said = gather(
+        folder, people, source(name="plans", kind="calendar", path="plans", service="tidecall", days=9)
+    )
+    assert status == 0, said
+    meetings = {row["id"]: row for row in table(folder, "meetings")}
+    assert meetings["talk"]["invitees"] == "crew@northmere.example;x@partner.example"
+    assert "crew@northmere.example is invited as a group: one address, whoever is in it" in said
+    starts = {name: row["starts_at"] for name, row in meetings.items()}
+    local = datetime(day.year, day.month, day.day, 9, tzinfo=UTC)
+    assert starts.pop("talk") in {f"{local - timedelta(hours=each):%Y-%m-%dT%H:%M:%SZ}" for each in hours}
+    first, moved = f"{day}T09:00:00Z", f"{day + timedelta(days=2)}T15:00:00Z"
+    all_day = f"{day + timedelta(days=3)}T00:00:00Z"
+    assert starts == {f"series/{first}": first, f"series/{moved}": moved, "outing": all_day}
+
+
 def test_logs_are_copied_or_referred_to(folder: Path) -> None:
     write(
         folder,

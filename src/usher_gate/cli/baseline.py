@@ -8,7 +8,7 @@ import argparse
 from typing import TYPE_CHECKING
 
 from ..files.faults import UsherError
-from .common import add_output, known_name, need, output, places, read_folder, say_notes, write
+from .common import add_output, add_rows, known_name, need, output, places, read_folder, say_notes, write
 
 if TYPE_CHECKING:
     from ..core.organisation.snapshot import Snapshot
@@ -22,6 +22,7 @@ EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
   usher-gate baseline
   usher-gate baseline --rule DOOR-01
   usher-gate baseline --start high-assurance --out stricter.yaml
+  usher-gate baseline --uncovered
   usher-gate baseline --controls --format json"""
 
 
@@ -38,9 +39,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     what.add_argument(
         "--controls", action="store_true", help="list the controls of the catalogue and the organisation's own"
     )
+    what.add_argument(
+        "--uncovered", action="store_true", help="list the controls, facts and resources that no rule asks about"
+    )
     parser.add_argument(
         "--all", action="store_true", help="with --start: also the rules that the snapshot cannot answer"
     )
+    add_rows(parser)
     group = parser.add_argument_group("files")
     from pathlib import Path
 
@@ -67,6 +72,16 @@ def run(arguments: argparse.Namespace) -> int:
     arguments.exceptions = None
     baseline, notes = read_baseline(need(places(arguments).baseline, "baseline"), catalogue, snapshot)
     say_notes(notes)
+    if arguments.uncovered:
+        from ..core.verdicts.uncovered import uncovered
+        from ..outputs.baseline.answer import UncoveredAnswer
+
+        if snapshot is None:
+            raise UsherError("--uncovered tells of the services of a snapshot; name it with --snapshot")
+        write(
+            arguments, "uncovered", UncoveredAnswer(snapshot, baseline, uncovered(snapshot, baseline)), arguments.rows
+        )
+        return 0
     if arguments.rule:
         return _show_rule(arguments, baseline, snapshot)
     write(arguments, "rules", RulesAnswer(snapshot, baseline))

@@ -22,7 +22,7 @@ from .parser import above_nought
 
 if TYPE_CHECKING:
     from ..core.door.agenda import Agenda, PlannedOn
-    from ..core.organisation.columns import Bools, Texts
+    from ..core.organisation.columns import Bools
     from ..core.organisation.snapshot import Snapshot
     from ..core.verdicts.result import CheckResult
     from ..core.verdicts.rules import AgreedException, Baseline
@@ -376,7 +376,10 @@ def planned_meeting(name: str, agenda: Agenda) -> tuple[PlannedOn, int]:
 
 def find_person(who: str, snapshot: Snapshot) -> int:
     """The number of an active person by id, by login (in any case), or by name where only one has it; raises UsherError."""
-    found = snapshot.people.ids.find(who) or _alike(who, snapshot.people.logins) or _alike(who, snapshot.people.names)
+    from ..core.organisation.columns import alike
+
+    people = snapshot.people
+    found = people.ids.find(who) or alike(people.logins, who) or alike(people.names, who)
     if len(found) == 1:
         return found[0]
     import numpy as np
@@ -384,25 +387,11 @@ def find_person(who: str, snapshot: Snapshot) -> int:
     if found:
         ids = ", ".join(snapshot.people.ids.take(np.array(found[:8])))
         raise UsherError(f"{len(found)} people are called {quoted(who)}; name one by id: {ids}")
-    if snapshot.inactive.ids.find(who) or _alike(who, snapshot.inactive.logins):
+    if snapshot.inactive.ids.find(who) or alike(snapshot.inactive.logins, who):
         raise UsherError(f"{quoted(who)} is not active, so nothing is judged")
     every = np.arange(min(len(snapshot.people), 20_000))
     known = [*snapshot.people.logins.take(every), *snapshot.people.ids.take(every)]
     raise UsherError(f"there is no person {quoted(who)}; {nearest(who, known)}")
-
-
-def _alike(who: str, texts: Texts | None) -> list[int]:
-    """The rows whose text is the same but for case."""
-    if texts is None:
-        return []
-    import numpy as np
-
-    found = texts.find(who)
-    if found:
-        return found
-    every = texts.take(np.arange(len(texts), dtype=np.int32))
-    folded = who.casefold()
-    return [row for row, text in enumerate(every) if text.casefold() == folded]
 
 
 def look(arguments: argparse.Namespace, rows: int | None = None) -> Look:

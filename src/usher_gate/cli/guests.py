@@ -63,12 +63,26 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     group.add_argument(
         "--state", action="append", choices=STATES, metavar="WORD", help=f"only guests that are {', '.join(STATES)}"
     )
+    group.add_argument(
+        "--all-states", type=_states, metavar="WORD,WORD", help="only guests that are all of these at once"
+    )
     group.add_argument("--domain", action="append", metavar="DOMAIN", help="only guests from there")
     group.add_argument("--person", action="append", metavar="WHO", help="only these guests (login or id)")
     group.add_argument("--group", action="append", metavar="ID", help="only guests in these groups")
     group.add_argument("--unit", action="append", metavar="PATH", help="only guests in these units and below")
     add_places(parser, baseline=False)
     add_output(parser, "guests")
+
+
+def _states(text: str) -> list[str]:
+    """States joined by commas; raises ArgumentTypeError for a word that is none."""
+    from ..core.guests.states import STATES
+
+    words = [word.strip() for word in text.split(",")]
+    for word in words:
+        if word not in STATES:
+            raise argparse.ArgumentTypeError(f"{quoted(word)} is no state; write one of {', '.join(STATES)}")
+    return words
 
 
 def run(arguments: argparse.Namespace) -> int:
@@ -138,6 +152,8 @@ def _narrowed(arguments: argparse.Namespace, snapshot: Snapshot, policy: Policy)
     every = chosen(guests(snapshot, policy), chosen_people(arguments, snapshot))
     if arguments.state:
         every = [guest for guest in every if set(guest.states) & set(arguments.state)]
+    if arguments.all_states:
+        every = [guest for guest in every if set(guest.states) >= set(arguments.all_states)]
     if arguments.domain:
         domains = snapshot.guest_domains
         known = {word.casefold() for word in domains.words}
@@ -172,13 +188,14 @@ def _read(arguments: argparse.Namespace, read: Read, on: date) -> int:
         )
     columns = frozenset(read.tables["people"].columns)
     lacking = [name for name in ("active", "reviewed_at", "expires_at") if name not in columns]
+    lacking += ["sponsor"] if follows.sponsors and "sponsor" not in columns else []
     if lacking:
         notes.append(
             f"the table people has no column {', '.join(lacking)}: what would stand there is not among the changes"
         )
     answer = ReviewAnswer(snapshot, review, on, decided, follows, "", tuple(notes))
     if arguments.write is not None:
-        changes = [*changes_of(follows.ended, follows.kept, follows.removed, on, columns)]
+        changes = [*changes_of(follows.ended, follows.kept, follows.removed, follows.sponsors, on, columns)]
         if changes:
             write_plan(arguments.write, f"The review of guests {review.id}", changes)
             answer = replace(answer, written=str(arguments.write))

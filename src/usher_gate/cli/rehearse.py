@@ -1,7 +1,8 @@
 """Tries a change before it is made: on verdicts, doors and planned meetings (--changes), and on sign-ins that happened.
 
-Tried is a file of changes, a --draft of access rules, or without either the observed rules as if they were enforced. Reads what 'check'
-reads, and the sign-ins (the table sign_ins, or OCSF 1.x Authentication events). Changes nothing in any service."""
+Tried is a file of changes, a --draft of access rules, a --baseline in place of the one that usher-gate.toml reads, or without any of
+them the observed rules as if they were enforced. Reads what 'check' reads, and the sign-ins (the table sign_ins, or OCSF 1.x
+Authentication events). Changes nothing in any service."""
 
 from __future__ import annotations
 
@@ -13,6 +14,7 @@ from typing import TYPE_CHECKING
 from ..core.words.faults import Faults
 from ..files.faults import UsherError
 from ..files.place import place
+from ..files.written.workfolder import read_workfolder
 from .common import (
     add_output,
     add_places,
@@ -21,6 +23,7 @@ from .common import (
     job_for,
     need_folder,
     need_snapshot,
+    places,
     read_folder,
     read_inputs,
     say_notes,
@@ -38,10 +41,12 @@ if TYPE_CHECKING:
     from ..core.sign_in.gatekeeper import Gatekeeper
     from ..core.sign_in.lockout import Lockout
     from ..core.sign_in.replay import Replay
+    from ..core.verdicts.rules import AgreedException, Baseline
     from ..engine.interface import Crew
     from ..files.place import Place
     from ..files.sign_ins.interface import Unread
     from ..outputs.rehearsal.answer import Missed, RehearsalAnswer
+    from .common import Inputs
 
 EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
   usher-gate rehearse
@@ -51,6 +56,7 @@ EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
   usher-gate rehearse --sign-ins logs/2026-11-19.ocsf.jsonl --format json"""
 
 
+HURTS = 1  # a drift begins, or somebody is newly locked out, stranded, turned away, or loses what a rule leaves them
 GAPS = 3  # less than half of the log could be used
 
 
@@ -88,10 +94,11 @@ def run(arguments: argparse.Namespace) -> int:
     """Rehearses; raises UsherError for options that do not go together."""
     from ..core.sign_in.gatekeeper import Gatekeeper
 
-    if arguments.changes is not None:
+    baseline = _tried_baseline(arguments)
+    if arguments.changes is not None or (baseline is not None and arguments.draft is None):
         if arguments.scheduler is not None:
-            raise UsherError("--changes is rehearsed on this machine; leave --scheduler out")
-        return _changed(arguments)
+            raise UsherError("--changes and --baseline are rehearsed on this machine; leave --scheduler out")
+        return _changed(arguments, baseline)
     for name in ("write_snapshot", "notices"):
         if getattr(arguments, name) is not None:
             raise UsherError(f"--{name.replace('_', '-')} tells of a file of changes; name one with --changes")
@@ -104,8 +111,37 @@ def run(arguments: argparse.Namespace) -> int:
     present = Gatekeeper(snapshot)
     answer, tried = _on_sign_ins(arguments, folder, present, _draft(arguments.draft, present), None)
     write(arguments, "rehearsal", answer, arguments.rows)
-    say_notes(tuple(sorted(present.notes | tried.notes)))
-    return 0 if answer.readable else GAPS
+    notes = present.notes | tried.notes
+    hurts = arguments.draft is not None and _draft_hurts(arguments, tried, notes)
+    say_notes(tuple(sorted(notes)))
+    return HURTS if hurts else 0 if answer.readable else GAPS
+
+
+def _draft_hurts(arguments: argparse.Namespace, tried: Gatekeeper, notes: set[str]) -> bool:
+    """Whether a drift begins by the draft, or somebody is newly locked out or stranded: as --changes says of the same rules."""
+    from ..core.changes.apply import Applied
+    from ..core.changes.compare import Compared
+    from ..core.changes.model import Changes, Rules
+    from ..core.verdicts.rules import Baseline
+
+    if places(arguments).baseline is None:
+        notes.add("no baseline is named, so it is not told whether a drift begins")
+        before, baseline = tried.snapshot, Baseline("", "", ())
+        exceptions: tuple[AgreedException, ...] = ()
+    else:
+        inputs = read_inputs(arguments)
+        before, exceptions, baseline = inputs.snapshot, inputs.exceptions, inputs.baseline
+    rules = tried.rules
+    changes = Changes("", None, (Rules(rules, f"the access rules of {arguments.draft}"),), (0,))
+    applied = Applied(replace(before, access_rules=rules), {}, {}, frozenset((1,)), ())
+    return Compared(before, applied, changes, baseline, exceptions).comparison().hurts
+
+
+def _tried_baseline(arguments: argparse.Namespace) -> Path | None:
+    """The baseline that is tried: one that --baseline names in place of the one that the working folder reads."""
+    present = read_workfolder(Path()).baseline
+    tried: Path | None = arguments.baseline
+    return tried if present is not None and tried is not None and tried.resolve() != present.resolve() else None
 
 
 def _on_sign_ins(
@@ -152,8 +188,8 @@ def _crew(arguments: argparse.Namespace, replay: Replay, files: Sequence[Place])
     return lambda: Cluster(cluster, job_for(arguments, REPLAY))
 
 
-def _changed(arguments: argparse.Namespace) -> int:
-    """What a file of changes would do."""
+def _changed(arguments: argparse.Namespace, tried: Path | None) -> int:
+    """What a file of changes would do, and another baseline after them."""
     from ..core.changes.apply import apply_changes, told
     from ..core.changes.compare import Compared
     from ..core.changes.model import Changes, Rules
@@ -162,9 +198,15 @@ def _changed(arguments: argparse.Namespace) -> int:
     from ..files.written.changes import read_changes
     from ..outputs.changed.answer import ChangedAnswer
 
+    if tried is not None:
+        arguments.baseline = None  # today's, which the working folder reads
     inputs = read_inputs(arguments, keep_tables=True)
     before, faults = inputs.snapshot, Faults()
-    changes = read_changes(arguments.changes, before, inputs.read.tables, faults)
+    then, notes_then = _judged_then(tried, inputs)
+    if arguments.changes is None:
+        changes = Changes(f"the baseline {tried}", None, (), ())
+    else:
+        changes = read_changes(arguments.changes, before, inputs.read.tables, faults)
     if arguments.draft is not None:
         draft = _draft(arguments.draft, Gatekeeper(before))
         rules = Rules(draft.rules if draft is not None else (), f"the access rules of {arguments.draft}")
@@ -172,10 +214,10 @@ def _changed(arguments: argparse.Namespace) -> int:
     applied = apply_changes(before, inputs.read.tables, changes, str(arguments.changes), faults)
     stop_if_any(faults)
     assert applied is not None
-    compared = Compared(before, applied, changes, inputs.baseline, inputs.exceptions)
+    compared = Compared(before, applied, changes, inputs.baseline, inputs.exceptions, then)
     with working("judging before and after", "pairs"):
         made = compared.comparison()
-    notes = [*faults.notes, *applied.notes]
+    notes = [*faults.notes, *applied.notes, *notes_then]
     sign_ins = None
     if any(isinstance(change, Rules) for change in changes.changes):
         sign_ins = _signed(arguments, before, applied.snapshot, notes)
@@ -193,7 +235,25 @@ def _changed(arguments: argparse.Namespace) -> int:
         arguments.rows,
     )
     say_notes(tuple(notes))
-    return int(made.hurts)
+    return HURTS if made.hurts else 0
+
+
+def _judged_then(
+    tried: Path | None, inputs: Inputs
+) -> tuple[tuple[Baseline, Sequence[AgreedException]] | None, tuple[str, ...]]:
+    """The baseline that is tried, with what the exceptions still mean under it; and notes. None where none is tried."""
+    if tried is None:
+        return None, ()
+    from ..files.written.baseline import read_baseline
+
+    baseline, notes = read_baseline(tried, inputs.snapshot.catalogue, inputs.snapshot)
+    known = {rule.id for rule in baseline.rules}
+    kept = [
+        replace(exception, rules=tuple(rule for rule in exception.rules if rule in known))
+        for exception in inputs.exceptions
+        if known.intersection(exception.rules)
+    ]
+    return (baseline, kept), notes
 
 
 def _signed(

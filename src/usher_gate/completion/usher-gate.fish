@@ -51,7 +51,7 @@ function _shtab_usher_gate_using
 end
 
 set -g _shtab_usher_gate_commands demo gather check why sign-in holes door rehearse mend guests history report stand-in baseline exceptions completion
-set -g _shtab_usher_gate_opts_with_value --address --approved-by --arrive-after --as --ask --authenticator --baseline --by --changes --client --client-id --client-secret --control --device --domain --draft --edits --every --exceptions --fail-at --fail-on --figure --format --from --group --holding --home-domain --kind --licence --link --log --log-format --max-age --meeting --mfa --misbehave --moment --network --notices --on --out --page --partner --person --plan --platform --port --proof --rate --read --reason --resource --risk --role --rows --rule --scheduler --seconds --service --severity --shown --sign-ins --since --snapshot --standing --start --state --title --try --unit --until --value --verdict --way --who --write --write-snapshot
+set -g _shtab_usher_gate_opts_with_value --address --all-states --approved-by --arrive-after --as --ask --authenticator --baseline --by --changes --client --client-id --client-secret --control --device --domain --draft --edits --every --exceptions --fail-at --fail-on --figure --format --from --group --holding --home-domain --kind --licence --link --log --log-format --max-age --meeting --mfa --misbehave --moment --network --notices --on --out --page --partner --person --plan --platform --port --proof --rate --read --reason --resource --risk --role --rows --rule --scheduler --seconds --service --severity --shown --sign-ins --since --snapshot --standing --start --state --title --try --unit --until --value --verdict --way --who --write --write-snapshot
 
 complete -c usher-gate -e
 complete -c usher-gate -f
@@ -213,6 +213,7 @@ complete -c usher-gate -n '_shtab_usher_gate_using guests' -l on -x -d 'the day 
 complete -c usher-gate -n '_shtab_usher_gate_using guests' -l write -xka "(__fish_complete_path (commandline -ct))" -d 'with --read: write what follows as a file of changes'
 complete -c usher-gate -n '_shtab_usher_gate_using guests' -l rows -x -d 'rows of each kind in a table; 0: all (up to 10)'
 complete -c usher-gate -n '_shtab_usher_gate_using guests' -l state -xka "ended refused unsponsored never silent due endless ends-soon unknown fine" -d 'only guests that are ended, refused, unsponsored, never, silent, due, endless, ends-soon, unknown, fine'
+complete -c usher-gate -n '_shtab_usher_gate_using guests' -l all-states -x -d 'only guests that are all of these at once'
 complete -c usher-gate -n '_shtab_usher_gate_using guests' -l domain -x -d 'only guests from there'
 complete -c usher-gate -n '_shtab_usher_gate_using guests' -l person -x -d 'only these guests (login or id)'
 complete -c usher-gate -n '_shtab_usher_gate_using guests' -l group -x -d 'only guests in these groups'
@@ -274,7 +275,9 @@ complete -c usher-gate -n '_shtab_usher_gate_using baseline' -s h -l help -d 'sh
 complete -c usher-gate -n '_shtab_usher_gate_using baseline' -l start -xka "everything sign-in meetings every-organisation high-assurance" -d 'write a starter baseline, with the rules that the snapshot can answer: everything, sign-in, meetings, every-organisation, high-assurance'
 complete -c usher-gate -n '_shtab_usher_gate_using baseline' -l rule -x -d 'show one rule, what it judges and how many people it reaches'
 complete -c usher-gate -n '_shtab_usher_gate_using baseline' -l controls -d 'list the controls of the catalogue and the organisation'"'"'s own'
+complete -c usher-gate -n '_shtab_usher_gate_using baseline' -l uncovered -d 'list the controls, facts and resources that no rule asks about'
 complete -c usher-gate -n '_shtab_usher_gate_using baseline' -l all -d 'with --start: also the rules that the snapshot cannot answer'
+complete -c usher-gate -n '_shtab_usher_gate_using baseline' -l rows -x -d 'rows of each kind in a table; 0: all (up to 10)'
 complete -c usher-gate -n '_shtab_usher_gate_using baseline' -l snapshot -xka "(__fish_complete_directories)" -d 'the snapshot folder'
 complete -c usher-gate -n '_shtab_usher_gate_using baseline' -l baseline -xka "(__fish_complete_path (commandline -ct))" -d 'the baseline'
 complete -c usher-gate -n '_shtab_usher_gate_using baseline' -l format -xka "table json" -d 'table, json (default: by the ending of --out, else table)'

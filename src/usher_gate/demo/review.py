@@ -7,7 +7,7 @@ import io
 from datetime import date
 from pathlib import Path
 
-from ..core.guests.asking import ACCOUNT, Asking
+from ..core.guests.asking import ACCOUNT, ASKED, Asking
 from ..core.guests.states import FINE, guests
 from ..files.snapshot.folder import read_snapshot
 from ..files.write import whole_file
@@ -40,7 +40,7 @@ def write_review(folder: Path) -> None:
     for name, _, _ in sent.sheets:
         path = folder / "review" / name
         head, *rows = csv.reader(io.StringIO(path.read_text("utf-8-sig"), newline=""))
-        answered = [[*row[:-3], *ANSWERS.get((row[1], row[5]), ("", "", ""))] for row in rows]
+        answered = [[*row[: len(ASKED)], *ANSWERS.get((row[1], row[5]), ("", "", "")), ""] for row in rows]
         out = io.StringIO()
         csv.writer(out, delimiter=";", lineterminator="\r\n").writerows((head, *answered))
         with whole_file(path) as stream:

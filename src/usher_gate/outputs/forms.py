@@ -99,6 +99,7 @@ FORMS: Mapping[str, Mapping[str, str]] = {
     },
     "rules": {"table": "baseline.table:write_rules", "json": "baseline.json_:write_rules_json"},
     "rule": {"table": "baseline.table:write_rule", "json": "baseline.json_:write_rule_json"},
+    "uncovered": {"table": "baseline.table:write_uncovered", "json": "baseline.json_:write_uncovered_json"},
     "controls": {"table": "baseline.table:write_controls", "json": "baseline.json_:write_controls_json"},
     "attempt": {"table": "gather.table:write_attempt"},
 }

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from ..core.changes.access import WHAT as WHAT_MOVES
+from ..core.changes.baselines import STRICTER, WEAKER, WHAT_HAPPENED
 from ..core.changes.compare import WORDS
 from ..core.door.visitors import HOLDINGS, MOMENTS, STANDINGS, WAYS
 from ..core.door.visitors import OUTCOMES as MET
@@ -10,6 +11,7 @@ from ..core.guests.deciding import FATES
 from ..core.guests.policy import DAYS, END, KEEP
 from ..core.guests.states import RECOMMENDATIONS, STATES
 from ..core.history.spells import KEPT, MOVES, WHAT
+from ..core.mend.order import ORDERS
 from ..core.sign_in.decide import OUTCOMES
 from ..core.sign_in.rehearsal import RESULTS
 from ..core.verdicts.codes import SHOWN_ORDER
@@ -33,6 +35,11 @@ _HEAD: Schema = {"organisation": TEXT, "taken_at": TIME}
 _MAYBE_HEAD: Schema = {"organisation": nullable(TEXT), "taken_at": nullable(TIME)}
 _TRUTH: Schema = {"type": "boolean"}
 _WORD: Schema = {"type": "string"}
+_VALUE_MOVED: dict[str, Schema] = {
+    **dict.fromkeys(("service", "control", "person", "login"), TEXT),
+    **dict.fromkeys(("before", "after"), nullable(_WORD)),
+}
+_VALUES_MOVED: dict[str, Schema] = dict.fromkeys(("affected", "weaker"), list_of(object_of(_VALUE_MOVED)))
 _OUTCOME: Schema = {"enum": list(OUTCOMES)}
 
 
@@ -500,6 +507,7 @@ def _review() -> Schema:
             "decision": {"enum": list(FATES)},
             "until": nullable(DAY),
             "note": _WORD,
+            "sponsor": nullable(TEXT),
             "where": TEXT,
             "others": TEXTS,
         }
@@ -518,6 +526,7 @@ def _review() -> Schema:
             "decisions": object_of(dict.fromkeys(FATES, COUNT)),
             "ended": TEXTS,
             "kept": list_of(object_of({"until": DAY, "guests": TEXTS})),
+            "sponsors": list_of(object_of({"sponsor": TEXT, "guests": TEXTS})),
             "removed": list_of(object_of({"group": TEXT, "guests": TEXTS})),
             "nested": list_of(object_of({"guest": TEXT, "group": TEXT, "through": TEXT})),
             "gone": TEXTS,
@@ -535,6 +544,7 @@ def _mending() -> Schema:
         "proof": TEXT,
         **dict.fromkeys(("gap", "drifting", "mendable"), COUNT),
         "steps_hurt_nobody": _TRUTH,
+        "order": {"enum": list(ORDERS)},
     }
     place: Schema = {"service": TEXT, "control": TEXT, "scope": TEXT}
     counted: Schema = {
@@ -588,6 +598,7 @@ def _mending() -> Schema:
             "plan": object_of(plan),
             "edits": list_of(edit),
             "components": list_of(component),
+            **_VALUES_MOVED,
             "left": list_of(left),
             "tasks": list_of(task),
             "sign_in_side": list_of(closing),
@@ -617,9 +628,23 @@ def _changed() -> Schema:
         }
     )
     meeting = object_of(
-        {"id": TEXT, "label": _WORD, **dict.fromkeys(("turned_away", "waiting", "walking_in", "need_account"), TEXTS)}
+        {
+            "id": TEXT,
+            "label": _WORD,
+            "open": object_of(dict.fromkeys(("before", "after"), nullable(_TRUTH))),
+            **dict.fromkeys(("turned_away", "waiting", "walking_in", "need_account"), TEXTS),
+        }
     )
     locked = list_of(object_of({"resource": TEXT, "of": {"enum": ["privileged", "break-glass"]}, "person": TEXT}))
+    moved_rule = object_of(
+        {
+            "id": TEXT,
+            "what": {"enum": list(WHAT_HAPPENED)},
+            "severity": {"enum": list(SEVERITIES)},
+            "direction": nullable({"enum": [STRICTER, WEAKER]}),
+            "fields": list_of(object_of({"field": TEXT, "before": _WORD, "after": _WORD})),
+        }
+    )
     return form(
         "rehearsal/2",
         {
@@ -628,6 +653,16 @@ def _changed() -> Schema:
             "from": nullable(TIME),
             "verdicts": verdicts,
             "doors": nullable(object_of({"open": both, "unknown": both})),
+            "baseline": nullable(
+                object_of(
+                    {
+                        **dict.fromkeys(("before", "after"), object_of({"name": _WORD, "version": _WORD})),
+                        "rules": list_of(moved_rule),
+                        "idle_exceptions": TEXTS,
+                    }
+                )
+            ),
+            "newly_drifting": list_of(object_of({"id": TEXT, "login": TEXT})),
             "meetings": list_of(meeting),
             "sign_ins": nullable({"type": "object"}),
             "lockouts": object_of({"begun": locked, "ended": locked}),
@@ -636,7 +671,29 @@ def _changed() -> Schema:
             "access": list_of(
                 object_of({"resource": TEXT, "what": {"enum": list(WHAT_MOVES)}, "people": SOME, "always": TEXTS})
             ),
+            **_VALUES_MOVED,
+            "protected": list_of(object_of({"rule": TEXT, **_VALUE_MOVED})),
             "notes": TEXTS,
+        },
+    )
+
+
+def _uncovered() -> Schema:
+    values = list_of(object_of({"value": nullable(_WORD), "people": COUNT}))
+    control = {
+        **dict.fromkeys(("service", "control", "area"), TEXT),
+        "title": _WORD,
+        "settings": COUNT,
+        "values": values,
+    }
+    return form(
+        "uncovered/1",
+        {
+            **_HEAD,
+            **dict.fromkeys(("controls_uncovered", "controls_of_services"), COUNT),
+            "controls": list_of(object_of(control)),
+            "facts": list_of(object_of({"fact": TEXT, "values": values})),
+            "resources": TEXTS,
         },
     )
 
@@ -708,5 +765,6 @@ def result_schemas() -> dict[str, Schema]:
         "exceptions-today": _exceptions(),
         "rules": form("rules/1", {**_MAYBE_HEAD, "rules": list_of(object_of(_rule()))}),
         "rule": form("rule/1", {**_MAYBE_HEAD, **_rule(), "reaches": list_of(reach)}),
+        "uncovered": _uncovered(),
         "controls": form("controls/1", {**_MAYBE_HEAD, "controls": list_of(control)}),
     }

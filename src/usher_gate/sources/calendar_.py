@@ -59,6 +59,8 @@ class Calendar:
             masters.setdefault(str(component.get("UID", "")), component)
         for event in recurring.of(calendar, skip_bad_series=True).between(now, now + timedelta(days=self._days)):
             uid = str(event.get("UID", ""))
+            if str(event.get("STATUS", "")).upper() == "CANCELLED":
+                continue
             counted[uid] = counted.get(uid, 0) + 1
             if not uid or counted[uid] > self._most:
                 continue
@@ -90,9 +92,12 @@ class Calendar:
 
     def _add(self, event: Any, name: str, start: str, repeats: bool, found: Gathered) -> None:
         attendees = event.get("ATTENDEE", [])
-        invitees = sorted(
-            {_address(attendee) for attendee in (attendees if isinstance(attendees, list) else [attendees])} - {""}
-        )
+        attendees = attendees if isinstance(attendees, list) else [attendees]
+        invitees = sorted({_address(attendee) for attendee in attendees if _is_invited(attendee)} - {""})
+        for attendee in attendees:
+            if _parameter(attendee, "CUTYPE") == "GROUP":
+                note = f"{_address(attendee)} is invited as a group: one address, whoever is in it"
+                found.notes += [note] if note not in found.notes else []
         kind = str(event.get(KIND, "scheduled")).lower()
         row = {
             "id": name,
@@ -123,6 +128,19 @@ class Calendar:
                 "value": value.strip(),
             }
             found.add("settings", row)
+
+
+_NO_INVITEES = ("ROOM", "RESOURCE")
+
+
+def _is_invited(attendee: Any) -> bool:
+    """Whether an attendee is an invitee: neither a room or another thing, nor somebody who has declined. Source: answers, D 34."""
+    return _parameter(attendee, "CUTYPE") not in _NO_INVITEES and _parameter(attendee, "PARTSTAT") != "DECLINED"
+
+
+def _parameter(attendee: Any, name: str) -> str:
+    """A parameter of an attendee, in capitals; "" where there is none."""
+    return str(getattr(attendee, "params", {}).get(name, "")).upper()
 
 
 def _address(value: Any) -> str:

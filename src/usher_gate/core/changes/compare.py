@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 
@@ -28,10 +29,12 @@ from ..verdicts.scope import services_of
 from ..words.record import record
 from .access import AccessMoved, access_moves
 from .apply import Applied, scope_by_id
+from .baselines import RuleMoved, rules_moved
 from .model import Changes, Members, PartnerFlags, People, Register, Rules, SecondFactor, Set, Unset
 
 NOT_JUDGED = len(VERDICTS)  # of a subject that is not there
 WORDS = (*VERDICTS, "not-judged")
+_BY_ACCESS_RULES = ("denying-rules", "requiring-rules")
 _DOOR_CONTROLS = frozenset((*ASKED, LISTED, MAY_START, START))
 # In the order of worse these rank with `meets`: an excepted verdict is compared by what it would be.
 _AS_MET = (EXEMPT, EXCEPTED, NOT_JUDGED)
@@ -49,14 +52,39 @@ class Moved:
 
 
 @record
+class ValueMoved:
+    """A value of somebody that is other than it was: of which control on which service, whose (id, login), from what to what (None: none).
+
+    `rule` names the rule whose `except` leaves them out, where that is why it is told.
+    """
+
+    service: str
+    control: str
+    person: str
+    login: str
+    before: str | None
+    after: str | None
+    rule: str = ""
+
+
+@record
 class NewlyMet:
-    """What is new for the invitees of one planned meeting."""
+    """What is new at one planned meeting: for its invitees, and whether it is open to a stranger (`was_open` before, None where that is not
+    known; afterwards as the meeting says)."""
 
     meeting: Planned
     turned_away: tuple[str, ...]
     waiting: tuple[str, ...]
     walking_in: tuple[str, ...]
     need_account: tuple[str, ...]
+    was_open: bool | None
+
+    @property
+    def series(self) -> tuple[object, ...]:
+        """What the occurrences of one series have in common, at which the same is new; a meeting of its own is alone."""
+        name = self.meeting.id.rpartition("/")[0] if self.meeting.recurring else ""
+        lists = self.turned_away, self.waiting, self.walking_in, self.need_account
+        return self.meeting.service, name or self.meeting.id, self.was_open, self.meeting.open, *lists
 
 
 @record
@@ -75,6 +103,16 @@ class LockedOut:
     resource: str
     of: str
     person: str
+
+
+@record
+class BaselineMoved:
+    """Two baselines (name and version): the rules that are other, and the exceptions (ids) that cover somebody now and nobody then."""
+
+    before: tuple[str, str]
+    after: tuple[str, str]
+    rules: tuple[RuleMoved, ...]
+    idle: tuple[str, ...]
 
 
 @record
@@ -109,12 +147,29 @@ class Comparison:
     ]  # who newly gets in nowhere at a resource until they register something
     reach: tuple[Reach, ...]
     access: tuple[AccessMoved, ...]  # whose possible sign-ins meet something else
+    affected: tuple[ValueMoved, ...]  # of whoever had nothing to mend there
+    weaker: tuple[ValueMoved, ...]
+    protected: tuple[ValueMoved, ...]  # of whom a rule about the control leaves out by its `except`
+    newly: tuple[tuple[str, str], ...]  # who drifts and did not (id, login)
+    baseline: BaselineMoved | None  # where another baseline is rehearsed
     notes: tuple[str, ...]
 
     @property
     def hurts(self) -> bool:
-        """Whether a drift begins, or somebody new is locked out or turned away."""
-        return bool(self.begun or self.locked_begun or any(each.turned_away for each in self.meetings))
+        """Whether a drift begins, somebody is newly locked out, stranded or turned away, or a value changes of whom a rule leaves out."""
+        turned_away = any(each.turned_away for each in self.meetings)
+        return bool(self.begun or self.locked_begun or self.stranded or turned_away or self.protected)
+
+
+@record
+class _Value:
+    """A value that is other: whose (a place in the names), before and after, and the scopes that cause it."""
+
+    service: str
+    control: str
+    place: int
+    values: tuple[str | None, str | None]
+    causes: tuple[str | None, str | None]
 
 
 @dataclass
@@ -129,6 +184,9 @@ class _Tally:
     ended: list[Moved] = field(default_factory=list)
     worse: list[Moved] = field(default_factory=list)
     rules: dict[str, list[int]] = field(default_factory=dict)
+    covered: tuple[set[str], set[str]] = field(
+        default_factory=lambda: (set(), set())
+    )  # the exceptions that cover somebody
 
     def move(self, moved: Moved) -> None:
         """One verdict that is other."""
@@ -142,7 +200,7 @@ class _Tally:
 
 
 class Compared:
-    """Judges before and after."""
+    """Judges before and after: another snapshot, by another baseline where one is given."""
 
     def __init__(
         self,
@@ -151,9 +209,14 @@ class Compared:
         changes: Changes,
         baseline: Baseline,
         exceptions: Sequence[AgreedException],
+        then: tuple[Baseline, Sequence[AgreedException]] | None = None,
     ) -> None:
         self.changes, self.applied = changes, applied
-        self.checkers = Checker(before, baseline, exceptions), Checker(applied.snapshot, baseline, exceptions)
+        self._is_other_baseline = then is not None
+        self.checkers = (
+            Checker(before, baseline, exceptions),
+            Checker(applied.snapshot, *(then or (baseline, exceptions))),
+        )
         ids = [snapshot.people.ids.take(np.arange(len(snapshot.people))) for snapshot in (before, applied.snapshot)]
         self.names = sorted({*ids[0], *ids[1]})
         index = {name: number for number, name in enumerate(self.names)}
@@ -162,21 +225,27 @@ class Compared:
             np.array([index[name] for name in ids[1]], np.int64),
         )
         self.settings_only = all(isinstance(change, (Set, Unset)) for change in changes.changes)
+        self.rules_only = all(isinstance(change, (Rules, SecondFactor)) for change in changes.changes)
 
     def comparison(self) -> Comparison:
         """Everything that is other."""
         tally = _Tally()
         drifts = [np.zeros(len(self.names), bool), np.zeros(len(self.names), bool)]
-        logins = self._logins()
+        logins = self._logins
         need: dict[tuple[str | None, str], set[int]] = {}
         before, after = self.checkers
-        for rule in before.baseline.rules:
-            services = [service.id if service else None for service in services_of(rule, before.snapshot.services)]
+        for pair in self._pairs():
+            services = dict.fromkeys(
+                service.id if service else None
+                for rule, checker in zip(pair, self.checkers, strict=True)
+                if rule is not None
+                for service in services_of(rule, checker.snapshot.services)
+            )
             for name in services:
-                if rule.subject == "people":
-                    self._people(rule, name, tally, drifts, logins, need)
+                if any(rule is not None and rule.subject == "people" for rule in pair):
+                    self._people(pair, name, tally, drifts, logins, need)
                 else:
-                    self._others(rule, name, tally)
+                    self._others(pair, name, tally)
         locked = self._lockouts()
         return Comparison(
             before.snapshot,
@@ -196,9 +265,38 @@ class Compared:
             self._stranded(),
             tuple(self._reach(need)),
             () if self.settings_only else access_moves(before.snapshot, after.snapshot),
+            tuple(
+                self._value_moved(one)
+                for one in self._moved
+                if one.place not in need.get((one.service, one.control), ())
+            ),
+            tuple(self._value_moved(one) for one in self._moved if self._is_weaker(one)),
+            tuple(self._protected()),
+            tuple((self.names[place], logins[place]) for place in np.flatnonzero(drifts[1] & ~drifts[0]).tolist()),
+            self._baseline_moved(tally),
             self.applied.notes,
         )
 
+    def _pairs(self) -> Iterator[tuple[Rule | None, Rule | None]]:
+        """Each rule as it is and as it would be, by id; None where there is none, or one about other subjects."""
+        old, new = ({rule.id: rule for rule in checker.baseline.rules} for checker in self.checkers)
+        for name in sorted({*old, *new}):
+            was, then = old.get(name), new.get(name)
+            if was is not None and then is not None and was.subject != then.subject:
+                yield was, None
+                yield None, then
+            else:
+                yield was, then
+
+    def _baseline_moved(self, tally: _Tally) -> BaselineMoved | None:
+        if not self._is_other_baseline:
+            return None
+        before, after = (checker.baseline for checker in self.checkers)
+        rules = tuple(rules_moved(before, after, self.checkers[0].snapshot.catalogue))
+        idle = tuple(sorted(tally.covered[0] - tally.covered[1]))
+        return BaselineMoved((before.name, before.version), (after.name, after.version), rules, idle)
+
+    @cached_property
     def _logins(self) -> list[str]:
         found = [""] * len(self.names)
         for checker, places in zip(self.checkers, self.places, strict=True):
@@ -208,7 +306,9 @@ class Compared:
         return found
 
     def _touched(self, rule: Rule, name: str | None) -> bool:
-        """Whether a verdict of a pair may be other: settings alone touch the pairs that look at them."""
+        """Whether a verdict of a pair may be other: settings touch the pairs that look at them, access rules what sign-ins show."""
+        if self.rules_only:
+            return any(leaf.about == "proof" or leaf.name in _BY_ACCESS_RULES for leaf in rule.leaves)
         if not self.settings_only or (rule.subject == "meetings" and self._doors_touched):
             return True
         if name is None:
@@ -222,7 +322,7 @@ class Compared:
 
     def _people(
         self,
-        rule: Rule,
+        pair: tuple[Rule | None, Rule | None],
         name: str | None,
         tally: _Tally,
         drifts: list[np.ndarray],
@@ -231,24 +331,32 @@ class Compared:
     ) -> None:
         said: list[Ints] = []
         would: list[Ints] = []
-        touched = self._touched(rule, name)
-        for turn, checker in enumerate(self.checkers if touched else self.checkers[:1]):
+        rule = pair[0] or pair[1]
+        assert rule is not None
+        touched = self._is_other_baseline or self._touched(rule, name)
+        for turn, (mine, checker) in enumerate(list(zip(pair, self.checkers, strict=True))[: 2 if touched else 1]):
+            columns = [np.full(len(self.names), NOT_JUDGED, np.int32) for _ in (said, would)]
             service = None if name is None else self._service(name, checker.snapshot)
-            verdicts = checker.judge(rule, service)
-            for column, into in ((verdicts.verdict, said), (verdicts.would_be, would)):
-                whole = np.full(len(self.names), NOT_JUDGED, np.int32)
-                whole[self.places[turn]] = column
-                into.append(whole)
+            if mine is not None and self._is_judged(mine, service, checker):
+                verdicts = checker.judge(mine, service)
+                tally.covered[turn].update(
+                    exception for exception, covered in verdicts.covers.items() if np.any(covered)
+                )
+                for column, whole in zip((verdicts.verdict, verdicts.would_be), columns, strict=True):
+                    whole[self.places[turn]] = column
+            said.append(columns[0])
+            would.append(columns[1])
         if not touched:
             said.append(said[0])
             would.append(would[0])
+            tally.covered[1].update(tally.covered[0])
         for turn in (0, 1):
             counted = np.bincount(said[turn], minlength=NOT_JUDGED + 1)[: len(VERDICTS)]
             tally.counts[turn][:] += counted
             drifts[turn] |= said[turn] == DRIFTS
         drifting = np.flatnonzero(said[0] == DRIFTS).tolist()
-        if drifting:
-            for leaf in rule.leaves:
+        if drifting and pair[0] is not None:
+            for leaf in pair[0].leaves:
                 if leaf.about in ("control", "person"):
                     need.setdefault((name if leaf.about == "control" else None, leaf.name), set()).update(drifting)
                 elif leaf.about == "door":
@@ -265,11 +373,22 @@ class Compared:
             if worse[place]:
                 tally.worse.append(Moved(rule.id, name, subject, int(would[0][place]), int(would[1][place])))
 
-    def _others(self, rule: Rule, name: str | None, tally: _Tally) -> None:
+    @staticmethod
+    def _is_judged(rule: Rule, service: Service | None, checker: Checker) -> bool:
+        """Whether a rule is judged on a service at all."""
+        return any(one is service for one in services_of(rule, checker.snapshot.services))
+
+    def _others(self, pair: tuple[Rule | None, Rule | None], name: str | None, tally: _Tally) -> None:
         found: list[dict[tuple[str, str], tuple[int, int]]] = []
-        for checker in self.checkers:
+        rule = pair[0] or pair[1]
+        assert rule is not None
+        for turn, (mine, checker) in enumerate(zip(pair, self.checkers, strict=True)):
             service = None if name is None else self._service(name, checker.snapshot)
-            judged = _judge_other(rule, service, checker)
+            if mine is None or not self._is_judged(mine, service, checker):
+                found.append({})
+                continue
+            judged = _judge_other(mine, service, checker)
+            tally.covered[turn].update(exception for exception, covered in judged.covers.items() if covered)
             found.append(
                 {
                     subject: (tail.verdict, tail.verdict if tail.would_be is None else tail.would_be)
@@ -324,8 +443,8 @@ class Compared:
                 tuple(address for address in getattr(after, name) if address not in set(getattr(was, name)))
                 for name in ("turned_away", "waiting", "walking_in", "need_account")
             )
-            if turned or waiting or walking or needing:
-                yield NewlyMet(after, turned, waiting, walking, needing)
+            if turned or waiting or walking or needing or was.open != after.open:
+                yield NewlyMet(after, turned, waiting, walking, needing, was.open)
 
     # lock-outs
 
@@ -401,39 +520,76 @@ class Compared:
 
     def _by_place(self) -> dict[tuple[str, str, str], set[int]]:
         """The people whose value is other, by each place that caused it before or after."""
-        asked = {(place[0], place[1]) for place in self.applied.places}
-        if any(isinstance(change, Members) for change in self.changes.changes):
-            asked |= {(service.id, control) for service in self.checkers[0].snapshot.services or ()
-                      for control in self.checkers[0].resolver.controls_set(service)}  # fmt: skip
         found: dict[tuple[str, str, str], set[int]] = {}
-        names = dict(zip(self._logins_folded(), self.names, strict=True)) | {name: name for name in self.names}
-        for service, control in sorted(asked):
-            values: list[list[str | None]] = []
-            causes: list[list[str | None]] = []
-            for checker, places in zip(self.checkers, self.places, strict=True):
-                at_service = self._service(service, checker.snapshot)
-                effective, accounts = (
-                    checker.resolver.effective(at_service, control),
-                    checker.resolver.accounts(at_service),
-                )
-                value: list[str | None] = [None] * len(self.names)
-                cause: list[str | None] = [None] * len(self.names)
-                told = [effective.cause(number) for number in range(len(effective))]
-                scopes = [scope_by_id(each.scope, names) for each in told]
-                lacking = effective.lacking if effective.unlicensed else None
-                for person, (place, at) in enumerate(zip(places.tolist(), effective.places.tolist(), strict=True)):
-                    if accounts[person] and (lacking is None or not lacking[person]):
-                        value[place], cause[place] = told[at].value, scopes[at]
-                values.append(value)
-                causes.append(cause)
-            for place, (first, second) in enumerate(zip(*values, strict=True)):
-                if first != second:
-                    for scope in {causes[0][place], causes[1][place]} - {None}:
-                        found.setdefault((service, control, scope or ""), set()).add(place)
+        for one in self._values:
+            for scope in {*one.causes} - {None}:
+                found.setdefault((one.service, one.control, scope or ""), set()).add(one.place)
         return found
 
+    @cached_property
+    def _values(self) -> list[_Value]:
+        """Every value of somebody that is other, by service, control and person."""
+        asked = {(place[0], place[1]) for place in self.applied.places}
+        if any(isinstance(change, (Members, People)) for change in self.changes.changes):
+            resolver = self.checkers[0].resolver
+            for one in self.checkers[0].snapshot.services or ():
+                needing = one.controls & one.needs.keys()
+                asked |= {(one.id, control) for control in resolver.controls_set(one) | needing}
+        found: list[_Value] = []
+        names = dict(zip(self._logins_folded(), self.names, strict=True)) | {name: name for name in self.names}
+        for service, control in sorted(asked):
+            words: dict[str | None, int] = {None: 0}
+            codes, at = np.zeros((2, len(self.names)), np.int64), np.full((2, len(self.names)), MISSING)
+            sides: list[list[tuple[str | None, str | None]]] = []  # of each place what it says, and its scope
+            for turn, (checker, places) in enumerate(zip(self.checkers, self.places, strict=True)):
+                at_service = self._service(service, checker.snapshot)
+                effective = checker.resolver.effective(at_service, control)
+                told = [effective.cause(number) for number in range(len(effective))]
+                sides.append([(each.value, scope_by_id(each.scope, names)) for each in told])
+                has = checker.resolver.accounts(at_service)
+                if effective.unlicensed and effective.lacking is not None:
+                    has = has & ~effective.lacking
+                here = effective.places[has]
+                numbers = np.array([words.setdefault(each.value, len(words)) for each in told], np.int64)
+                codes[turn, places[has]], at[turn, places[has]] = numbers[here], here
+            for place in np.flatnonzero(codes[0] != codes[1]).tolist():
+                (was, by), (then, then_by) = (
+                    (None, None) if at[turn, place] == MISSING else sides[turn][int(at[turn, place])] for turn in (0, 1)
+                )
+                found.append(_Value(service, control, place, (was, then), (by, then_by)))
+        return found
+
+    @cached_property
+    def _moved(self) -> list[_Value]:
+        """The values that are other of whoever is there before and after, of controls that their service supports."""
+        both = set(self.places[0].tolist()) & set(self.places[1].tolist())
+        controls = {service.id: service.controls for service in self.checkers[0].snapshot.services or ()}
+        return [one for one in self._values if one.place in both and one.control in controls[one.service]]
+
+    def _value_moved(self, one: _Value, rule: str = "") -> ValueMoved:
+        return ValueMoved(one.service, one.control, self.names[one.place], self._logins[one.place], *one.values, rule)
+
+    def _is_weaker(self, one: _Value) -> bool:
+        kind = self.checkers[0].snapshot.catalogue.index[one.control].kind
+        before, after = one.values
+        return before is not None and (after is None or kind.strictness(after) < kind.strictness(before))
+
+    def _protected(self) -> Iterator[ValueMoved]:
+        """Values of whom a rule about the control leaves out by its `except`, as things are."""
+        checker = self.checkers[0]
+        left_out: dict[tuple[str, str, str], frozenset[int]] = {}
+        for one in self._moved:
+            service = self._service(one.service, checker.snapshot)
+            for rule in checker.baseline.rules:
+                key = rule.id, one.service, one.control
+                if key not in left_out:
+                    mask = checker.scopes.left_out_of([rule], service, one.control)
+                    left_out[key] = frozenset(() if mask is None else self.places[0][mask].tolist())
+                if one.place in left_out[key]:
+                    yield self._value_moved(one, rule.id)
+
     def _logins_folded(self) -> list[str]:
-        return [login.casefold() for login in self._logins()]
+        return [login.casefold() for login in self._logins]
 
 
 def _judge_other(rule: Rule, service: Service | None, checker: Checker) -> OtherVerdicts:

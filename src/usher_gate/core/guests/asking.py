@@ -33,7 +33,7 @@ ASKED = (
     "recommendation",
     "reason",
 )  # what is asked, in order
-ANSWERED = ("decision", "until", "note")  # what the reviewer fills in
+ANSWERED = ("decision", "until", "note", "sponsor")  # what the reviewer fills in
 
 
 @record

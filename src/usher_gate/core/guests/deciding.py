@@ -6,6 +6,7 @@ Source: guests, section 3; reading 40.
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import field
 from datetime import date, timedelta
 
 from ..organisation.columns import MISSING
@@ -34,12 +35,14 @@ class Row:
 
 @record
 class Answer:
-    """One answer: "" for silence, until which day (None: not said), a note, and where it stands."""
+    """One answer: "" for silence, until which day (None: not said), a note, where it stands, and who is the sponsor from now on (an id,
+    "" for whoever is)."""
 
     decision: str
     until: date | None
     note: str
     where: str
+    sponsor: str = ""
 
 
 @record
@@ -52,6 +55,7 @@ class Decided:
     note: str
     where: str
     others: tuple[str, ...]
+    sponsor: str = ""
 
 
 def decide(row: Row, answers: Sequence[Answer], on: date, due: date, on_silence: str) -> Decided:
@@ -69,29 +73,32 @@ def decide(row: Row, answers: Sequence[Answer], on: date, due: date, on_silence:
 
     ranked = sorted(answers, key=lambda answer: (FATES.index(fate(answer)), answer.until or date.max, answer.where))
     first = ranked[0]
-    told = fate(first), first.until
-    others = tuple(answer.where for answer in ranked[1:] if (fate(answer), answer.until) != told)
-    return Decided(row, fate(first), first.until, first.note, first.where, others)
+    told = fate(first), first.until, first.sponsor
+    others = tuple(answer.where for answer in ranked[1:] if (fate(answer), answer.until, answer.sponsor) != told)
+    return Decided(row, fate(first), first.until, first.note, first.where, others, first.sponsor)
 
 
 @record
 class Outcome:
     """What follows from the decisions, for accounts and memberships: whose account ends, who is kept until which day, which direct
-    memberships end; and what no change can be made for: memberships through other groups, guests who have gone."""
+    memberships end, who gets which sponsor (ids); and what no change can be made for: memberships through other groups, guests who have
+    gone."""
 
     ended: tuple[str, ...]
     kept: Mapping[date, tuple[str, ...]]
     removed: Mapping[str, tuple[str, ...]]
     nested: tuple[tuple[str, str, str], ...]
     gone: tuple[str, ...]
+    sponsors: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
 
 
 def outcome(decided: Sequence[Decided], snapshot: Snapshot, on: date, keep_for_days: int) -> Outcome:
-    """The changes that follow; of an account that ends the groups are not changed besides."""
+    """The changes that follow; of an account that ends besides only what a reviewer ended. Source: answers, E 36."""
     people = snapshot.people
     there = {one.row.guest for one in decided if people.ids.find(one.row.guest)}
     ended = {one.row.guest for one in decided if one.row.place == ACCOUNT and one.fate in (END, SILENCE_ENDS)}
     kept: dict[date, list[str]] = {}
+    sponsors: dict[str, list[str]] = {}
     removed: dict[str, list[str]] = {}
     nested: list[tuple[str, str, str]] = []
     for one in decided:
@@ -101,7 +108,9 @@ def outcome(decided: Sequence[Decided], snapshot: Snapshot, on: date, keep_for_d
         if place == ACCOUNT:
             if one.fate in (KEEP, SILENCE_KEEPS):
                 kept.setdefault(one.until or on + timedelta(days=keep_for_days), []).append(guest)
-        elif one.fate in (END, SILENCE_ENDS) and guest not in ended:
+                if one.sponsor:
+                    sponsors.setdefault(one.sponsor, []).append(guest)
+        elif one.fate == END or (one.fate == SILENCE_ENDS and guest not in ended):
             group = place.partition(":")[2]
             if _is_direct(snapshot, guest, group):
                 removed.setdefault(group, []).append(guest)
@@ -112,6 +121,7 @@ def outcome(decided: Sequence[Decided], snapshot: Snapshot, on: date, keep_for_d
         {group: tuple(sorted(some)) for group, some in sorted(removed.items())},
         tuple(sorted(nested)),
         tuple(sorted({one.row.guest for one in decided} - there)),
+        {sponsor: tuple(sorted(some)) for sponsor, some in sorted(sponsors.items())},
     )
 
 

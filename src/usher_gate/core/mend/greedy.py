@@ -15,7 +15,7 @@ from ..verdicts.outcome import Root
 from .deadline import Deadline
 from .judging import Judging, Weighed
 from .offers import Offers
-from .terms import Plan, last_of_all
+from .terms import Plan
 
 _ROOTS = 3  # the largest at each step
 
@@ -46,7 +46,7 @@ def _step(judging: Judging, offers: Offers, now: Weighed, refused: set[Root], de
                 weighed = judging.weigh_if({**now.plan, spot: given}, most)
                 if weighed is None:
                     continue
-                if best is None or (weighed.order, last_of_all(weighed.plan)) < (best.order, last_of_all(best.plan)):
+                if best is None or offers.preference(weighed) < offers.preference(best):
                     best = weighed
         if best is not None:
             return best

@@ -164,22 +164,30 @@ class Judging:
 
     @cached_property
     def frozen(self) -> Mapping[str, Bools]:
-        """By control, the people whose value an exception stands on."""
-        return self._behind_exceptions("people", self.size)
+        """By control, the people whose value is to stay: an exception stands on it, or a rule about it leaves them out."""
+        return self._kept("people", self.size)
 
     @cached_property
     def frozen_meetings(self) -> Mapping[str, Bools]:
-        """By control, the meetings whose value an exception stands on."""
-        return self._behind_exceptions("meetings", 0 if self.planned is None else len(self.planned))
+        """By control, the meetings whose value is to stay: an exception stands on it, or a rule about it leaves their organiser out."""
+        return self._kept("meetings", 0 if self.planned is None else len(self.planned))
 
-    def _behind_exceptions(self, subject: str, size: int) -> dict[str, Bools]:
+    def _kept(self, subject: str, size: int) -> dict[str, Bools]:
         found = {control: np.zeros(size, bool) for control in self.controls}
-        if not self.terms.through_exceptions:
+        if not self.terms.through_exceptions and size:
             for rule in self.rules:
                 if rule.subject == subject:
+                    kept = (self.now[rule.id].verdict == EXCEPTED) | self.left_out(rule)
                     for control in self.controls_of(rule):
-                        found[control] |= self.now[rule.id].verdict == EXCEPTED
+                        found[control] |= kept
         return found
+
+    def left_out(self, rule: Rule) -> Bools:
+        """Which subjects of a rule, people or meetings, its `except` leaves out."""
+        people = self.base.scopes.of(rule, self.service).left_out
+        if people is None:
+            return np.zeros(len(self.now[rule.id].verdict), bool)
+        return people[self.planned.organiser] if rule.subject == "meetings" and self.planned is not None else people
 
     @cached_property
     def there(self) -> Mapping[str, Bools]:

@@ -106,12 +106,26 @@ def _is_open(weighed: Weighed, rule: Rule, number: int) -> bool:
     return weighed.open_organisation[rule.id]
 
 
+def _leaving_out(judging: Judging, against: Against) -> str:
+    """The first rule that leaves some of them out by its `except`; "" where none does."""
+    for rule in judging.rules:
+        if rule.subject == "organisation" or against.what not in judging.controls_of(rule):
+            continue
+        subjects = against.meetings if rule.subject == "meetings" else against.people
+        if len(subjects) and np.any(judging.left_out(rule)[subjects]):
+            return f"rule {rule.id}"
+    return ""
+
+
 def _in_words(judging: Judging, against: Against) -> tuple[str, str]:
     many = len(against.people) + len(against.meetings)
     whom = f"{many} {'person' if many == 1 else 'people'}" if len(against.people) else f"{many} planned meetings"
     if against.kind == WORSE:
         return f"what mends it makes rule {against.rule} worse for {whom}", f"rule {against.rule}"
     if against.kind == EXCEPTION:
+        leaving = _leaving_out(judging, against)
+        if leaving:
+            return f"what mends it changes {against.what} for {whom} whom {leaving} leaves out", leaving
         names = sorted(
             exception.id
             for one in judging.rules

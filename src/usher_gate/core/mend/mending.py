@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 import numpy as np
 
 from ..changes.apply import apply_changes
-from ..changes.compare import Compared, Comparison
+from ..changes.compare import Compared, Comparison, ValueMoved
 from ..changes.model import Change, Changes, Set, Unset
 from ..organisation.build.table import Table
 from ..organisation.snapshot import Snapshot
@@ -26,7 +26,7 @@ from .ended import drifts
 from .judging import Judging, Weighed
 from .leftovers import LeftOver, leftovers
 from .optimum import STOPPED, Found, solve
-from .order import in_order
+from .order import NO_ORDER, NOT_FOUND, SAFE, in_order
 from .tasks import Task, tasks
 from .terms import Terms
 
@@ -61,7 +61,8 @@ class Part:
 @record
 class Mending:
     """The whole answer. `drifting` verdicts drift now, `mendable` of them by a setting; `ended` drift no more, `left` are left of those
-    to be mended; `freed` people drift from nothing any more. `safe` says whether no step on the way makes any verdict worse."""
+    to be mended; `freed` people drift from nothing any more. `order` (one of ORDERS) says whether no step on the way makes any verdict
+    worse."""
 
     snapshot: Snapshot
     changes: Changes
@@ -74,12 +75,18 @@ class Mending:
     freed: int
     touched: int
     without: int
+    affected: tuple[ValueMoved, ...]  # the values of `without`
     left_over: tuple[LeftOver, ...]
     left: int
     tasks: tuple[Task, ...]
-    safe: bool
+    order: str
     limit: int | None
     notes: tuple[str, ...]
+
+    @property
+    def weaker(self) -> tuple[ValueMoved, ...]:
+        """The values that get weaker."""
+        return () if self.comparison is None else self.comparison.weaker
 
     @property
     def gap(self) -> int:
@@ -124,7 +131,7 @@ def mend(
     found = found if asked.limit is None else _within(found, searching, asked.limit)
     plan = {spot: given for each in found for spot, given in each.weighed.plan.items()}
     parts = tuple(Part(number, each) for number, each in enumerate(found, 1))
-    ordered, safe = _ordered(parts, deadline)
+    ordered, order = _ordered(parts, deadline)
     changes = Changes(
         _title(len(plan)),
         None,
@@ -147,13 +154,42 @@ def mend(
         freed,
         sum(each.weighed.touched for each in found),
         sum(each.weighed.without for each in found),
+        tuple(value for each in found for value in _affected(each.judging, each.weighed)),
         tuple(leftovers(found, Deadline(clock, min(deadline.until, clock() + _MOST_REASONS)))),
         left,
         tuple(tasks(after, terms)),
-        safe,
+        order,
         asked.limit,
         (*_notes(snapshot), *_unfinished(found, seconds)),
     )
+
+
+def _affected(judging: Judging, weighed: Weighed) -> Iterator[ValueMoved]:
+    """The values that a plan changes of people who have nothing to mend there; of an edit at a meeting its organiser's, by that meeting."""
+    trial, people = weighed.trial, judging.base.snapshot.people
+    assert trial is not None
+    for control, mask in sorted(weighed.touched_people.items()):
+        numbers = np.flatnonzero(mask & ~judging.need[control])
+        sides = [checker.resolver.effective(judging.service, control) for checker in (judging.base, trial)]
+        for number, name, login in zip(
+            numbers.tolist(), people.ids.take(numbers), people.logins.take(numbers), strict=True
+        ):
+            before, after = (side.values[int(side.places[number])] for side in sides)
+            if before == after:
+                before, after = _at_a_meeting(judging, trial, control, number)
+            yield ValueMoved(judging.service.id, control, name, login, before, after)
+
+
+def _at_a_meeting(judging: Judging, trial: Trial, control: str, organiser: int) -> tuple[str | None, str | None]:
+    """The values of the first meeting of an organiser that are not alike."""
+    planned = judging.planned
+    assert planned is not None
+    after = trial.agenda.services[judging.service.id]
+    for number in np.flatnonzero(planned.organiser == organiser).tolist():
+        values = planned.value(control, number)[0], after.value(control, number)[0]
+        if values[0] != values[1]:
+            return values
+    return None, None
 
 
 def _unfinished(found: Sequence[Found], seconds: float) -> tuple[str, ...]:
@@ -220,21 +256,22 @@ def _within(found: list[Found], deadline: Deadline, limit: int) -> list[Found]:
     return best[fewest]
 
 
-def _ordered(parts: Sequence[Part], deadline: Deadline) -> tuple[tuple[MadeEdit, ...], bool]:
+def _ordered(parts: Sequence[Part], deadline: Deadline) -> tuple[tuple[MadeEdit, ...], str]:
     """The edits in the order of making them: the widest relief first, no step making any verdict worse where that can be."""
     made: list[tuple[int, list[MadeEdit]]] = []
-    safe = True
+    orders = {SAFE}
     for part in parts:
         judging, plan = part.found.judging, part.found.weighed
         if not plan.plan:
             continue
-        order, fine = in_order(judging, plan, deadline)
-        safe &= fine
+        order, harmless = in_order(judging, plan, deadline)
+        orders.add(harmless)
         edits = [_made(judging, plan, spot, part.number) for spot in order]
         made.append((-max(edit.ended for edit in edits), edits))
+    whole = next(word for word in (NO_ORDER, NOT_FOUND, SAFE) if word in orders)
     return tuple(
         edit for _, edits in sorted(made, key=lambda one: (one[0], one[1][0].component)) for edit in edits
-    ), safe
+    ), whole
 
 
 def _made(judging: Judging, plan: Weighed, spot: Spot, component: int) -> MadeEdit:

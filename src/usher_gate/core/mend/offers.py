@@ -23,7 +23,8 @@ from ..verdicts.rules import DOOR_CONTROLS, Rule
 from ..words.compare import Comparison
 from ..words.values import Kind
 from ..words.vocabulary import LEVELS
-from .judging import Judging
+from .judging import Judging, Weighed
+from .terms import Plan, last_of_all
 
 ONLY_BY_NAME = frozenset((MAY_START, START, "door.personal-room"))
 _MOST_LEAVES = 10  # about one control, of which every set is satisfied together
@@ -93,6 +94,24 @@ class Offers:
         if self._doors and control in DOOR_CONTROLS and control not in ONLY_BY_NAME and kind.name in ("flag", "level"):
             found |= set(kind.words)
         return found
+
+    def steps(self, control: str, value: str | None) -> int:
+        """How many steps a value is stricter than the weakest that the control may be given; 0 for none, and where values have no order."""
+        kind = self.snapshot.catalogue.index[control].kind
+        if value is None or not kind.ordered:
+            return 0
+        return len(
+            {kind.strictness(each) for each in self.values(control) if kind.strictness(each) < kind.strictness(value)}
+        )
+
+    def strictness_of(self, plan: Plan) -> int:
+        """The steps of all edits of a plan; what is the same in two plans is not stricter than is asked in either."""
+        return sum(self.steps(spot.control, given.value) for spot, given in plan.items())
+
+    def preference(self, weighed: Weighed) -> tuple[tuple[int, ...], tuple[int, int, tuple[str, ...]]]:
+        """How good a plan is: the smaller, the better."""
+        left, edits, without, touched, reach = weighed.order
+        return (left, edits, without, touched, self.strictness_of(weighed.plan), reach), last_of_all(weighed.plan)
 
     def canonical(self, control: str) -> frozenset[str]:
         """The values that do not come from settings: the factory's, and those that the rules lead to."""

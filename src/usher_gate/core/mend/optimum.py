@@ -61,7 +61,7 @@ def solve(judging: Judging, deadline: Deadline, limit: int | None = None, compar
     many = len(stepped.plan) if stepped is not None else None
     if single is not None and all_tried:
         return Found(judging, single, 0, many, True, "everything tried")
-    best = min((each for each in (nothing, stepped, single) if each is not None), key=lambda each: each.order)
+    best = min((each for each in (nothing, stepped, single) if each is not None), key=offers.preference)
     try:
         model = Learning(judging, offers, deadline)
     except OutOfTime:
@@ -101,6 +101,7 @@ class _Search:
         for goal in (
             _Goal(touching.without, lambda weighed: weighed.without),
             _Goal(touching.every, lambda weighed: weighed.touched),
+            _Goal(model.stricter, lambda weighed: model.offers.strictness_of(weighed.plan)),
             _Goal(model.reach, lambda weighed: weighed.reach),
             _Goal(model.sets, lambda weighed: last_of_all(weighed.plan)[0]),
             _Goal(model.pins, lambda weighed: last_of_all(weighed.plan)[1]),
@@ -160,5 +161,6 @@ class _Search:
         """Keeps the better of two plans that have nothing against them."""
         if weighed.against or (self._limit is not None and len(weighed.plan) > self._limit):
             return
-        if (weighed.order, last_of_all(weighed.plan)) < (self._best.order, last_of_all(self._best.plan)):
+        preference = self._model.offers.preference
+        if preference(weighed) < preference(self._best):
             self._best = weighed

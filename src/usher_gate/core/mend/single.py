@@ -12,7 +12,6 @@ from ..verdicts.rules import hangs_on
 from .deadline import NEVER_PASSES, Deadline
 from .judging import Judging, Weighed
 from .offers import Offers
-from .terms import last_of_all
 
 MOST_TRIED = 400
 
@@ -79,6 +78,6 @@ def best_single(judging: Judging, offers: Offers, deadline: Deadline = NEVER_PAS
         weighed = judging.weigh_if({spot: given}, 0)
         if weighed is None:
             continue
-        if best is None or (weighed.order, last_of_all(weighed.plan)) < (best.order, last_of_all(best.plan)):
+        if best is None or offers.preference(weighed) < offers.preference(best):
             best = weighed
     return best, len(edits) <= MOST_TRIED

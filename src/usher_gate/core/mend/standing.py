@@ -104,6 +104,14 @@ class Standing:
             found += [term.times(many) for term in options.values()]
         return total(found)
 
+    def stricter(self) -> Term:
+        """By how many steps the edits are stricter than the weakest values that may be set."""
+        found = []
+        for key, options in self.offered.items():
+            many = len(self.walks.spots[key])
+            found += [term.times(many * self.offers.steps(key[0], given.value)) for given, term in options.items()]
+        return total(found)
+
     def sets(self) -> Term:
         """How many edits set something."""
         return self._edits_that(lambda given: given.value is not None)

@@ -40,6 +40,17 @@ class Texts(Protocol):
         """The rows that hold just this text."""
 
 
+def alike(texts: Texts | None, text: str) -> list[int]:
+    """The rows that hold just this text; else those that are the same but for case."""
+    if texts is None:
+        return []
+    found = texts.find(text)
+    if found:
+        return found
+    folded, every = text.casefold(), texts.take(np.arange(len(texts), dtype=np.int32))
+    return [row for row, one in enumerate(every) if one.casefold() == folded]
+
+
 @record
 class Coded:
     """A column of texts with few different ones: `codes` (int32, MISSING for an empty cell) into `words`."""

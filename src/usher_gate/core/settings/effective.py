@@ -137,6 +137,15 @@ class Effective:
         """For each active person the place of the cause (int32)."""
         return self._paint(range(1, len(self)))
 
+    def differs(self, other: Effective) -> Bools:
+        """Whose value is another under other settings of the same control; of those who have one, as far as a licence is needed."""
+        if self.licence_unknown:
+            return np.zeros(len(self.places), bool)
+        words = {value: number for number, value in enumerate((*self._values, *other._values))}
+        mine, theirs = (np.array([words[value] for value in one._values])[one.places] for one in (self, other))
+        found: Bools = mine != theirs
+        return found & ~self.lacking if self.unlicensed and self.lacking is not None else found
+
     @cached_property
     def classes(self) -> NDArray[np.int64]:
         """Numbers the places so that those of one standing at the group step share a number; all others have their own."""

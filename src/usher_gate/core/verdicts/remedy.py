@@ -146,8 +146,12 @@ class Mending:
         except KeyError:  # a setting of somebody who is not among these people
             return 0, 0, None if root.scope == "factory" else 0
         pairs = self._pairs_of(service, root.control)
-        freed, harms = (0, 0) if value is None else self._edited(effective, place, value, pairs)
-        return freed, harms, None if root.scope == "factory" else self._edited(effective, place, None, pairs)[0]
+        freed, harms = (0, 0) if value is None else self._edited(service, effective, place, value, pairs)
+        return (
+            freed,
+            harms,
+            None if root.scope == "factory" else self._edited(service, effective, place, None, pairs)[0],
+        )
 
     def _shut(self, root: Root, values: Sequence[str]) -> list[bool] | None:
         people = self._people_of(root)
@@ -192,10 +196,13 @@ class Mending:
                 )
         return list(found.values())
 
-    def _judge_again(self, pairs: Sequence[_Pair], people: Ints, again: Again) -> tuple[int, int]:
-        """How many of some people would drift from nothing any more, and how many would have a worse verdict than now."""
+    def _judge_again(
+        self, pairs: Sequence[_Pair], people: Ints, again: Again, harmed: Bools | None = None
+    ) -> tuple[int, int]:
+        """How many of some people would drift from nothing any more, and how many would have a worse verdict than now, or are `harmed`."""
         drifts = self._drifts_of[people].astype(np.int64)
-        open_questions, worse = np.zeros(len(people), bool), np.zeros(len(people), bool)
+        open_questions = np.zeros(len(people), bool)
+        worse = np.zeros(len(people), bool) if harmed is None else harmed[people]
         for pair in pairs:
             now = pair.verdicts
             assert now.tree is not None
@@ -229,15 +236,21 @@ class Mending:
             None,
         )
 
-    def _edited(self, effective: Effective, place: int, value: str | None, pairs: Sequence[_Pair]) -> tuple[int, int]:
-        """What one edit of the setting at a place does: a value in its place, or none."""
+    def _edited(
+        self, service: Service, effective: Effective, place: int, value: str | None, pairs: Sequence[_Pair]
+    ) -> tuple[int, int]:
+        """What one edit of the setting at a place does: a value in its place, or none. Whoever a rule about it leaves out is harmed by
+        another value."""
         edit = Edit(int(effective.rows[place]), value)
         after = self._checker.resolver.edited(effective, edit)
         moved = effective.places == place
         if value is not None:
             moved |= after.places == after.place_of(effective.cause(place).scope or "factory")
         people = effective.members(place) if place else np.arange(len(moved), dtype=np.int32)
-        return self._judge_again(pairs, people, self._controls_again({effective.control: after}, moved))
+        harmed = self._checker.scopes.left_out_of(self._checker.baseline.rules, service, effective.control)
+        if harmed is not None:
+            harmed = harmed & effective.differs(after)
+        return self._judge_again(pairs, people, self._controls_again({effective.control: after}, moved), harmed)
 
     def _controls_again(self, after: Mapping[str, Effective], moved: Bools) -> Again:
         """Leaves judged with other effective values; what was seen of people whose setting `moved` is too old to count."""

@@ -21,11 +21,16 @@ NOT_PAIRED = ", which supports none of its controls"
 
 @record
 class Scope:
-    """Who is exempt from a rule on a service, whether the rule's audience could be answered, and what could not."""
+    """Who is exempt from a rule on a service, whether the rule's audience could be answered, and what could not.
+
+    `left_out` are those whom only the rule's `except` exempts (None where it has none): what the rule is about is meant to stay with them
+    as it is. Source: answers, B 15.
+    """
 
     outside: Bools
     answered: bool
     notes: tuple[str, ...]
+    left_out: Bools | None = None
 
 
 class Scopes:
@@ -80,15 +85,28 @@ class Scopes:
             notes.append(note)
         exempted, note = self.exempted(rule)
         notes.append(note)
-        if exempted is not None:
-            inside &= ~exempted
-        audience, note = self.mask(
+        audience, unanswered = self.mask(
             rule.audience, f"the audience of rule {rule.id}", "the rule is unknown for everybody"
         )
-        notes.append(note)
+        notes.append(unanswered)
         if audience is not None:
             inside &= audience
-        return Scope(~inside, audience is not None, tuple(note for note in notes if note))
+        left_out = None
+        if exempted is not None:
+            left_out, inside = inside & exempted, inside & ~exempted
+        return Scope(~inside, audience is not None, tuple(note for note in notes if note), left_out)
+
+    def left_out_of(self, rules: Iterable[Rule], service: Service, control: str) -> Bools | None:
+        """The people whom the `except` of a rule about a control of a service leaves out; None where no rule has one."""
+        masks = [
+            scope.left_out
+            for rule in rules
+            if rule.subject == "people" and rule.exempted is not None and service in services_of(rule, [service])
+            if rule.looks_at(control, service)
+            for scope in (self.of(rule, service),)
+            if scope.left_out is not None
+        ]
+        return np.logical_or.reduce(masks) if masks else None
 
 
 def services_of(rule: Rule, services: Sequence[Service] | None) -> list[Service] | list[None]:

@@ -3,7 +3,10 @@ not obeyed."""
 
 from __future__ import annotations
 
+import contextlib
 import re
+from datetime import datetime, time
+from decimal import Decimal
 
 _ALTERED = re.compile(r"[-+]?[\d.,:/ ]*[\d%]|[\d.,]+[eE][-+]?\d+|true|false|wahr|falsch|vrai|faux", re.IGNORECASE)
 _PLAIN = re.compile(r"\d{4}-\d\d-\d\d|0|[1-9]\d{0,14}")
@@ -56,3 +59,36 @@ def from_round_trip(text: str) -> str:
 
 def _begins_formula(text: str) -> bool:
     return text.lstrip(" \t\r\n")[:1] in ("=", "+", "-", "@") or text[:1] in ("\t", "\r", "\n")
+
+
+_ISO = re.compile(r"(\d{4})-(\d\d?)-(\d\d?)(?:[T ](\d\d?):(\d\d)(?::(\d\d)(?:\.0*)?)?)?Z?")
+_DOTTED = re.compile(r"(\d\d?)\.(\d\d?)\.(\d{4})(?:,? (\d\d?):(\d\d)(?::(\d\d))?)?")
+_SLASHED = re.compile(r"(\d\d?)/(\d\d?)/(\d{4})(?:,? (\d\d?):(\d\d)(?::(\d\d))?)?")
+_NUMBER = re.compile(r"-?\d+(?:[.,]\d+)?")
+
+
+def moments(text: str) -> list[datetime]:
+    """The days (or times) that a cell may mean as spreadsheets write them: 2027-01-31, 31.01.2027, and of 1/2/2027 both."""
+    found = []
+    for pattern, orders in ((_ISO, ((0, 1, 2),)), (_DOTTED, ((2, 1, 0),)), (_SLASHED, ((2, 0, 1), (2, 1, 0)))):
+        match = pattern.fullmatch(text.strip())
+        if match is not None:
+            parts = [int(part or 0) for part in match.groups()]
+            hour, minute, second = parts[3:]
+            for year, month, day in orders:
+                with contextlib.suppress(ValueError):
+                    found.append(datetime(parts[year], parts[month], parts[day], hour, minute, second))
+    return list(dict.fromkeys(found))
+
+
+def same_value(asked: str, cell: str) -> bool:
+    """Whether a cell holds what was written into it, however a spreadsheet shows it by now: as a number, or as a day."""
+    asked, cell = asked.strip(), cell.strip()
+    if asked == cell:
+        return True
+    if _NUMBER.fullmatch(asked) and _NUMBER.fullmatch(cell):
+        return Decimal(asked.replace(",", ".")) == Decimal(cell.replace(",", "."))
+    was = moments(asked)
+    return bool(was) and any(
+        one == was[0] or (one.time() == time() and one.date() == was[0].date()) for one in moments(cell)
+    )

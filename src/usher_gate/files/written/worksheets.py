@@ -12,14 +12,14 @@ import json
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
-from datetime import date, timedelta
+from datetime import date, time, timedelta
 from pathlib import Path
 from typing import Any
 
-from ...core.guests.asking import ANSWERED, ASKED, Question, digest, review_id
+from ...core.guests.asking import ACCOUNT, ANSWERED, ASKED, Question, digest, review_id
 from ...core.guests.deciding import DECISIONS, Answer, Row
 from ...core.guests.policy import DAYS, END, KEEP, Policy
-from ...core.organisation.columns import MISSING
+from ...core.organisation.columns import MISSING, alike
 from ...core.organisation.snapshot import Snapshot
 from ...core.words.addresses import is_address
 from ...core.words.faults import Fault, Faults, nearest, quoted
@@ -27,7 +27,7 @@ from ...core.words.record import record
 from ..binary import LARGEST_WRITTEN, read_bytes
 from ..faults import BadInput, stop_if_any
 from ..write import new_bytes, new_file, whole_folder
-from .cells import escaped, for_round_trip, from_round_trip, visible
+from .cells import escaped, for_round_trip, from_round_trip, moments, same_value, visible
 from .messages import draft_message
 from .workbook import TYPE, sheets_of, workbook
 
@@ -35,6 +35,8 @@ REVIEW = "review.json"
 FORM = "asked/1"
 XLSX, CSV = "xlsx", "csv"  # the forms of worksheets, the safer one first
 _WORDS = {"review", "guest", "place", "decision"}  # by which a worksheet is known
+SPONSOR = "sponsor"
+_SAME_DECISION = {"yes": KEEP, "no": END}  # what they still need it means
 _SEPARATORS = (",", ";", "\t", "|")
 
 
@@ -76,12 +78,13 @@ def write_worksheets(
                     stream.write(_message(snapshot, name, due, policy, login, (sheet, data), mine).decode("utf-8"))
             else:
                 without.append(login)
-            rows = [
+            rows: list[dict[str, Any]] = [
                 {
                     "guest": question.cells[0],
                     "place": question.place,
                     "through": question.through,
                     "sha256": digest((name, *map(visible, question.cells))),
+                    "cells": [*map(visible, question.cells)],
                 }
                 for question in mine
             ]
@@ -148,7 +151,8 @@ def _message(
 
 Please open the attached worksheet, and write in each row, in the column decision:
 
-  keep       they still need it (for an account you may say until which day, as 2027-01-31)
+  keep       they still need it (for an account you may say until which day, as 2027-01-31,
+             and under sponsor who answers for it from now on)
   end        they need it no more
   pass-on    somebody else has to say
 
@@ -186,10 +190,12 @@ class Read:
 
 @dataclass
 class _Known:
-    """What was asked: by guest and place the row and its digest; and which are in which worksheet."""
+    """What was asked: by guest and place the row, its digest and its cells (None where the review does not say); and which are in which
+    worksheet."""
 
+    snapshot: Snapshot
     id: str
-    rows: dict[tuple[str, str], tuple[Row, str]]
+    rows: dict[tuple[str, str], tuple[Row, str, tuple[str, ...] | None]]
     sheets: dict[str, list[tuple[str, str]]]
 
 
@@ -210,7 +216,7 @@ def read_review(folder: Path, snapshot: Snapshot, on: date) -> Read:
             notes.append(f"{path.name} is no worksheet: it is ignored")
             continue
         seen.add(path.name)
-        met |= _answers(path, rows, known, on, answers, faults)
+        met |= _answers(path, rows, known, on, answers, faults, notes)
     for sheet, keys in known.sheets.items():
         lacking = [key for key in keys if key not in met]
         if len(lacking) == len(keys) and sheet not in seen:
@@ -226,7 +232,7 @@ def read_review(folder: Path, snapshot: Snapshot, on: date) -> Read:
         date.fromisoformat(data["due"]),
         data["policy"]["on-silence"],
         data["policy"]["keep-for-days"],
-        tuple((row, tuple(answers[key])) for key, (row, _) in known.rows.items()),
+        tuple((row, tuple(answers[key])) for key, (row, _, _) in known.rows.items()),
         tuple(data["nobody_to_ask"]),
         tuple(notes),
     )
@@ -245,7 +251,7 @@ def _json(path: Path) -> dict[str, Any]:
 
 
 def _known(path: Path, data: Mapping[str, Any], snapshot: Snapshot, faults: Faults) -> _Known:
-    known = _Known("", {}, {})
+    known = _Known(snapshot, "", {}, {})
     try:
         known.id = str(data["id"])
         for reviewer in data["reviewers"]:
@@ -253,7 +259,10 @@ def _known(path: Path, data: Mapping[str, Any], snapshot: Snapshot, faults: Faul
             for row in reviewer["rows"]:
                 guest, place = str(row["guest"]), str(row["place"])
                 key = visible(guest), visible(place)  # as the worksheet shows them
-                known.rows[key] = Row(guest, place, str(row["through"]), str(reviewer["id"])), str(row["sha256"])
+                cells = (known.id, *map(str, row["cells"])) if "cells" in row else None
+                assert cells is None or digest(cells) == row["sha256"]
+                one = Row(guest, place, str(row["through"]), str(reviewer["id"]))
+                known.rows[key] = one, str(row["sha256"]), cells
                 keys.append(key)
         policy, due = data["policy"], date.fromisoformat(str(data["due"]))
         taken, whose = str(data["taken_at"]), str(data["organisation"])
@@ -318,25 +327,31 @@ def _answers(
     on: date,
     answers: Mapping[tuple[str, str], list[Answer]],
     faults: Faults,
+    notes: list[str],
 ) -> set[tuple[str, str]]:
-    """Reads the rows of one worksheet; gives those that were found in it, right or wrong."""
+    """Reads the rows of one worksheet; gives those that were found in it, right or wrong. Notes columns that are none of ours."""
     met: set[tuple[str, str]] = set()
     filled = [(line, row) for line, row in rows if any(cell.strip() for cell in row)]
     header = [cell.strip().casefold() for cell in filled[0][1]]
     every = (*ASKED, *ANSWERED)
-    wrong = [name for name in header if name and name not in every] + [
-        name for name in every if header.count(name) != 1
+    notes += [
+        f"{path.name}: the column {quoted(name)} is none that was asked: it is ignored"
+        for name in header
+        if name and name not in every
     ]
+    wrong = [name for name in every if header.count(name) != 1 and not (name == SPONSOR and name not in header)]
     if wrong:
         line = filled[0][0]
         said = f"the column {quoted(wrong[0])} is not as it was asked; keep the columns that there were"
         faults.add(str(path), line, said)
         return set(known.rows)
-    at = {name: header.index(name) for name in every}
+    at = {name: header.index(name) for name in every if name in header}  # earlier worksheets have no column sponsor
     for line, row in filled[1:]:
         cells = {name: row[place] if place < len(row) else "" for name, place in at.items()}
         asked = tuple(from_round_trip(cells[name]) for name in ASKED)
         key = asked[1], asked[5]
+        if key not in known.rows:  # a spreadsheet may have made a number of it
+            key = next((one for one in known.rows if all(map(same_value, one, key))), key)
         met.add(key)
         if asked[0] != known.id:
             faults.add(
@@ -346,21 +361,35 @@ def _answers(
             )
         elif key not in known.rows:
             faults.add(str(path), line, f"{quoted(asked[1])} at {quoted(asked[5])} was not asked; take the row out")
-        elif digest(asked) != known.rows[key][1]:
+        elif (altered := _altered(asked, known.rows[key])) is not None:
             faults.add(
                 str(path),
                 line,
-                f"the row of {key[0]} at {key[1]} is not as it was asked; change only decision, until and note",
+                f"the row of {key[0]} at {key[1]} is not as it was asked{altered}; change only decision, until, note and sponsor",
             )
         else:
-            found = _answer(path, line, cells, on, faults)
+            found = _answer(path, line, cells, on, known.snapshot, faults)
             if found is not None:
                 answers[key].append(found)
     return met
 
 
-def _answer(path: Path, line: int, cells: Mapping[str, str], on: date, faults: Faults) -> Answer | None:
+def _altered(cells: tuple[str, ...], known: tuple[Row, str, tuple[str, ...] | None]) -> str | None:
+    """The first cell of a row that is not as it was asked, by value, in words; None where all are."""
+    _, sha256, asked = known
+    if asked is None:
+        return None if digest(cells) == sha256 else ""
+    for name, was, now in zip(ASKED, asked, cells, strict=True):
+        if not same_value(was, now):
+            return f": {name} was {quoted(was)} and is {quoted(now)}"
+    return None
+
+
+def _answer(
+    path: Path, line: int, cells: Mapping[str, str], on: date, snapshot: Snapshot, faults: Faults
+) -> Answer | None:
     word = from_round_trip(cells["decision"]).strip().casefold()
+    word = _SAME_DECISION.get(word, word)
     if word and word not in DECISIONS:
         faults.add(str(path), line, f"{quoted(cells['decision'])} is no decision; {nearest(word, DECISIONS)}")
         return None
@@ -368,7 +397,8 @@ def _answer(path: Path, line: int, cells: Mapping[str, str], on: date, faults: F
     if text:
         until = _day(text)
         if until is None:
-            faults.add(str(path), line, f"{quoted(text)} is no date; write it as 2027-01-31")
+            why = ", for with slashes day and month cannot be told apart" if "/" in text else ""
+            faults.add(str(path), line, f"{quoted(text)} is no date{why}; write it as 2027-01-31")
             return None
         if until < on:
             faults.add(str(path), line, f"until {text} has passed (it is {on}); write a day that is to come")
@@ -378,14 +408,28 @@ def _answer(path: Path, line: int, cells: Mapping[str, str], on: date, faults: F
                 str(path), line, f"until {text} says how long to keep, and the decision is {quoted(word or 'empty')}"
             )
             return None
-    return Answer(word, until, from_round_trip(cells["note"]), f"{path.name}:{line}")
+    sponsor, named = "", from_round_trip(cells.get(SPONSOR, "")).strip()
+    if named:
+        sponsor = _active_member(snapshot, named)
+        if not sponsor or word != KEEP or cells["place"] != ACCOUNT:
+            why = "is no active member" if not sponsor else "answers for an account that is kept, and this is none"
+            faults.add(str(path), line, f"the sponsor {quoted(named)} {why}; leave the cell empty, or name another")
+            return None
+    return Answer(word, until, from_round_trip(cells["note"]), f"{path.name}:{line}", sponsor)
+
+
+def _active_member(snapshot: Snapshot, named: str) -> str:
+    """The id of the active member with this id or login; "" where there is none."""
+    people = snapshot.people
+    found = people.ids.find(named) or alike(people.logins, named)
+    kind = people.kind
+    is_member = bool(found) and kind.words[kind.codes[found[0]]] == "member"
+    return _of(snapshot, found[0])[0] if is_member else ""
 
 
 def _day(text: str) -> date | None:
-    try:
-        return date.fromisoformat(text) if re.fullmatch(r"\d{4}-\d\d-\d\d", text) else None
-    except ValueError:
-        return None
+    found = moments(text) if "/" not in text else []
+    return found[0].date() if found and found[0].time() == time() else None
 
 
 def _many(number: int, one: str, more: str) -> str:
@@ -396,6 +440,7 @@ def changes_of(
     ended: Sequence[str],
     kept: Mapping[date, Sequence[str]],
     removed: Mapping[str, Sequence[str]],
+    sponsors: Mapping[str, Sequence[str]],
     on: date,
     columns: frozenset[str],
 ) -> Iterator[tuple[dict[str, object], str]]:
@@ -416,6 +461,11 @@ def changes_of(
                 {"people": {"who": {"person": list(people)}, **cells}},
                 f"{_many(len(people), 'account is', 'accounts are')} kept until {day}",
             )
+    for sponsor, people in sponsors.items() if SPONSOR in columns else ():
+        yield (
+            {"people": {"who": {"person": list(people)}, SPONSOR: sponsor}},
+            f"{_many(len(people), 'guest gets', 'guests get')} a sponsor",
+        )
     for group, people in removed.items():
         yield (
             {"members": {"group": group, "remove": list(people)}},

@@ -8,6 +8,7 @@ from typing import Any
 from ...core.organisation.snapshot import Snapshot
 from ...core.verdicts.condition import in_words
 from ...core.verdicts.rules import Baseline, Rule
+from ...core.verdicts.uncovered import Uncovered
 from ...core.words.catalogue import Control
 from ...core.words.record import record
 
@@ -37,6 +38,15 @@ class RuleAnswer:
     snapshot: Snapshot | None
     rule: Rule
     reaches: Sequence[Reach]
+
+
+@record
+class UncoveredAnswer:
+    """What no rule of a baseline asks about."""
+
+    snapshot: Snapshot
+    baseline: Baseline
+    uncovered: Uncovered
 
 
 @record

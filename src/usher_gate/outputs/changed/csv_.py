@@ -43,6 +43,17 @@ def _rows(answer: ChangedAnswer) -> Iterator[tuple[str, ...]]:
     for each_move in made.access:
         for person in each_move.people:
             yield f"sign-in-{each_move.what}", "", "", "person", person, "", "", each_move.resource
+    for what, values in (("affected", made.affected), ("weaker", made.weaker), ("protected", made.protected)):
+        for value in values:
+            whose = value.person, value.login
+            yield (
+                what,
+                value.rule,
+                value.service,
+                "person",
+                *whose,
+                *(f"{value.control} {one or 'not known'}" for one in (value.before, value.after)),
+            )
     for resource, people in made.stranded:
         for person in people:
             yield "register-first", "", "", "person", person, "", "", resource

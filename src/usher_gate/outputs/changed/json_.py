@@ -7,13 +7,14 @@ from typing import Any, TextIO
 import numpy as np
 
 from ...core.changes.access import AccessMoved
-from ...core.changes.compare import WORDS, LockedOut, Moved, NewlyMet
+from ...core.changes.compare import WORDS, BaselineMoved, LockedOut, Moved, NewlyMet
 from ...core.organisation.columns import MISSING
 from ...core.words.times import rfc3339
 from ..json_text import counts, text, write_form
 from ..look import Look
 from ..rehearsal.json_ import body
 from .answer import ChangedAnswer
+from .values import value_object
 
 
 def _subject(moved: Moved) -> dict[str, str]:
@@ -33,11 +34,32 @@ def _meeting(new: NewlyMet) -> dict[str, Any]:
         "walking_in": new.walking_in,
         "need_account": new.need_account,
     }
-    return {"id": new.meeting.id, "label": new.meeting.label, **{name: list(some) for name, some in lists.items()}}
+    opened = {"before": new.was_open, "after": new.meeting.open}
+    return {
+        "id": new.meeting.id,
+        "label": new.meeting.label,
+        "open": opened,
+        **{name: list(some) for name, some in lists.items()},
+    }
 
 
 def _locked(each: LockedOut) -> dict[str, str]:
     return {"resource": each.resource, "of": each.of, "person": each.person}
+
+
+def _baseline(moved: BaselineMoved) -> dict[str, Any]:
+    sides = ({"name": name, "version": version} for name, version in (moved.before, moved.after))
+    rules = [
+        {
+            "id": each.id,
+            "what": each.what,
+            "severity": each.severity,
+            "direction": each.direction or None,
+            "fields": [{"field": field, "before": was, "after": then} for field, was, then in each.fields],
+        }
+        for each in moved.rules
+    ]
+    return {**dict(zip(("before", "after"), sides, strict=True)), "rules": rules, "idle_exceptions": list(moved.idle)}
 
 
 def _access(each: AccessMoved) -> dict[str, Any]:
@@ -71,6 +93,7 @@ def write_changed_json(answer: ChangedAnswer, stream: TextIO, _look: Look) -> No
         {"title": made.changes.title, "from": None if start is None or start == MISSING else rfc3339(start)},
         {"verdicts": verdicts},
         {"doors": doors},
+        {"baseline": None if made.baseline is None else _baseline(made.baseline)},
         {"sign_ins": None if answer.sign_ins is None else body(answer.sign_ins)},
         {
             "lockouts": {
@@ -90,6 +113,10 @@ def write_changed_json(answer: ChangedAnswer, stream: TextIO, _look: Look) -> No
         ("stranded", [text(each) for each in stranded]),
         ("reach", [text(each) for each in reach]),
         ("access", [text(_access(each)) for each in made.access]),
+        ("affected", [text(value_object(each)) for each in made.affected]),
+        ("weaker", [text(value_object(each)) for each in made.weaker]),
+        ("protected", [text(value_object(each)) for each in made.protected]),
+        ("newly_drifting", [text({"id": name, "login": login}) for name, login in made.newly]),
         ("notes", [text(note) for note in answer.notes]),
     )
     write_form(stream, "rehearsal/2", made.before, fields, lists)

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from ...core.changes.access import GETS_IN, NOW_CHALLENGED, NOW_DENIED, NOW_STUCK, NOW_UNKNOWN
+from ...core.changes.baselines import WHAT_HAPPENED
 from ...core.changes.compare import WORDS, Comparison, Moved, NewlyMet, OpenDoors
 from ...core.verdicts.codes import UNAVAILABLE, UNKNOWN
 from ...core.words.times import show_time
@@ -12,26 +13,32 @@ from ..page import Page
 from ..section import COUNT, WHOLE, WORD, Cell, Column, Section, count, cut, joined, some
 from .answer import ChangedAnswer
 from .json_ import logins_of
+from .values import values_section
 
 _SHOW_ALL = "--rows 0, or --format json"
 
 
 def changed_page(answer: ChangedAnswer, most: int) -> Page:
     """First whether anybody is hurt, then what gets better."""
-    return Page(_first(answer.comparison), tuple(_details(answer)), tuple(_sections(answer, most)))
+    return Page(_first(answer), tuple(_details(answer)), tuple(_sections(answer, most)))
 
 
-def _first(made: Comparison) -> str:
+def _first(answer: ChangedAnswer) -> str:
+    made = answer.comparison
     ended, begun = len(made.ended), len(made.begun)
     said = f"{count(ended, 'finding')} would end, {begun:,} would begin"
     gaps = sum(number for (before, after), number in made.moves.items() if _becomes_unclear(before, after))
     said += f", {gaps:,} more could not be judged" if gaps else ""
-    turned = sum(len(each.turned_away) for each in made.meetings)
-    hurts = [f"{turned:,} invited {'address' if turned == 1 else 'addresses'} turned away"] if turned else []
+    turned = invitations([(each, each.turned_away) for each in made.meetings])
+    hurts = [f"{turned} turned away"] if turned else []
     locked = len({each.person for each in made.locked_begun})
     hurts += [f"{count(locked, 'person', 'people')} locked out"] if locked else []
     registering = len({person for _, people in made.stranded for person in people})
+    kept = len({each.person for each in made.protected})
+    hurts += [f"{count(kept, 'person', 'people')} whom a rule leaves out with another value"] if kept else []
     hurts += [f"{count(registering, 'person', 'people')} stuck until they register something"] if registering else []
+    stopped = sum(answer.sign_ins.rehearsal.hurt[1:3]) if answer.sign_ins is not None else 0
+    hurts += [f"{count(stopped, 'past sign-in')} stopped"] if stopped else []
     return f"{said}{'; ' + joined(hurts) if hurts else ''}."
 
 
@@ -43,7 +50,15 @@ def _becomes_unclear(before: int, after: int) -> bool:
 def _details(answer: ChangedAnswer) -> Iterator[str]:
     made = answer.comparison
     start = f", to be made {show_time(made.changes.start)}" if made.changes.start is not None else ""
-    yield f"Tried: {made.changes.title} ({count(len(made.changes.changes), 'change')}{start})."
+    tried = (
+        f"{made.changes.title} ({count(len(made.changes.changes), 'change')}{start})" if made.changes.changes else ""
+    )
+    if made.baseline is not None:
+        rules = [sum(each.what == what for each in made.baseline.rules) for what in WHAT_HAPPENED]
+        what = f"rules: {rules[0]:,} new, {rules[1]:,} dropped, {rules[2]:,} changed"
+        named = f"the baseline {' '.join(made.baseline.after)}" if tried else made.changes.title
+        tried = f"{tried + '; then ' if tried else ''}{named} ({what}) in place of {' '.join(made.baseline.before)}"
+    yield f"Tried: {tried or made.changes.title}."
     yield f"{made.drifting[0]:,} people drift now, {made.drifting[1]:,} would afterwards."
     worse = len({each.subject for each in made.worse})
     if worse:
@@ -53,7 +68,8 @@ def _details(answer: ChangedAnswer) -> Iterator[str]:
         yield f"{count(now, 'verdict')} cannot be judged now, {then:,} could not be judged afterwards."
     if made.open_doors is not None:
         before, after = map(_doors_text, made.open_doors)
-        yield f"Doors (webinars and broadcasts among them) to a stranger: now {before}; afterwards {after}."
+        said = f"now {before}; afterwards {after}" if before != after else f"{before}, before and after"
+        yield f"Doors of hosts (webinars and broadcasts among them) to a stranger: {said}."
     if answer.notices is not None:
         yield f"{count(answer.notices[0], 'message')} drafted, for {count(answer.notices[1], 'person', 'people')}."
 
@@ -76,7 +92,8 @@ def _sections(answer: ChangedAnswer, most: int) -> Iterator[Section]:
         Column("people reached", COUNT),
         Column("of them without need", COUNT),
     )
-    yield Section("How far each change reaches", columns, rows, more)
+    if rows:
+        yield Section("How far each change reaches", columns, rows, more)
     if made.rules:
         made_rules = [
             (rule, ended or None, begun or None) for rule, (begun, ended) in sorted(made.rules.items(), key=_most_begun)
@@ -85,6 +102,8 @@ def _sections(answer: ChangedAnswer, most: int) -> Iterator[Section]:
         yield Section(
             "Drifts by rule", (Column("rule", WHOLE), Column("end", COUNT), Column("begin", COUNT)), rows, more
         )
+    if made.baseline is not None:
+        yield from _baseline_sections(made, most)
     begun = {(each.rule, each.service, each.subject) for each in made.begun}
     others = [each for each in made.worse if (each.rule, each.service, each.subject) not in begun]
     worse = [_moved(each) for each in (*made.begun, *others)]
@@ -99,16 +118,64 @@ def _sections(answer: ChangedAnswer, most: int) -> Iterator[Section]:
         )
         yield Section("What gets worse", names, rows, more)
     if made.meetings:
-        meetings = [(each.meeting.id, each.meeting.label, "; ".join(_met(each, most))) for each in made.meetings]
+        series: dict[tuple[object, ...], list[NewlyMet]] = {}
+        for each in made.meetings:
+            series.setdefault(each.series, []).append(each)
+        meetings = [
+            (
+                each.meeting.id if len(alike) == 1 else each.meeting.id.rpartition("/")[0],
+                each.meeting.label + (f" ({len(alike):,} occurrences)" if len(alike) > 1 else ""),
+                "; ".join(_met(each, most)),
+            )
+            for alike in series.values()
+            for each in alike[:1]
+        ]
         rows, more = cut(meetings, most, _SHOW_ALL)
         yield Section(
             "Planned meetings",
-            (Column("id", WHOLE), Column("meeting"), Column("what is new for the invited")),
+            (Column("id", WHOLE), Column("meeting"), Column("what is new")),
             rows,
             more,
         )
+    for title, values in (
+        ("Values that change although a rule leaves the person out (except)", made.protected),
+        ("Values that get weaker", made.weaker),
+        ("Values that change for people with nothing to mend there", made.affected),
+    ):
+        if values:
+            yield values_section(title, values, most)
     yield from _access_section(answer, most)
     yield from _locked_sections(answer, most)
+
+
+def _baseline_sections(made: Comparison, most: int) -> Iterator[Section]:
+    """What is other in the baseline, and what comes of it."""
+    assert made.baseline is not None
+    rules = []
+    for each in made.baseline.rules:
+        begun, ended = made.rules.get(each.id, (0, 0))
+        told = [f"{field}: {was or 'nothing'}, then {then or 'nothing'}" for field, was, then in each.fields]
+        what = f"{each.what}{', ' + each.direction if each.direction else ''}"
+        rules.append((each.id, each.severity, what, "; ".join(told), ended or None, begun or None))
+    rows, more = cut(rules, most, _SHOW_ALL)
+    columns = (
+        Column("rule", WHOLE),
+        Column("severity", WORD),
+        Column("what"),
+        Column("in what"),
+        Column("end", COUNT),
+        Column("begin", COUNT),
+    )
+    yield Section("Rules that are other", columns, rows, more)
+    if made.newly:
+        people = [(login, name) for name, login in sorted(made.newly, key=lambda one: one[1])]
+        rows, more = cut(people, most, _SHOW_ALL)
+        yield Section(
+            f"People who newly drift: {len(people):,}", (Column("login", WHOLE), Column("id", WHOLE)), rows, more
+        )
+    if made.baseline.idle:
+        idle = tuple((name,) for name in made.baseline.idle)
+        yield Section("Exceptions that would cover nothing any more", (Column("exception", WHOLE),), idle)
 
 
 _ACCESS = {
@@ -151,7 +218,21 @@ def _moved(moved: Moved) -> tuple[Cell, ...]:
     return who, moved.rule, moved.service or "", WORDS[moved.before], WORDS[moved.after]
 
 
+def invitations(meetings: Sequence[tuple[NewlyMet, Sequence[str]]]) -> str:
+    """How many invitations there are, of how many addresses; those to a series count once. "" for none."""
+    every = {(new.series, address.casefold()) for new, addresses in meetings for address in addresses}
+    if not every:
+        return ""
+    addresses = len({address for _, address in every})
+    return f"{count(len(every), 'invitation')} of {count(addresses, 'address', 'addresses')}"
+
+
+_OPEN = {True: "open to a stranger", False: "shut to a stranger", None: "not known to be shut"}
+
+
 def _met(new: NewlyMet, most: int) -> Iterator[str]:
+    if new.was_open != new.meeting.open:
+        yield f"{_OPEN[new.was_open]}, then {_OPEN[new.meeting.open]}"
     few = 3 if most else 10**6
     lists = (
         ("turned away", new.turned_away),

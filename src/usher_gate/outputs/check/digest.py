@@ -6,6 +6,7 @@ The rows are typed cells; how they are drawn is up to the forms that use them.
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 
 import numpy as np
 
@@ -19,6 +20,7 @@ from ...core.verdicts.condition import Leaf
 from ...core.verdicts.outcome import Outcome, Root, Tail
 from ...core.verdicts.result import ENDS_SOON_DAYS, Block, CheckResult, ExceptionRow, RootRow, Share
 from ...core.verdicts.rules import Rule
+from ...core.verdicts.uncovered import count_uncovered
 from ...core.words.compare import shown
 from ...core.words.record import record
 from ...core.words.times import show_time
@@ -75,12 +77,14 @@ def root_text(root: Root, snapshot: Snapshot | None = None) -> str:
         return f"{where}a door that no one control shuts"
     if root.scope == "access-rules":
         return f"{where}{root.control}, by the access rules"
-    service = (
-        None if snapshot is None else next((one for one in snapshot.services or () if one.id == root.service), None)
-    )
-    if service is None:
+    if snapshot is None:
         return f"{where}{root.control}, as it was seen or is not supported"
-    return f"{where}{root.control}, {'as it was seen' if root.control in service.controls else 'which is not supported there'}"
+    return f"{where}{root.control}, {'as it was seen' if _is_supported(root, snapshot) else 'which is not supported there'}"
+
+
+def _is_supported(root: Root, snapshot: Snapshot) -> bool:
+    """Whether the service of a root has its control."""
+    return any(root.control in service.controls for service in snapshot.services or () if service.id == root.service)
 
 
 def digest(result: CheckResult, rows: int) -> Digest:
@@ -179,7 +183,18 @@ def _details(result: CheckResult) -> list[str]:
     ):
         if names:
             found.append(f"{count(len(names), 'exception')} {one if len(names) == 1 else many}: {some(names, 5)}.")
-    return found
+    return [*found, *uncovered_lines(result)]
+
+
+def uncovered_lines(result: CheckResult) -> list[str]:
+    """How many controls no rule asks about; nothing where the report speaks of some rules or people only."""
+    many, of = count_uncovered(result.snapshot, result.baseline)
+    if not many or len(result.rules) < len(result.baseline.rules) or not result.chosen.all():
+        return []
+    verb = "is" if many == 1 else "are"
+    return [
+        f"{many:,} of {count(of, 'control')} of your services {verb} asked about by no rule (usher-gate baseline --uncovered)."
+    ]
 
 
 def observed_lines(result: CheckResult) -> list[str]:
@@ -201,9 +216,16 @@ def agreed(result: CheckResult) -> list[ExceptionRow]:
     return [row for row in result.exceptions if rules & set(row.rules)]
 
 
-def remedy_text(row: RootRow) -> str:
+def remedy_text(row: RootRow, result: CheckResult) -> str:
     """What to do about a root, and what that does: as it was found by judging again."""
     remedy = row.remedy
+    rules = [rule for rule in result.rules if rule.id in row.rules]
+    rules.sort(key=lambda rule: (-result.rule_counts[rule.id][DRIFTS], rule.id))  # what most of them drift from
+    words = next((rule.mend for rule in rules if rule.mend), "")
+    if _is_as_it_should_be(row.root, rules):
+        return "set as it should be, and not applied: apply it again, or look again"
+    if row.root.service is not None and row.root.scope is None and row.root.control != DOOR:
+        return "look again" if _is_supported(row.root, result.snapshot) else words
     if remedy is None:
         return ""
     harms = f" (harms {remedy.harms:,})" if remedy.harms else ""
@@ -214,12 +236,21 @@ def remedy_text(row: RootRow) -> str:
     if row.root.scope == "licence":
         return f"give the licence: frees {remedy.freed:,}{harms}"
     if row.root.scope in ("person", "access-rules"):
-        return f"if it held: frees {remedy.freed:,}{harms}"
+        frees = f"frees {remedy.freed:,}{harms}" if remedy.freed or remedy.harms else ""
+        return " ".join((words, f"({frees})" if words and frees else frees)).strip()
     return (
         "no value passes every rule"
         if row.root.scope not in (None, "partners", "meetings") and row.root.value is not None
         else ""
     )
+
+
+def _is_as_it_should_be(root: Root, rules: Sequence[Rule]) -> bool:
+    """Whether the value of a setting passes all that the rules ask of the control: then what was seen is what drifts."""
+    if root.service is None or root.value is None or root.scope in (None, "licence"):
+        return False
+    asked = [leaf for rule in rules for leaf in rule.leaves if leaf.about == "control" and leaf.name == root.control]
+    return bool(asked) and all(leaf.comparison is not None and leaf.comparison.passes(root.value) for leaf in asked)
 
 
 def findings_text(result: CheckResult) -> str:
@@ -241,7 +272,7 @@ def _roots(result: CheckResult, most: int) -> Section:
             row.people,
             row.verdicts,
             root_text(row.root, result.snapshot),
-            remedy_text(row),
+            remedy_text(row, result),
             some(row.rules),
         )
         for row in sorted(result.roots, key=lambda row: row.worst_first)

@@ -5,8 +5,10 @@ from __future__ import annotations
 from typing import Any, TextIO
 
 from ...core.mend.mending import MadeEdit, Mending, Part
+from ...core.mend.order import SAFE
 from ...core.mend.tasks import Task
 from ...files.written.snapshot_out import rule_object
+from ..changed.values import value_object
 from ..holes.answer import describe
 from ..json_text import text, write_form
 from ..look import Look
@@ -94,7 +96,8 @@ def plan_object(mending: Mending) -> dict[str, Any]:
         "gap": mending.gap,
         "drifting": mending.drifting,
         "mendable": mending.mendable,
-        "steps_hurt_nobody": mending.safe,
+        "steps_hurt_nobody": mending.order == SAFE,
+        "order": mending.order,
     }
 
 
@@ -114,6 +117,8 @@ def write_mended_json(answer: MendAnswer, stream: TextIO, _look: Look) -> None:
     lists = (
         ("edits", [text(_edit(edit)) for edit in mending.edits]),
         ("components", [text(_component(part)) for part in mending.parts]),
+        ("affected", [text(value_object(each)) for each in mending.affected]),
+        ("weaker", [text(value_object(each)) for each in mending.weaker]),
         ("left", [text(each) for each in left]),
         ("tasks", [text(_task(task)) for task in mending.tasks]),
         ("sign_in_side", [text(_suggested(each)) for each in answer.suggested]),

@@ -7,12 +7,19 @@ from collections.abc import Iterator, Sequence
 import numpy as np
 
 from ...core.mend.mending import MadeEdit, Mending, batches
+from ...core.mend.order import NO_ORDER, NOT_FOUND, SAFE
 from ...core.words.compare import shown
+from ..changed.pages import invitations
+from ..changed.values import values_section
 from ..holes.answer import describe
 from ..page import Page
 from ..section import COUNT, WHOLE, Cell, Column, Section, count, cut, some
 from .answer import MendAnswer, Suggested
 
+_NO_ORDER = {
+    NO_ORDER: "There is no order of the edits in which no step hurts anybody: make them together.",
+    NOT_FOUND: "No harmless order of the edits was found: make them together.",
+}
 _SHOW_ALL = "--rows 0, or --format json"
 _UNDO = {"nobody": "nobody: it is pinned", "people": "whoever it reaches", "settings": "a setting below it"}
 
@@ -43,13 +50,13 @@ def _details(answer: MendAnswer) -> Iterator[str]:
         yield f"{freed} from nothing any more; nobody is worse off (judged again by a whole check)."
         verb, without = "changes" if mending.touched == 1 else "change", mending.without or "none"
         yield f"{count(mending.touched, 'value')} of people {verb}, {without} of them of people with nothing to mend there."
-        if not mending.safe:
-            yield "No harmless order of the edits was found: make them together."
+        if mending.order != SAFE:
+            yield _NO_ORDER[mending.order]
         if mending.comparison is not None:
-            waiting = sum(len(each.waiting) for each in mending.comparison.meetings)
-            turned = sum(len(each.turned_away) for each in mending.comparison.meetings)
+            waiting = invitations([(each, each.waiting) for each in mending.comparison.meetings])
+            turned = invitations([(each, each.turned_away) for each in mending.comparison.meetings])
             if waiting or turned:
-                yield f"Of who is invited to planned meetings, {waiting:,} newly wait and {turned:,} are newly turned away."
+                yield f"At planned meetings, {waiting or 'nobody'} newly wait, {turned or 'nobody'} newly turned away."
     if mending.left:
         yield f"{count(mending.left, 'verdict is', 'verdicts are')} left of the {mending.mendable:,} that come from settings."
     unsettled = mending.drifting - mending.ended - mending.left
@@ -107,6 +114,12 @@ def _sections(answer: MendAnswer, most: int) -> Iterator[Section]:
             (Column("service"), Column("controls"), Column("edits", COUNT), Column("how sure")),
             tuple(made_rows),
         )
+    for title, values in (
+        ("Values that get weaker", mending.weaker),
+        ("Values that change for people with nothing to mend there", mending.affected),
+    ):
+        if values:
+            yield values_section(title, values, most)
     yield from _not_mended(answer, most)
 
 

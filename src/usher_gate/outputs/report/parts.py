@@ -13,10 +13,13 @@ from ...core.verdicts.areas import AreaShares, area_shares
 from ...core.verdicts.codes import DRIFTS, UNAVAILABLE, UNKNOWN
 from ...core.verdicts.result import ENDS_SOON_DAYS, CheckResult, RootRow
 from ...core.verdicts.rules import Rule
+from ...core.verdicts.uncovered import uncovered
 from ...core.words.record import record
 from ...core.words.units import with_unit
 from ...core.words.vocabulary import SEVERITIES
-from ..check.digest import agreed, findings_text, observed_lines, root_text
+from ..baseline.answer import UncoveredAnswer
+from ..baseline.table import uncovered_sections
+from ..check.digest import agreed, findings_text, observed_lines, root_text, uncovered_lines
 from ..check.headline import alarms, answer_of, doubts, lesser_lockouts
 from ..conditions import conditional_lines
 from ..door.pages import door_details, doors_section, first_of_all, meetings_section
@@ -189,6 +192,7 @@ def parts(answer: ReportAnswer) -> list[Part]:
         *_sign_in(answer),
         _guests(answer),
         _exceptions(answer),
+        _uncovered(answer),
     ]
     return [part for part in made if part is not None]
 
@@ -318,6 +322,17 @@ def _guests(answer: ReportAnswer) -> Part | None:
     page = guests_page(guests, _ROWS)
     told = [section for section in page.sections if not section.title.startswith("By home domain")]
     return Part("guests", "Guests", (page.first, *page.details), tuple(_how(section, "guests") for section in told))
+
+
+def _uncovered(answer: ReportAnswer) -> Part | None:
+    """What no rule asks about, for the auditor."""
+    result = answer.result
+    first = uncovered_lines(result)
+    if not first:
+        return None
+    told = UncoveredAnswer(result.snapshot, result.baseline, uncovered(result.snapshot, result.baseline))
+    sections = tuple(_how(section, "baseline --uncovered") for section in uncovered_sections(told, _ROWS))
+    return Part("uncovered", "What no rule asks about", (first[0].partition(" (")[0] + ".",), sections)
 
 
 def _exceptions(answer: ReportAnswer) -> Part | None:

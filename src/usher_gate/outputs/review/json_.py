@@ -18,6 +18,7 @@ def _row(one: Decided) -> dict[str, Any]:
         "decision": one.fate,
         "until": None if one.until is None else one.until.isoformat(),
         "note": one.note,
+        "sponsor": one.sponsor or None,
         "where": one.where,
         "others": list(one.others),
     }
@@ -34,6 +35,7 @@ def write_review_json(answer: ReviewAnswer, stream: TextIO, _look: Look) -> None
             "ended": list(follows.ended),
             "kept": [{"until": day.isoformat(), "guests": list(some)} for day, some in follows.kept.items()],
         },
+        {"sponsors": [{"sponsor": name, "guests": list(some)} for name, some in follows.sponsors.items()]},
         {"removed": [{"group": group, "guests": list(some)} for group, some in follows.removed.items()]},
         {
             "nested": [

@@ -40,6 +40,8 @@ def _details(answer: ReviewAnswer) -> Iterator[str]:
     removed = sum(map(len, follows.removed.values()))
     ends, stay = count(len(follows.ended), "account ends", "accounts end"), count(kept, "is kept", "are kept")
     yield f"{ends}, {stay}, {count(removed, 'membership ends', 'memberships end')}."
+    for sponsor, guests in follows.sponsors.items():
+        yield f"{answer.login(sponsor)} answers for {count(len(guests), 'guest')} from now on."
     for guest, group, through in follows.nested:
         yield f"{guest} is in {group} only through {through}: nothing is changed there; look at {through}."
     if follows.gone:

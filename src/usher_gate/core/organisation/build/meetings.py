@@ -52,18 +52,21 @@ def build_meetings(
         starts,
         ends,
         recurring,
-        _invitees(table.columns["invitees"].coded()) if "invitees" in table.columns else None,
+        _invitees(table.columns["invitees"].coded(), register) if "invitees" in table.columns else None,
         table.columns["label"].texts() if "label" in table.columns else None,
     )
 
 
-def _invitees(coded: Coded) -> Invitees:
-    """The addresses of every cell; blanks around one do not count, and one that stands twice in a cell counts once."""
+def _invitees(coded: Coded, register: Register) -> Invitees:
+    """The addresses of every cell, of somebody given by id the login; blanks around one do not count, and one that stands twice in a cell
+    counts once. Source: answers, D 33."""
+    known: dict[str, str] = {}
     numbers: dict[str, int] = {}
     flat, lengths = list[int](), list[int]()
     for word in coded.words:
         parts = [part.strip() for part in word.split(";")] if word.strip() != EMPTY_SET else []
-        mine = {numbers.setdefault(part, len(numbers)) for part in parts if part}
+        named = [known.get(part) or known.setdefault(part, register.login_of(part)) for part in parts if part]
+        mine = {numbers.setdefault(address, len(numbers)) for address in named}
         flat += mine
         lengths.append(len(mine))
     addresses = sorted(numbers)

@@ -74,6 +74,17 @@ class Register:
             rows[left] = found
         return rows
 
+    @cached_property
+    def _rows_of_ids(self) -> Mapping[str, int]:
+        every = self.ids.texts().take(np.arange(len(self.ids), dtype=np.int32))
+        return {name.casefold(): row for row, name in enumerate(every)}
+
+    def login_of(self, name: str) -> str:
+        """The login of the person whose id this is, without case; the text itself where it is a login, or nobody's id."""
+        folded = name.casefold()
+        row = MISSING if folded in self._rows_of_logins else self._rows_of_ids.get(folded, MISSING)
+        return name if row == MISSING else self.logins.texts(np.array([row])).take(np.array([0]))[0]
+
     def id_of(self, row: int) -> str:
         """The id that stands in a row."""
         return self.ids.texts(np.array([row])).take(np.array([0]))[0]
