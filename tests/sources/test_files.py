@@ -438,6 +438,34 @@ def test_who_is_invited_and_what_is_cancelled(folder: Path, zone: str, hours: tu
     assert starts == {f"series/{first}": first, f"series/{moved}": moved, "outing": all_day}
 
 
+def test_settings_of_a_meeting_are_added_to_those_of_the_service(folder: Path) -> None:
+    soon = f"{datetime.now(UTC) + timedelta(days=1):%Y%m%dT%H%M%SZ}"
+    event = f"UID:once\nDTSTAMP:{soon}\nDTSTART:{soon}\nORGANIZER:mailto:asta@northmere.example\nX-USHER-GATE-SETTING:door.waiting-room=everyone"
+    by_hand = "service,control,scope,value\ntidecall,door.waiting-room,organisation,guests\n"
+    files = {
+        "people.csv": "id,login,kind\nP1,asta@northmere.example,member\n",
+        "settings.csv": by_hand,
+        "a.ics": calendar(event),
+    }
+    write(folder, files)
+    people = source(name="people", kind="files", paths=["people.csv", "settings.csv"])
+    plans = source(name="plans", kind="calendar", path="a.ics", service="tidecall", days=7)
+    status, said = gather(folder, people, plans)
+    assert status == 0, said
+    assert [(row["scope"], row["value"]) for row in table(folder, "settings")] == [
+        ("meeting:once", "everyone"), ("organisation", "guests"),
+    ]  # fmt: skip
+    write(
+        folder, dict.fromkeys(("authenticators.csv", "more/authenticators.csv"), "person,type\nP1,multi-factor-otp\n")
+    )
+    one = source(name="keys", kind="files", paths=["authenticators.csv"])
+    status, said = gather(folder, people, one, source(name="again", kind="files", paths=["more/authenticators.csv"]))
+    assert status != 0 and "keys and again both give authenticators; leave one out" in said
+    write(folder, {"settings.csv": by_hand + "tidecall,door.identity\n"})
+    status, said = gather(folder, people, plans)
+    assert status == 4 and "settings.csv:3: has 2 cells, and the header 4" in said
+
+
 def test_logs_are_copied_or_referred_to(folder: Path) -> None:
     write(
         folder,

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import csv
+import io
 import os
 import shutil
 import time
@@ -19,8 +21,8 @@ from ..files.snapshot.manifest import Missing
 from ..files.snapshot.services import ids_of
 from ..files.write import draft_folder
 from .columns import column_cells, column_names
-from .interface import FAILED, Context, Gathered, Progress, SourceFailed
-from .join import Joined, join
+from .interface import FAILED, Context, Gathered, Progress, Row, SourceFailed, open_source
+from .join import JOINABLE, Joined, join
 from .place import alone, build, prune, put_in_place
 from .secrets import Secrets
 from .settings import GatherSettings, Named
@@ -94,6 +96,7 @@ def gather(
             _refuse(lost, any(_gives_people(gathered) for _, gathered in found), partial)
         for source, gathered in found:
             _refuse_secrets(source, gathered, secrets)
+        _files_as_rows(found)
         joined = join(found)
         missing = [_leave_out(source, joined, [gathered for _, gathered in found]) for source in lost]
         covered = _covered(settings.sources, reports, joined, found)
@@ -251,6 +254,37 @@ def _uncovered(
 
 def _gives_people(gathered: Gathered) -> bool:
     return bool(gathered.tables.get("people")) or any(name.startswith("people.") for name in gathered.files)
+
+
+def _files_as_rows(found: Sequence[tuple[str, Gathered]]) -> None:
+    """Reads a table that one source gives as a CSV file where another gives rows of it (a calendar's settings of meetings), so that
+    they are joined. Source: answers, D 35."""
+    for source, gathered in found:
+        others = {table for name, other in found if name != source for table in other.tables}
+        for name, path in [*gathered.files.items()]:
+            table = Path(name).stem
+            if table in others and table in JOINABLE and path.suffix.lower() == ".csv":
+                del gathered.files[name]
+                gathered.tables[table] = _rows_of(path)
+
+
+def _rows_of(path: Path) -> list[Row]:
+    """The rows of a CSV file, without empty cells; raises SourceFailed for one that is no table."""
+    with open_source(path) as raw:
+        data = raw.read()
+    try:
+        reader = csv.reader(io.StringIO(data.decode("utf-8-sig"), newline=""), strict=True)
+        header = next(reader, [])
+        if len(set(header)) < len(header):
+            raise SourceFailed(f"{path}:1: has a column twice")
+        rows = []
+        for cells in reader:
+            if cells and len(cells) != len(header):
+                raise SourceFailed(f"{path}:{reader.line_num}: has {len(cells)} cells, and the header {len(header)}")
+            rows.append({column: cell for column, cell in zip(header, cells, strict=False) if cell})
+    except (UnicodeDecodeError, csv.Error) as error:
+        raise SourceFailed(f"{path}: is no CSV file in UTF-8 ({error.__class__.__name__})") from None
+    return [row for row in rows if row]
 
 
 def _refuse(lost: Sequence[Missing], people: bool, partial: bool) -> None:

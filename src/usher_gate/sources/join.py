@@ -19,6 +19,7 @@ _KEYS: Mapping[str, tuple[str, ...]] = {
     "partners": ("domain",),
     "meetings": ("id",),
 }
+JOINABLE = frozenset(_KEYS)  # the tables of which rows of several sources are brought together
 _OF_PERSON = ("observations", "authenticators", "passes", "sign_ins")
 _NAMED = 20
 

@@ -80,13 +80,15 @@ def build(
         _write_table(path, table, rows)
         entries.append(form.file_entry(path, len(rows)))
     stamp = taken_at.strftime("%Y-%m-%dT%H:%M:%SZ")
-    for _, gathered in sources:
+    for source, gathered in sources:
         for name, path in gathered.files.items():
             target = folder / name
             if target.exists() or any(
                 (folder / f"{target.stem}{ending}").exists() for ending in (".csv", ".jsonl", ".parquet")
             ):
-                raise UsherError(f"two sources give {target.stem}; leave one out")
+                raise UsherError(
+                    f"{_giver(target.stem, source, sources)} and {source} both give {target.stem}; leave one out"
+                )
             with new_bytes(target) as stream:
                 if name == "organisation.yaml":
                     stream.write(_stamped(_text_of(path), stamp, path).encode())
@@ -97,6 +99,15 @@ def build(
     entries.sort(key=lambda entry: str(entry["name"]))
     with new_bytes(folder / form.NAME) as stream:
         stream.write(form.manifest_text(stamp, finished_at, describe, entries, missing, services).encode())
+
+
+def _giver(table: str, but: str, sources: Sequence[tuple[str, Gathered]]) -> str:
+    """The first other source that gives a table, as rows or as a file."""
+    return next(
+        name
+        for name, gathered in sources
+        if name != but and (gathered.tables.get(table) or any(Path(file).stem == table for file in gathered.files))
+    )
 
 
 def _text_of(path: Path) -> str:
