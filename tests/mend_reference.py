@@ -141,9 +141,34 @@ class Mending:
                     found |= {value} if value is not None else set()
         return sorted(found)
 
-    def applied_to(self, plan: Plan) -> Org:
-        """The organisation with a plan carried out."""
-        changes: list[Row] = []
+    def memberships(self) -> list[tuple[str, str]]:
+        """The direct memberships (group, person) of who has something to mend in a control that the group, or one around it, sets."""
+        found, reference = [], Reference(self.org)
+        sets = {
+            (row["scope"].removeprefix("group:"), row["service"], row["control"])
+            for row in self.org.settings or ()
+            if row["scope"].startswith("group:") and row.get("active") != "false"
+        }
+        around: dict[str, set[str]] = {}
+        for row in self.org.members or ():
+            if row["type"] == "group":
+                around.setdefault(row["member"], set()).add(row["group"])
+        for row in self.org.members or ():
+            if row["type"] == "group" or not any(row["member"] == each["id"] for each in reference.active):
+                continue
+            outer, waiting = {row["group"]}, [row["group"]]
+            while waiting:
+                for more in around.get(waiting.pop(), set()) - outer:
+                    outer.add(more)
+                    waiting.append(more)
+            needs = {(service, control) for person, service, control in self.need if person == row["member"]}
+            if any((group, *need) in sets for group in outer for need in needs):
+                found.append((row["group"], row["member"]))
+        return sorted(set(found))
+
+    def applied_to(self, plan: Plan, out: tuple[tuple[str, str], ...] = ()) -> Org:
+        """The organisation with a plan carried out, and some people taken out of groups."""
+        changes: list[Row] = [{"members": {"group": group, "remove": [person]}} for group, person in out]
         for (service, control, scope), (value, pinned) in plan.items():
             place = {"service": service, "control": control, "scope": scope}
             if value is None:
@@ -164,10 +189,12 @@ class Mending:
         ]
         return not any(_rank(then[key][1]) > _rank(was[key][1]) for was, then in pairwise(said) for key in was)
 
-    def weigh(self, plan: Plan) -> Weight:
-        after_org = self.applied_to(plan)
+    def weigh(self, plan: Plan, out: tuple[tuple[str, str], ...] = ()) -> Weight:
+        after_org = self.applied_to(plan, out)
         after, values = judged(Reference(after_org)), self._values(after_org)
         wrong, left = None, 0
+        if out and any((was[0] == "exempt") != (after[key][0] == "exempt") for key, was in self.before.items()):
+            wrong = "others are judged"
         for key, (final, would_be, _, decided, _) in self.before.items():
             then, then_would, _, then_decided, _ = after[key]
             stuck = then in ("unknown", "unavailable") or (
@@ -200,7 +227,9 @@ class Mending:
             if weaker and where not in self.need:
                 wrong = wrong or f"{where} becomes weaker"
         stricter = sum(self._steps(place, value) for place, (value, _) in plan.items())
-        return Weight(left, len(plan), without, touched, stricter, sum(self._reach(place[2]) for place in plan), wrong)
+        return Weight(
+            left, len(plan) + len(out), without, touched, stricter, sum(self._reach(place[2]) for place in plan), wrong
+        )
 
     def _steps(self, place: Place, value: str | None) -> int:
         """How many weaker degrees of a control may be set than a value is."""
@@ -253,6 +282,26 @@ class Mending:
                     weight = self.weigh({place: option for (place, _), option in zip(some, options, strict=True)})
                     if weight.wrong is None and weight.order < best.order:
                         best = weight
+        return best
+
+    def best_with(self, most: int, budget: int) -> Weight | None:
+        """The same where people may be taken out of groups, too: those who by itself hurt nobody."""
+        places, best, tried = list(self.places()), self.weigh({}), 0
+        candidates = self.memberships()
+        for many in range(min(most, len(candidates)) + 1):
+            for out in combinations(candidates, many):
+                if out and self.weigh({}, out).wrong is not None:
+                    continue
+                for edits in range(most - many + 1):
+                    for some in combinations(places, edits):
+                        for options in product(*(options for _, options in some)):
+                            tried += 1
+                            if tried > budget:
+                                return None
+                            plan = {place: option for (place, _), option in zip(some, options, strict=True)}
+                            weight = self.weigh(plan, out)
+                            if weight.wrong is None and weight.order[:4] < best.order[:4]:
+                                best = weight
         return best
 
 

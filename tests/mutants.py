@@ -21,6 +21,7 @@ _REFERENCE = "tests/core/test_access_against_reference.py"
 _DOORS, _TRIAL = "tests/core/test_door_properties.py", "tests/core/test_trial.py"
 _SIGN_IN, _FILES, _TABLES = "core/sign_in", "files", "tests/files/test_tables.py"
 _EDGES, _ADVICE = "tests/cli/test_edges.py", "tests/cli/test_advice.py"
+_SIDE = "tests/core/test_sign_in_side.py"
 _SAFE, _FULL, _HOSTILE = "tests/cli/test_safe.py", "tests/faults/test_full_disk.py", "tests/sources/test_hostile.py"
 
 MUTANTS = (
@@ -211,4 +212,26 @@ MUTANTS = (
            "tests/sources/test_files.py"),
     Mutant("a rule that is dropped is told as changed", "core/changes/baselines.py", "RuleMoved(name, DROPPED, old", "RuleMoved(name, CHANGED, old",
            "tests/core/test_baselines_rehearsed.py"),
+    Mutant("two edits are never looked for", "core/mend/sign_in_side.py",
+           "for size in range(1, MOST_EDITS + 1):", "for size in range(1, 2):", _SIDE),
+    Mutant("a hole is told as closed by what closes the first sign-in of it", "core/mend/sign_in_side.py",
+           "                if witness is None:\n", "                if witness is None or len(self._needs) > 0:\n", _SIDE),
+    Mutant("a plan that locks somebody out is not told from one that does not", "core/mend/sign_in_side.py",
+           "tuple(sorted(then.locked[0] - now.locked[0]))", "()", _SIDE),
+    Mutant("excluding somebody may open a hole under another rule", "core/mend/sign_in_side.py",
+           "if plan.opened and kind != BREAK_GLASS:", "if False:", "tests/cli/test_mend.py"),
+    Mutant("one branch of an exclusion is never ended alone", "core/mend/access_edits.py",
+           'if exclude.key == "any-of":\n            each = ', 'if exclude.key == "none":\n            each = ', "tests/cli/test_mend.py"),
+    Mutant("somebody is taken out of a group though a value gets weaker", "core/mend/memberships.py",
+           "            hurt = True\n", "            pass\n", "tests/cli/test_mend.py"),
+    Mutant("leaving a rule's audience passes for mending", "core/mend/memberships.py",
+           "if hurt or any(EXEMPT in move for move in made.moves):", "if hurt:", "tests/cli/test_mend.py"),
+    Mutant("meetings before the change are told", "core/changes/notices.py",
+           "if start is not None and new.meeting.starts_at < start and not goes_on:", "if False:", "tests/cli/test_changes.py"),
+    Mutant("a draft is written to people of the organisation", "core/changes/notices.py",
+           "if address.casefold() not in own:", "if True:", "tests/cli/test_changes.py"),
+    Mutant("a set counts where something hides it", "core/settings/sets.py", "reached[places == place], tuple(others)", "reached, tuple(others)",
+           "tests/cli/test_verbs.py"),
+    Mutant("a partner's home factor is not written", f"{_FILES}/written/changes.py", "cells | ({HOME_FACTOR: factor} if factor else {})", "cells",
+           "tests/core/test_access_against_reference.py"),
 )  # fmt: skip

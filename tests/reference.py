@@ -695,7 +695,7 @@ def weakest(reference: Reference, root: tuple[Any, ...], wanted: list[Row]) -> s
 
 
 def remedy(org: Org, root: tuple[Any, ...]) -> dict[str, Any]:
-    """What a root's `mended_value`, `freed`, `if_removed` and `harms` are."""
+    """What a root's `mended_value`, `freed`, `if_removed`, `harms` and `harmed` are."""
     reference = Reference(org)
     before = judged(reference)
     mine = {
@@ -705,15 +705,15 @@ def remedy(org: Org, root: tuple[Any, ...]) -> dict[str, Any]:
     }
     service, control, scope, value = root
     people = {key[2] for key in mine}
-    nothing = {"mended_value": None, "freed": 0, "if_removed": None, "harms": 0}
+    nothing: dict[str, Any] = {"mended_value": None, "freed": 0, "if_removed": None, "harms": 0, "harmed": []}
     if scope == "person":
-        freed, harms = _compared(before, judged(_Met(org, control, people)))
-        return {**nothing, "freed": freed, "harms": harms}
+        freed, harmed = _compared(before, judged(_Met(org, control, people)))
+        return {**nothing, "freed": freed, "harms": len(harmed), "harmed": harmed}
     if value is None or scope is None:
         return nothing
     if scope == "licence":
-        freed, harms = _compared(before, judged(_Licensed(org, service, control, people)))
-        return {**nothing, "freed": freed, "harms": harms}
+        freed, harmed = _compared(before, judged(_Licensed(org, service, control, people)))
+        return {**nothing, "freed": freed, "harms": len(harmed), "harmed": harmed}
     wanted = [
         leaf
         for key, (_, _, _, decided, _) in mine.items()
@@ -722,12 +722,12 @@ def remedy(org: Org, root: tuple[Any, ...]) -> dict[str, Any]:
         if leaf.get("control") == control
     ]
     mended = weakest(reference, root, wanted) if wanted else None
-    freed, harms = 0, 0
+    freed, harmed = 0, list[str]()
     if mended is not None:
         after = Reference(_edited(org, root, mended))
-        freed, harms = _compared(before, judged(after), _left_out_with_another(reference, after, service, control))
+        freed, harmed = _compared(before, judged(after), _left_out_with_another(reference, after, service, control))
     removed = None if scope == "factory" else _compared(before, judged(Reference(_edited(org, root, None))))[0]
-    return {"mended_value": mended, "freed": freed, "if_removed": removed, "harms": harms}
+    return {"mended_value": mended, "freed": freed, "if_removed": removed, "harms": len(harmed), "harmed": harmed}
 
 
 def left_out(reference: Reference, rule: Row, service: Row, person: Row) -> bool:
@@ -757,7 +757,7 @@ def _left_out_with_another(before: Reference, after: Reference, service_id: str,
     return found
 
 
-def _compared(before: dict[Key, Any], after: dict[Key, Any], harmed: Collection[str] = ()) -> tuple[int, int]:
+def _compared(before: dict[Key, Any], after: dict[Key, Any], harmed: Collection[str] = ()) -> tuple[int, list[str]]:
     freed, harmed = set(), set(harmed)
     order = {**{name: number for number, name in enumerate(GOODNESS)}, "exempt": 0}
     for person in {key[2] for key in before}:
@@ -768,7 +768,7 @@ def _compared(before: dict[Key, Any], after: dict[Key, Any], harmed: Collection[
             freed.add(person)
         if any(order[after[key][1]] > order[before[key][1]] for key in keys):
             harmed.add(person)
-    return len(freed), len(harmed)
+    return len(freed), sorted(harmed)
 
 
 def _edited(org: Org, root: tuple[Any, ...], value: str | None) -> Org:

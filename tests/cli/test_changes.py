@@ -145,8 +145,9 @@ def test_people_partners_and_members_by_hand(tiny_folder: Path) -> None:
 def messages(folder: str) -> Iterator[tuple[list[str], str]]:
     for path in sorted(Path(folder).glob("*.eml")):
         message = BytesParser(policy=policy.default).parsebytes(path.read_bytes())
-        assert (message["X-Unsent"], message["To"]) == ("1", None)
-        yield [each.strip() for each in str(message["Bcc"]).split(",")], message.get_content()
+        assert message["X-Unsent"] == "1"
+        assert (message["To"] is None) == path.name.startswith("notice-")
+        yield [each.strip() for each in str(message["Bcc"] or message["To"]).split(",")], message.get_content()
 
 
 def test_everybody_whose_value_is_other_gets_one_message(demo: Path) -> None:
@@ -154,18 +155,30 @@ def test_everybody_whose_value_is_other_gets_one_message(demo: Path) -> None:
     rows = list(csv.DictReader(io.StringIO(Path("notices/index.csv").read_text())))
     assert len({row["person"] for row in rows}) == len(rows)
     found = list(messages("notices"))
-    assert sum(len(to) for to, _ in found) == len(rows)
+    invited = list(csv.DictReader(io.StringIO(Path("notices/invited.csv").read_text())))
+    assert sum(len(to) for to, _ in found) == len(rows) + len(invited)
+    [outside] = [text for to, text in found if to == ["yard@shipyard.example.com"]]
+    assert (
+        '- "Plans for the dry dock" (on 24 November 2026, 09:00 UTC): you will wait until somebody lets you in.'
+        in outside
+    )
+    assert {each["invited"]: each["organiser"] for each in invited} == {"yard@shipyard.example.com": "N1171"}
     before = json.loads(call("why", "N1001", "door.waiting-room", "--service", "tidecall", "--format", "json").out)[
         "walks"
     ][0]["value"]
     assert before == "everyone"
     (deck,) = [text for to, text in found if "asta.brandt@northmere.example" in to]
-    assert "From 1 December 2026, 08:00 UTC the following changes for you at Northmere Ferries." in deck
-    assert "Tidecall meetings: Who walks past the waiting room: guests (until now everyone)." in deck
+    assert "From 21 November 2026, 08:00 UTC the following changes for you at Northmere Ferries." in deck
+    assert (
+        '- In Tidecall meetings, "Who walks past the waiting room" changes from "everybody" to "guests and members of the organisation".'
+        in deck
+    )
+    assert "Into the meetings of others here you get as before." in deck
     assert not any("door." in text for _, text in found)
     (organiser,) = [text for to, text in found if "cilla.holmvik@northmere.example" in to]
     assert (
-        'Your meeting "Plans for the dry dock": yard@shipyard.example.com will wait until you let them in.' in organiser
+        '- "Plans for the dry dock" (on 24 November 2026, 09:00 UTC): yard@shipyard.example.com will wait until you let them in.'
+        in organiser
     )
     assert made["reach"][1] == {"change": 2, "people": 52, "without_need": 0}
     assert (
@@ -235,3 +248,50 @@ def test_the_last_member_of_a_group_that_only_members_tell_of_cannot_go(tmp_path
             continue
         assert (done.status, done.out) == (2, "")
         assert "c.yaml:6: change 2: nobody is left in the group 'watch', which without a table groups" in done.err
+
+
+def test_a_series_is_told_its_organiser_once_and_what_is_before_the_change_not_at_all(tiny_folder: Path) -> None:
+    """Ada organises a series of three and one meeting; one occurrence is over before the change; cia is of the organisation."""
+    rows = [
+        f"week/{day:02},tidecall,P1,2026-12-{day:02}T09:00:00Z,true,x@partner.example;cia@northmere.example,Week"
+        for day in (1, 8, 15)
+    ]
+    rows.append("one,tidecall,P1,2026-12-09T09:00:00Z,,y@partner.example;x@partner.example,Talk")
+    Path("snapshot/meetings.csv").write_text(
+        "id,service,organiser,starts_at,recurring,invitees,label\n" + "\n".join(rows) + "\n"
+    )
+    values = {
+        "waiting-room": "everyone",
+        "identity": "anyone",
+        "anonymous-join": "on",
+        "passcode-scheduled": "off",
+        "host-first": "off",
+        "refused-domains": "x.example",
+    }
+    Path("snapshot/settings.csv").write_text(
+        "service,control,scope,value\n"
+        + "".join(f"tidecall,door.{name},organisation,{value}\n" for name, value in values.items())
+    )
+    Path(F).write_text(
+        "usher-gate: changes/1\ntitle: Wait\nfrom: 2026-12-02T06:00:00Z\nchanges:\n"
+        "  - set: {service: tidecall, control: door.waiting-room, scope: organisation, value: hosts}\n"
+    )
+    call("rehearse", "--changes", F, "--notices", "n")
+    told = {tuple(to): text for to, text in messages("n")}
+    ada = told["ada@northmere.example",]
+    assert (
+        '- "Week" (2 meetings, the first on 8 December 2026, 09:00 UTC): cia@northmere.example, x@partner.example will wait until you let them in.'
+        in ada
+    )
+    assert (
+        '- "Talk" (on 9 December 2026, 09:00 UTC): x@partner.example, y@partner.example will wait until you let them in.'
+        in ada
+    )
+    assert ada.count('"Week"') == ada.count('"Talk"') == 1
+    assert '"Week" (2 meetings' in told["x@partner.example",] and '"Talk"' in told["x@partner.example",]
+    assert '"Week"' not in told["y@partner.example",] and "guest account" not in ada
+    index = list(csv.DictReader(io.StringIO(Path("n/invited.csv").read_text())))
+    assert [(each["organiser"], each["invited"]) for each in index] == [
+        ("P1", "x@partner.example"),
+        ("P1", "y@partner.example"),
+    ]

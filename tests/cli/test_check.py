@@ -284,3 +284,38 @@ def test_people_are_shared_among_processes_where_there_is_much_to_judge_of_them(
     assert begun == [2]
     assert call("check", "--rule", "DOOR-17").status == 1
     assert begun == [2]
+
+
+def test_parts_side_by_side_are_each_the_check_of_that_part_alone(demo: Path) -> None:
+    sides = ("unit:/Fleet", "group:board", "person:N1171", "service:tidecall")
+    options = [word for side in sides for word in ("--compare", side)]
+    made = result(*options)
+    assert [side["name"] for side in made["sides"]] == list(sides)
+    for side in made["sides"]:
+        kind, _, name = side["name"].partition(":")
+        alone = result(f"--{kind}", name)
+        assert (side["people"], side["drifting_people"]) == (
+            alone["summary"]["people"],
+            alone["summary"]["drifting_people"],
+        )
+        told = {each["rule"]: each["verdicts"] for each in made["rules"] if each["side"] == side["name"]}
+        assert told == {each["id"]: each["verdicts"] for each in alone["rules"]}
+    done = check(*options)
+    assert done.status == 1
+    first = "unit:/Fleet: 92 of 114 people drift, group:board: 4 of 4 people drift, person:N1171: 1 of 1 person drifts"
+    assert first in " ".join(done.out.split()) and done.out.startswith("1 of the break-glass accounts is locked out")
+    rows = list(csv.DictReader(io.StringIO(check(*options, "--format", "csv").out)))
+    assert len(rows) == len(made["rules"])
+    for wrong, why in (
+        (("--compare", "unit:/Fleet"), "needs at least two parts"),
+        (("--compare", "unit:/Fleet", "--compare", "/Shore"), "--compare /Shore: write one of unit:NAME"),
+        (("--compare", "unit:/Fleet", "--compare", "unit:/x"), "there is no unit '/x'"),
+        (("--compare", "unit:/Fleet", "--compare", "unit:/Shore", "--unit", "/"), "leave --unit out"),
+        (
+            ("--compare", "unit:/Fleet", "--compare", "unit:/Shore", "--format", "sarif"),
+            "parts side by side are told as table",
+        ),
+        (("--compare", "unit:/Fleet", "--compare", "unit:/Shore", "--keep"), "only whole checks are kept"),
+    ):
+        done = check(*wrong)
+        assert (done.status, done.out) == (2, "") and why in done.err, done.err

@@ -333,3 +333,114 @@ def test_what_the_time_did_not_suffice_for_is_said(demo: Path) -> None:
     whole = json.loads(call("mend", "--format", "json").out)
     assert not any("was stopped after" in note for note in whole["notes"])
     assert plan["plan"]["left"] >= whole["plan"]["left"]
+
+
+def test_who_does_not_belong_in_a_group_may_be_taken_out(tmp_path: Path) -> None:
+    """The others need the group's values, and the rules leave them out: only without the membership do both drifts end."""
+    where = folder(
+        tmp_path,
+        people__csv="id,login,kind,roles\n"
+        + "".join(
+            f"p{number},p{number}@northmere.example,member,{'host' if number in (4, 5) else ''}\n"
+            for number in range(1, 7)
+        ),
+        groups__csv="id,name\nhosts,Event hosts\n",
+        members__csv="group,member\nhosts,p4\nhosts,p5\nhosts,p6\n",
+        settings__csv="service,control,scope,value,pinned\n"
+        "tidecall,door.waiting-room,group:hosts,everyone,\ntidecall,room.share-screen,group:hosts,everyone,\n"
+        "tidecall,broadcast.audience,group:hosts,public,\n",
+        services__yaml="usher-gate: services/1\nservices:\n  - id: tidecall\n    supports: ['door.*', 'room.*', 'broadcast.*']\n"
+        "    precedence: [organisation, group]\n"
+        "    factory: {door.waiting-room: guests, room.share-screen: hosts, broadcast.audience: organisation}\n",
+        baseline="usher-gate: baseline/1\nname: Small\nversion: '1'\nrules:\n"
+        "  - {id: R1, title: Wait, expect: {control: door.waiting-room, no-weaker-than: guests}, except: {role: host}}\n"
+        "  - {id: R2, title: Share, expect: {control: room.share-screen, is: hosts}, except: {role: host}}\n",
+    )
+    alone = json.loads(call("mend", "--format", "json", cwd=where).out)
+    assert (alone["plan"]["edits"], alone["plan"]["left"]) == (0, 2)
+    done = call("mend", "--memberships", "--write", "plan.yaml", "--format", "json", cwd=where)
+    told = json.loads(done.out)
+    assert (done.status, told["plan"]["edits"], told["plan"]["ended"], told["plan"]["left"]) == (0, 1, 2, 0)
+    assert [(one["members"], one["ended"]) for one in told["edits"]] == [({"group": "hosts", "remove": ["p6"]}, 2)]
+    assert [(one["control"], one["before"], one["after"]) for one in told["edits"][0]["also"]] == [
+        ("broadcast.audience", "public", "organisation")
+    ]
+    assert told["affected"] == told["edits"][0]["also"]
+    tried = call("rehearse", "--changes", "plan.yaml", "--write-snapshot", "after", cwd=where)
+    assert (tried.status, tried.out.splitlines()[0]) == (0, "2 findings would end, 0 would begin.")
+    assert call("check", "--snapshot", "after", cwd=where).out.startswith("None of 6 people drifts.")
+    # Nobody is taken out where a value that needed no mending gets weaker, or where a rule would no longer be about them.
+    for path, old, new in (
+        ("snapshot/services.yaml", ", broadcast.audience: organisation}", "}"),
+        ("baseline.yaml", "except: {role: host}", "except: {role: host}, audience: {group: hosts}"),
+    ):
+        text = (where / path).read_text()
+        (where / path).write_text(text.replace(old, new))
+        told = json.loads(call("mend", "--memberships", "--format", "json", cwd=where).out)
+        assert (told["plan"]["edits"], told["plan"]["left"]) == (0, 2)
+        assert any(note.startswith("1 membership stays although what the group sets drifts") for note in told["notes"])
+        (where / path).write_text(text)
+
+
+ACCESS = """\
+usher-gate: access-rules/1
+rules:
+  - {id: A, title: All, mode: enforce, people: {include: {any: true}, exclude: {any-of: [{id: p1}, {id: p2}]}}, resources: {include: any},
+     when: {device: [unknown, registered]}, outcome: {require: {all-of: [mfa]}}}
+  - {id: B, title: Consoles, mode: enforce, people: {include: {any: true}}, resources: {include: [console]}, outcome: {deny: true}}
+"""
+MFA = "usher-gate: baseline/1\nname: Small\nversion: '1'\nrules:\n  - {id: S, title: Factor, expect: {proof: mfa, on: any}}\n"
+
+
+def gate(tmp_path: Path, rules: str, baseline: str = MFA) -> Path:
+    people = (
+        "id,login,kind,roles,break_glass\np1,ada@northmere.example,member,admin,\np2,ben@northmere.example,member,,\n"
+    )
+    people += "p3,lamp@northmere.example,member,,true\n"
+    organisation = "usher-gate: snapshot/1\nname: Small\ntaken_at: 2026-11-20T06:00:00Z\nprivileged_roles: [admin]\n"
+    where = folder(
+        tmp_path,
+        people__csv=people,
+        organisation__yaml=organisation + "resources: {console: [admin], files: []}\n",
+        baseline=baseline,
+    )
+    (where / "snapshot/access-rules.yaml").write_text(rules)
+    return where
+
+
+def sign_in_side(where: Path) -> list[dict[str, Any]]:
+    found: list[dict[str, Any]] = json.loads(call("mend", "--format", "json", cwd=where).out)["sign_in_side"]
+    return found
+
+
+def test_overlapping_holes_take_two_edits_of_one_rule_and_lock_outs_one_of_another(tmp_path: Path) -> None:
+    """Rule A leaves ada and ben out, and devices that are managed; a healthy one is managed, too, so one word is enough for both."""
+    side = sign_in_side(gate(tmp_path, ACCESS))
+    told = [(each["of"], (each["account"] or {}).get("id"), each["fewest"], each["what"]) for each in side]
+    assert told == [
+        ("lock-out", "p3", 1, "B: also exclude id p3"),
+        ("lock-out", "p1", 1, "B: also exclude id p1"),
+        ("hole", None, 2, "A: also for device managed; A: no longer exclude id p1 or id p2"),
+        ("hole", None, 1, "A: also for device managed"),
+    ]
+    assert [each["hole"] for each in side[2:]] == [
+        "any client, from anywhere, to files", "any client, from anywhere, to files, device managed or healthy",
+    ]  # fmt: skip
+
+
+def test_who_is_excluded_must_not_get_a_hole_break_glass_accounts_apart(tmp_path: Path) -> None:
+    """Everybody is denied at the console; without that nothing asks ada or lamp for a second factor there."""
+    rules = ACCESS.replace("{include: any},\n     when: {device: [unknown, registered]}", "{include: [files]}").replace(
+        ", exclude: {any-of: [{id: p1}, {id: p2}]}", ""
+    )
+    side = {each["account"]["id"]: each for each in sign_in_side(gate(tmp_path, rules))}
+    assert (side["p3"]["fewest"], side["p3"]["opened"]) == (1, [{"rule": "S", "people": ["p3"]}])
+    assert (side["p1"]["fewest"], side["p1"]["changes"]) == (None, [])
+    assert side["p1"]["because"] == "excluding them would open a hole under S: register what is asked for instead"
+
+
+def test_each_branch_of_an_exclusion_may_end_alone(tmp_path: Path) -> None:
+    rules = ACCESS.replace("\n     when: {device: [unknown, registered]},", "")
+    where = gate(tmp_path, rules, MFA.replace("title: Factor", "title: Factor, audience: {id: p1}"))
+    plans = [each["edits"] for each in sign_in_side(where) if each["of"] == "hole"]
+    assert plans == [["A: no longer exclude id p1"], ["A: no longer exclude id p1 or id p2"]]

@@ -111,7 +111,9 @@ def test_a_value_that_one_rule_asks_for_may_harm_under_another(folder: Path) -> 
         "if_removed": 2,
         "harms": 2,
     }
-    assert "set it to everyone: frees 2 (harms 2)" in call("check").out
+    assert "set it to everyone: frees 2 (harms 2: ada@northmere.example, ben@northmere.example)" in " ".join(
+        call("check").out.split()
+    )
     narrowed = result("--rule", "R")["roots"]  # harm is harm, whether the report speaks of it or not
     assert root(narrowed, "organisation")["harms"] == 2
 

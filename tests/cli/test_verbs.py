@@ -253,3 +253,39 @@ def test_what_is_not_whole_is_refused_and_changes_nothing(
     assert message in done.err
     assert (tmp_path / "exceptions.yaml").read_text() == tiny.EXCEPTIONS
     assert [path.name for path in tmp_path.glob(".*")] == []
+
+
+def test_a_named_set_of_settings_is_one_thing(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Three settings at two places: ada has both by the group; ben one by himself; the organisation's pin hides one from everybody."""
+    monkeypatch.chdir(tmp_path)
+    rows = """\
+service,control,scope,value,pinned,note,set
+tidecall,door.waiting-room,group:g1,everyone,,,Watch
+tidecall,door.host-first,group:g1,off,,,Watch
+tidecall,door.fresh-id,person:P2,off,,Watch,
+tidecall,door.host-first,organisation,on,true,,
+"""
+    tiny.write_tiny(tmp_path, {"snapshot/settings.csv": rows})
+    monkeypatch.setenv("COLUMNS", "120")
+    done = call("why", "--set", "watch")
+    first = "Watch (3 settings at 2 places) reaches 2 people; it counts in whole for 1 and in part for 1."
+    assert (done.status, done.out.splitlines()[0]) == (0, first)
+    told = json.loads(call("why", "--set", "Watch", "--format", "json").out)
+    assert [(each["control"], each["reached"], each["counts"]) for each in told["settings"]] == [
+        ("door.fresh-id", ["P2"], ["P2"]), ("door.host-first", ["P1"], []), ("door.waiting-room", ["P1"], ["P1"]),
+    ]  # fmt: skip
+    [hidden] = told["settings"][1]["hidden"]
+    assert (hidden["scope"], hidden["value"], hidden["people"], hidden["at"]) == (
+        "organisation",
+        "on",
+        ["P1"],
+        "settings.csv:5",
+    )
+    assert [(each["id"], each["ways"], each["controls"], each["counts"]) for each in told["people"]] == [
+        ("P2", ["person:P2"], 1, 1), ("P1", ["group:g1"], 2, 1),
+    ]  # fmt: skip
+    assert [
+        each["id"] for each in json.loads(call("why", "P1", "--set", "Watch", "--format", "json").out)["people"]
+    ] == ["P1"]
+    assert "there is no set of settings called 'Wach'; did you mean 'Watch'?" in call("why", "--set", "Wach").err
+    assert "leave everything else out" in call("why", "--set", "Watch", "--rule", "R1").err

@@ -220,6 +220,72 @@ def test_every_proof_verdict_and_lock_out_is_the_reference_s() -> None:
     compare_many(compare, 60, 150, 0.4)
 
 
+def compare_partners(org: Org, rnd: Random) -> int:
+    """A partner's row changed by hand, and by a rehearsal: the same verdicts begin and end, and the snapshot that is written is checked
+    like that."""
+    org.people = org.people[:4]
+    org.exceptions, org.settings, org.observations, org.services = [], None, None, None
+    gate = random_gate(org, rnd)
+    if gate.partners is None or gate.rules is None:
+        return 0
+    flags = {
+        name: rnd.random() < 0.5
+        for name in ("guests_in", "home_mfa_counts", "home_device_counts")
+        if rnd.random() < 0.5
+    }
+    if rnd.random() < 0.6:
+        flags["home_mfa_counts"] = True
+    for person in org.people:
+        person["kind"] = rnd.choice((person["kind"], "guest"))
+    domains = {person["login"].rpartition("@")[2].lower() for person in org.people} | {
+        "home.example",
+        "partner.example",
+        "*",
+    }
+    change: Row = {"domain": rnd.choice(sorted(domains)), **flags}
+    if rnd.random() < 0.7 or not flags:
+        change["home_factor"] = rnd.choice(PROOFS[:3])
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        write_gate(org, gate, folder, rnd)
+        _yaml(folder / "c.yaml", {"usher-gate": "changes/1", "title": "t", "changes": [{"partner": change}]})
+        places = ("--snapshot", folder / "snapshot", "--baseline", folder / "baseline.yaml", "--format", "json")
+        done = call("rehearse", "--changes", folder / "c.yaml", "--write-snapshot", folder / "after", *places)
+        if done.status == 2:
+            return 0
+        told = json.loads(done.out)
+        written = call("check", "--snapshot", folder / "after", *places[2:])
+    before = verdicts(Gatekeeper(org, gate))
+    row = next((row for row in gate.partners if row["domain"].lower() == change["domain"]), None)
+    if row is None:
+        gate.partners.append(row := {"domain": change["domain"]})
+    row |= {name: str(cell).lower() for name, cell in change.items() if name != "domain"}
+    after = verdicts(Gatekeeper(org, gate))
+    drifting = [{key for key, verdict in said.items() if verdict == "drifts"} for said in (before, after)]
+    for what, expected in (("begun", drifting[1] - drifting[0]), ("ended", drifting[0] - drifting[1])):
+        keys = {(each["rule"], each["subject"]["id"]) for each in told["verdicts"][what]}
+        assert {key for key in keys if key[0][0] in "RS"} == expected, (what, change)
+    found = {(each["rule"], each["subject"]["id"]): each["verdict"] for each in json.loads(written.out)["findings"]}
+    assert {key: found.get(key, "meets") for key in after} == after
+    return 1
+
+
+def verdicts(keeper: Gatekeeper) -> dict[tuple[str, str], str]:
+    return {
+        (f"R{number}", person["id"]): keeper.coverage(person, leaf)[0]
+        for number, leaf in enumerate(keeper.gate.leaves)
+        for person in keeper.reference.active
+    } | {("S", person["id"]): _shows(keeper.can_show(person)) for person in keeper.reference.active}
+
+
+def _shows(what: str | None) -> str:
+    return "unknown" if what is None else "meets" if what in CAN_SHOW else "drifts"
+
+
+def test_a_partner_s_row_is_rehearsed_as_if_it_were_written_by_hand() -> None:
+    compare_many(compare_partners, 80, 30, 0.7)
+
+
 def expected_decision(
     keeper: Gatekeeper, person: Row, place: tuple[Any, ...], shown: set[str], modes: tuple[str, ...]
 ) -> str:

@@ -67,7 +67,7 @@ def compare(org: Org, rnd: Random) -> int:
         for root, sums in expected.roots.items()
     }
     for each in rnd.sample(result["roots"], min(len(result["roots"]), 4)):
-        mending = {key: each[key] for key in ("mended_value", "freed", "if_removed", "harms")}
+        mending = {key: each[key] for key in ("mended_value", "freed", "if_removed", "harms", "harmed")}
         assert mending == {key: _shown(value) for key, value in remedy(org, _root(each)).items()}, each
     reference = Reference(org)
     assert {each["id"]: (each["state"], each["covers"]) for each in result["exceptions"]} == {

@@ -103,7 +103,7 @@ def test_the_shipped_schemas_are_the_generated_ones() -> None:
 
 RESULTS = [
     "check --rule DOOR-01", "why asta.brandt@northmere.example door.waiting-room", "why N1171 --rule SIGN-02", "why N1171 line.encryption", "why N1171",
-    "why --control broadcast.audience --value public",
+    "why --control broadcast.audience --value public", "why --set confidential", "check --compare unit:/Fleet --compare service:quaychat",
     "sign-in asta.brandt@northmere.example", "sign-in asta.brandt@northmere.example --resource cargo-portal", "sign-in N1171 --resource directory-console --network head-office",
     "sign-in --kind guest --home-domain coastguard.example.org --resource meetings", "holes", "holes --proof mfa", "rehearse", "door", "door N1171", "door --meeting dock-plans", "door --meetings",
     "rehearse --draft drafts/cargo-portal.yaml", "rehearse --changes changes/own-organisation-only.yaml", "rehearse --changes changes/partners.yaml", "mend --rule DOOR-01 --rule SIGN-11", "check --keep", "history", "history --since 0", "guests", "guests --ask asked --on 2026-11-20", "guests --read review --on 2026-12-05", "exceptions", "baseline", "baseline --rule DOOR-01", "baseline --controls", "baseline --uncovered",

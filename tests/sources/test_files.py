@@ -455,6 +455,8 @@ def test_settings_of_a_meeting_are_added_to_those_of_the_service(folder: Path) -
     assert [(row["scope"], row["value"]) for row in table(folder, "settings")] == [
         ("meeting:once", "everyone"), ("organisation", "guests"),
     ]  # fmt: skip
+    # A change may pin and rank, although neither source says so.
+    assert {"pinned", "rank"} <= set((folder / "snapshot/settings.csv").read_text().splitlines()[0].split(","))
     write(
         folder, dict.fromkeys(("authenticators.csv", "more/authenticators.csv"), "person,type\nP1,multi-factor-otp\n")
     )

@@ -48,6 +48,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     add_places(parser)
     add_narrowing(parser)
     add_output(parser, "check")
+    parser.add_argument(
+        "--compare",
+        action="append",
+        metavar="KIND:NAME",
+        help="parts side by side: unit:/PATH, group:ID, person:WHO, service:ID",
+    )
     parser.add_argument("--keep", action="store_true", help="keep this check in the history (see usher-gate history)")
     parser.add_argument(
         "--by",
@@ -60,7 +66,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         type=str.lower,
         choices=FAIL_WORDS,
         metavar="WORD",
-        help=f"what makes the status 1 (repeatable; default: drifts): {', '.join(FAIL_WORDS)}",
+        help=f"what makes the status 1 (drifts): {', '.join(FAIL_WORDS)}",
     )
     parser.add_argument(
         "--fail-at",
@@ -88,7 +94,7 @@ def _framework(word: str | None, baseline: Baseline) -> str | None:
 
 def _narrowed(arguments: argparse.Namespace) -> bool:
     """Whether the check speaks of a part only."""
-    names = ("rule", "service", "person", "group", "unit", "severity", "verdict")
+    names = ("rule", "service", "person", "group", "unit", "severity", "verdict", "compare")
     return any(getattr(arguments, name) for name in names)
 
 
@@ -140,11 +146,50 @@ def _hint(inputs: Inputs, chosen: Narrowing, result: CheckResult) -> str:
     return hint(base, Terms(chosen.keeps, people), sum(counted[VERDICT] for counted in result.rule_counts.values()))
 
 
+_SIDES = ("unit", "group", "person", "service")
+
+
+def _compared(arguments: argparse.Namespace) -> int:
+    """The check of each part that is named, as if it had been asked for alone, side by side."""
+    from ..core.verdicts.threshold import Threshold
+    from ..outputs.check.sides import SidesAnswer
+    from ..outputs.forms import forms_of
+
+    named = [side.partition(":") for side in arguments.compare]
+    for side, (kind, colon, name) in zip(arguments.compare, named, strict=True):
+        if kind not in _SIDES or not colon or not name:
+            raise UsherError(f"--compare {side}: write one of {', '.join(f'{word}:NAME' for word in _SIDES)}")
+        if getattr(arguments, kind):
+            raise UsherError(f"--compare {side} names the {kind} itself; leave --{kind} out")
+    if len(named) < 2:
+        raise UsherError("--compare needs at least two parts; for one of them write, for example, check --unit /PATH")
+    if arguments.format not in forms_of("sides"):
+        raise UsherError(f"parts side by side are told as {', '.join(forms_of('sides'))}")
+    if arguments.verdict or arguments.by:
+        raise UsherError("--verdict and --by are for one check; leave them out beside --compare")
+    inputs = read_inputs(arguments)
+    threshold = Threshold(frozenset(arguments.fail_on or ("drifts",)), arguments.fail_at)
+    results = []
+    for side, (kind, _, name) in zip(arguments.compare, named, strict=True):
+        mine = argparse.Namespace(**{**vars(arguments), kind: [name]})
+        result = judged(mine, inputs, narrowing(mine, inputs.snapshot, inputs.baseline))
+        results.append((side, replace(result, threshold=threshold)))
+    notes = tuple(sorted({*inputs.notes, *(note for _, result in results for note in result.notes)}))
+    write(arguments, "sides", SidesAnswer(tuple(results), notes), arguments.rows)
+    if arguments.format not in ("json", "markdown"):
+        say_notes(notes)
+    if any(result.fails() for _, result in results):
+        return DRIFTS
+    return GAPS if any(result.gaps() for _, result in results) else 0
+
+
 def run(arguments: argparse.Namespace) -> int:
     """Checks, writes, and says by the exit status what was found."""
     from ..core.verdicts.threshold import Threshold
 
     store = _to_keep_in(arguments)
+    if arguments.compare:
+        return _compared(arguments)
     inputs = read_inputs(arguments)
     chosen = narrowing(arguments, inputs.snapshot, inputs.baseline)
     result = judged(arguments, inputs, chosen)

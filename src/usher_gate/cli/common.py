@@ -139,7 +139,7 @@ def add_scheduler(parser: argparse.ArgumentParser) -> None:
         "--scheduler",
         type=address,
         metavar="ADDRESS",
-        help="share the work by a Dask scheduler (tls://HOST:8786), or among local:N processes; none: do it here",
+        help="share the work by a scheduler (tls://HOST:8786) or local:N; none: do it here",
     )
 
 

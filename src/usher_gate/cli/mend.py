@@ -1,7 +1,6 @@
 """Finds the fewest changes of settings that end the drift and hurt nobody, and proves that there are no fewer.
 
-Reads what 'check' reads, and past sign-ins where there are any. Writes the plan with --write as a file of changes, to be tried with
-'usher-gate rehearse --changes' and made by you. Changes nothing in any service."""
+Reads what 'check' reads, and past sign-ins. --write writes a file of changes to try with 'usher-gate rehearse'. Changes no service."""
 
 from __future__ import annotations
 
@@ -26,8 +25,8 @@ from .common import (
 from .parser import above_nought, whole
 
 if TYPE_CHECKING:
-    from ..core.mend.mending import MadeEdit, Mending
-    from ..core.mend.sign_in_side import Suggestion
+    from ..core.mend.mending import MadeEdit, Membership, Mending
+    from ..core.mend.sign_in_side import RulePlan
     from ..core.mend.terms import Terms
     from ..outputs.mended.answer import Suggested
     from .common import Inputs
@@ -36,7 +35,7 @@ EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
   usher-gate mend
   usher-gate mend --service quaychat --write changes/quaychat.yaml"""
 LEFT = 1
-_MOST_REPLAYED = 12  # suggestions on the sign-in side that are tried on the log
+_MOST_PLANS = 5  # for each hole and lock-out that are told
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -46,6 +45,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--hold", action="store_true", help="what is right but not held must be held as well")
     group.add_argument("--weaken", action="store_true", help="values may get weaker for people with nothing to mend")
     group.add_argument("--through-exceptions", action="store_true", help="what an exception covers may change too")
+    group.add_argument("--memberships", action="store_true", help="people may be taken out of groups, too")
     group.add_argument("--turn-away", action="store_true", help="people invited to planned meetings may be turned away")
     group.add_argument(
         "--seconds", type=above_nought, default=60.0, metavar="S", help="how long to look for a proof (60)"
@@ -68,6 +68,7 @@ def run(arguments: argparse.Namespace) -> int:
         raise UsherError("mend needs SciPy's optimiser; install it with: pip install 'usher-gate[mend]'")
     import numpy as np
 
+    from ..core.mend.memberships import mend_with_memberships
     from ..core.mend.mending import Asked, mend
     from ..core.mend.terms import Terms
     from ..outputs.mended.answer import MendAnswer
@@ -86,12 +87,14 @@ def run(arguments: argparse.Namespace) -> int:
         arguments.turn_away,
     )
     asked = Asked(inputs.baseline, inputs.exceptions, terms, arguments.edits)
+    until = time.monotonic() + arguments.seconds
     with working("finding the fewest changes") as progress:
-        mending = mend(inputs.snapshot, inputs.read.tables, asked, time.monotonic, arguments.seconds, progress)
-    suggested = _suggested(arguments, inputs, terms) if arguments.edits is None else ()
+        find = mend_with_memberships if arguments.memberships else mend
+        mending = find(inputs.snapshot, inputs.read.tables, asked, time.monotonic, arguments.seconds, progress)
+    suggested = _suggested(arguments, inputs, terms, until) if arguments.edits is None else ()
     written = ""
     notes = tuple(sorted({*mending.notes, *inputs.notes}))
-    if arguments.write is not None and mending.edits:
+    if arguments.write is not None and mending.many:
         _write_plan(arguments.write, mending)
         written = str(arguments.write)
     elif arguments.write is not None:
@@ -105,9 +108,19 @@ def run(arguments: argparse.Namespace) -> int:
 
 def _write_plan(path: Path, mending: Mending) -> None:
     from ..files.written.plan import write_plan
-    from ..outputs.mended.json_ import edit_object
+    from ..outputs.mended.json_ import edit_object, membership_object
 
-    write_plan(path, mending.changes.title, [(edit_object(edit), _why(edit)) for edit in mending.edits])
+    changes = [(membership_object(one), _why_out(one)) for one in mending.memberships]
+    changes += [(edit_object(edit), _why(edit)) for edit in mending.edits]
+    write_plan(path, mending.changes.title, changes)
+
+
+def _why_out(one: Membership) -> str:
+    ends = f"ends {one.ended:,} {'drift' if one.ended == 1 else 'drifts'} of {one.login}"
+    also = (
+        f"; changes {len(one.also):,} other {'value' if len(one.also) == 1 else 'values'} of theirs" if one.also else ""
+    )
+    return ends + also
 
 
 def _why(edit: MadeEdit) -> str:
@@ -116,27 +129,28 @@ def _why(edit: MadeEdit) -> str:
     return f"{ends}; changes {edit.touched:,} {'value' if edit.touched == 1 else 'values'}{need}"
 
 
-def _suggested(arguments: argparse.Namespace, inputs: Inputs, terms: Terms) -> tuple[Suggested, ...]:
-    """What closes the holes, each with what it would have done to the sign-ins of the log."""
-    from ..core.mend.sign_in_side import suggestions
+def _suggested(arguments: argparse.Namespace, inputs: Inputs, terms: Terms, until: float) -> tuple[Suggested, ...]:
+    """What ends lock-outs and closes holes, each with what it would have done to the sign-ins of the log: as far as the time suffices."""
+    from ..core.mend.deadline import Deadline
+    from ..core.mend.sign_in_side import sign_in_side
     from ..core.verdicts.checker import Checker
     from ..outputs.mended.answer import Suggested
 
     checker = Checker(inputs.snapshot, inputs.baseline, inputs.exceptions)
     made: list[Suggested] = []
-    known: dict[tuple[object, ...], tuple[int, int] | None] = {}
-    for one in suggestions(checker, terms):
-        key = one.what, one.edited.id
-        if key not in known:
-            known[key] = _stopped(arguments, inputs, one) if len(known) < _MOST_REPLAYED else None
-        because = "it locks out a break-glass account" if one.locks_break_glass else ""
-        if not because and one.locked_out:
-            because = f"it locks out {len({person for _, _, person in one.locked_out})} privileged people"
-        made.append(Suggested(one, known[key], not because, because))
+    known: dict[tuple[str, ...], tuple[int, int] | None] = {}
+    deadline = Deadline(time.monotonic, until)
+    with working("looking at the access rules"):
+        for repair in sign_in_side(checker, terms, deadline):
+            plans = repair.plans[:_MOST_PLANS]
+            for plan in plans:
+                if plan.edits not in known:
+                    known[plan.edits] = None if deadline.has_passed else _stopped(arguments, inputs, plan)
+            made.append(Suggested(repair, tuple((plan, known[plan.edits]) for plan in plans)))
     return tuple(made)
 
 
-def _stopped(arguments: argparse.Namespace, inputs: Inputs, one: Suggestion) -> tuple[int, int] | None:
+def _stopped(arguments: argparse.Namespace, inputs: Inputs, plan: RulePlan) -> tuple[int, int] | None:
     """How many sign-ins of the log that got in would be denied or stuck, and of how many people."""
     from ..core.sign_in.gatekeeper import Gatekeeper
     from ..core.sign_in.replay import Replay
@@ -147,7 +161,7 @@ def _stopped(arguments: argparse.Namespace, inputs: Inputs, one: Suggestion) -> 
     if table is None:
         return None
     present = Gatekeeper(inputs.snapshot)
-    tally, _ = tally_all([table], Replay(present, present.with_rules(one.rules)), lambda _: None)
+    tally, _ = tally_all([table], Replay(present, present.with_rules(plan.rules)), lambda _: None)
     done = tally.done()
     people = [each for each in done.people if each.sign_ins[1] + each.sign_ins[2]]
     return done.hurt[1] + done.hurt[2], len(people)

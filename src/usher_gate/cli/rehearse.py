@@ -306,7 +306,7 @@ def _draft_notices(
         return None
     import numpy as np
 
-    from ..core.changes.notices import notices
+    from ..core.changes.notices import invitations, notices
     from ..files.written.messages import no_address_note, write_messages
 
     drafts = notices(made, compared.checkers, helps)
@@ -317,6 +317,10 @@ def _draft_notices(
         [
             (draft.subject, draft.text, people.logins.take(mine), people.ids.take(mine))
             for draft, mine in zip(drafts, rows, strict=True)
+        ],
+        [
+            (one.subject, one.text, people.ids.take(np.array([one.organiser]))[0], one.address)
+            for one in invitations(made, made.after)
         ],
     )
     if without:

@@ -16,6 +16,7 @@ from .parser import whole
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
+    from ..core.organisation.columns import Bools
     from ..core.organisation.services import Service
     from ..core.organisation.snapshot import Snapshot
     from ..core.verdicts.checker import Checker
@@ -28,7 +29,8 @@ EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
   usher-gate why asta.brandt@northmere.example door.waiting-room --service tidecall
   usher-gate why asta.brandt@northmere.example --rule DOOR-01
   usher-gate why --meeting harbour-day door.waiting-room
-  usher-gate why --control broadcast.audience --value public"""
+  usher-gate why --control broadcast.audience --value public
+  usher-gate why --set trial-crews"""
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -45,6 +47,11 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--control", dest="of_control", metavar="CONTROL", help="ask for everybody who has a --value of it"
     )
     parser.add_argument("--value", metavar="VALUE", help="who has this value of the --control, and by which ways")
+    parser.add_argument(
+        "--set",
+        metavar="NAME",
+        help="the settings of this name (column set, else note) as one thing: who has it, and what hides it",
+    )
     parser.add_argument("--service", metavar="ID", action="append", help="only on this service (repeatable)")
     parser.add_argument("--rows", type=whole(0), default=20, metavar="N", help="rows of a table (default: 20; 0: all)")
     add_places(parser)
@@ -53,6 +60,8 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """Explains a value, a verdict or a person, or finds who has a value; raises UsherError for what cannot be explained."""
+    if arguments.set is not None:
+        return _of_set(arguments)
     if arguments.of_control is not None or arguments.value is not None:
         return _who_has(arguments)
     if arguments.meeting is not None:
@@ -119,8 +128,6 @@ def _services(arguments: argparse.Namespace, snapshot: Snapshot) -> list[Service
 
 
 def _who_has(arguments: argparse.Namespace) -> int:
-    import numpy as np
-
     from ..core.settings.resolver import Resolver
     from ..core.settings.ways import ways_to
     from ..core.words.values import BadValue
@@ -138,10 +145,7 @@ def _who_has(arguments: argparse.Namespace) -> int:
         value = snapshot.catalogue.index[control].kind.parse(arguments.value)
     except BadValue as right:
         raise UsherError(f"{quoted(arguments.value)} is no value of {control}; write {right}") from None
-    chosen = np.ones(len(snapshot.people), bool)
-    if arguments.person is not None:
-        chosen[:] = False
-        chosen[find_person(arguments.person, snapshot)] = True
+    chosen = _chosen(arguments, snapshot)
     resolver = Resolver(snapshot)
     services = [service for service in _services(arguments, snapshot) if control in service.controls]
     if not services:
@@ -151,6 +155,44 @@ def _who_has(arguments: argparse.Namespace) -> int:
     found = [(service.id, each) for service in services for each in ways_to(resolver, service, control, value, chosen)]
     write(arguments, "ways", WaysAnswer(snapshot, control, value, tuple(found), read.setting_line), arguments.rows)
     return 0
+
+
+def _of_set(arguments: argparse.Namespace) -> int:
+    """Who has a named set of settings, by which way, and what hides it."""
+    from ..core.settings.resolver import Resolver
+    from ..core.settings.sets import settings_of
+    from ..outputs.why.answer import SetAnswer
+
+    others = (arguments.control, arguments.rule, arguments.meeting, arguments.of_control, arguments.value)
+    if any(other is not None for other in others):
+        raise UsherError("a set of settings is asked of everybody, or of one person: leave everything else out")
+    read = read_folder(arguments)
+    sets = read.settings_by_set()
+    if not sets:
+        raise UsherError(
+            "no setting belongs to a set: write its name into the column set (or note) of the table settings"
+        )
+    name = known_name(arguments.set, sorted(sets), "set of settings called")
+    chosen = _chosen(arguments, read.snapshot)
+    services = {service.id for service in _services(arguments, read.snapshot)}
+    found = [one for one in settings_of(Resolver(read.snapshot), sets[name], chosen) if one.service in services]
+    write(
+        arguments,
+        "set",
+        SetAnswer(read.snapshot, name, len(sets[name]), tuple(found), read.setting_line),
+        arguments.rows,
+    )
+    return 0
+
+
+def _chosen(arguments: argparse.Namespace, snapshot: Snapshot) -> Bools:
+    """Everybody, or the one person that is named."""
+    import numpy as np
+
+    chosen = np.full(len(snapshot.people), arguments.person is None)
+    if arguments.person is not None:
+        chosen[find_person(arguments.person, snapshot)] = True
+    return chosen
 
 
 def _explain(arguments: argparse.Namespace, inputs: Inputs) -> Explanation:

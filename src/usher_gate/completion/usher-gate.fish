@@ -51,7 +51,7 @@ function _shtab_usher_gate_using
 end
 
 set -g _shtab_usher_gate_commands demo gather check why sign-in holes door rehearse mend guests history report stand-in baseline exceptions completion
-set -g _shtab_usher_gate_opts_with_value --address --all-states --approved-by --arrive-after --as --ask --authenticator --baseline --by --changes --client --client-id --client-secret --control --device --domain --draft --edits --every --exceptions --fail-at --fail-on --figure --format --from --group --holding --home-domain --kind --licence --link --log --log-format --max-age --meeting --mfa --misbehave --moment --network --notices --on --out --page --partner --person --plan --platform --port --proof --rate --read --reason --resource --risk --role --rows --rule --scheduler --seconds --service --severity --shown --sign-ins --since --snapshot --standing --start --state --title --try --unit --until --value --verdict --way --who --write --write-snapshot
+set -g _shtab_usher_gate_opts_with_value --address --all-states --approved-by --arrive-after --as --ask --authenticator --baseline --by --changes --client --client-id --client-secret --compare --control --device --domain --draft --edits --every --exceptions --fail-at --fail-on --figure --format --from --group --holding --home-domain --kind --licence --link --log --log-format --max-age --meeting --mfa --misbehave --moment --network --notices --on --out --page --partner --person --plan --platform --port --proof --rate --read --reason --resource --risk --role --rows --rule --scheduler --seconds --service --set --severity --shown --sign-ins --since --snapshot --standing --start --state --title --try --unit --until --value --verdict --way --who --write --write-snapshot
 
 complete -c usher-gate -e
 complete -c usher-gate -f
@@ -85,18 +85,20 @@ complete -c usher-gate -n '_shtab_usher_gate_using check' -l verdict -x -d 'list
 complete -c usher-gate -n '_shtab_usher_gate_using check' -l format -xka "table json csv markdown sarif junit oscal ocsf openmetrics" -d 'table, json, csv, markdown, sarif, junit, oscal, ocsf, openmetrics (default: by the ending of --out, else table)'
 complete -c usher-gate -n '_shtab_usher_gate_using check' -l out -xka "(__fish_complete_path (commandline -ct))" -d 'write to a file, whole or not at all'
 complete -c usher-gate -n '_shtab_usher_gate_using check' -l no-colour -d 'no colour, also on a terminal (as NO_COLOR does)'
+complete -c usher-gate -n '_shtab_usher_gate_using check' -l compare -x -d 'parts side by side: unit:/PATH, group:ID, person:WHO, service:ID'
 complete -c usher-gate -n '_shtab_usher_gate_using check' -l keep -d 'keep this check in the history (see usher-gate history)'
 complete -c usher-gate -n '_shtab_usher_gate_using check' -l by -x -d 'add a table by the numbers of a framework, such as nist'
-complete -c usher-gate -n '_shtab_usher_gate_using check' -l fail-on -xka "drifts loose unknown unavailable settling contested contradictions stranded lockout ignored-settings" -d 'what makes the status 1 (repeatable; default: drifts): drifts, loose, unknown, unavailable, settling, contested, contradictions, stranded, lockout, ignored-settings'
+complete -c usher-gate -n '_shtab_usher_gate_using check' -l fail-on -xka "drifts loose unknown unavailable settling contested contradictions stranded lockout ignored-settings" -d 'what makes the status 1 (drifts): drifts, loose, unknown, unavailable, settling, contested, contradictions, stranded, lockout, ignored-settings'
 complete -c usher-gate -n '_shtab_usher_gate_using check' -l fail-at -xka "critical high medium low" -d '... of a rule of this severity or worse'
 complete -c usher-gate -n '_shtab_usher_gate_using check' -l rows -x -d 'rows of each kind in a table; 0: all (up to 10)'
-complete -c usher-gate -n '_shtab_usher_gate_using check' -l scheduler -x -d 'share the work by a Dask scheduler (tls://HOST:8786), or among local:N processes; none: do it here'
+complete -c usher-gate -n '_shtab_usher_gate_using check' -l scheduler -x -d 'share the work by a scheduler (tls://HOST:8786) or local:N; none: do it here'
 complete -c usher-gate -n '_shtab_usher_gate_using; and test $_shtab_usher_gate_npos -eq 0' -a why -d 'Shows where one person'"'"'s value comes from: the whole walk, overridden values included, and what the rules say of it.'
 complete -c usher-gate -n '_shtab_usher_gate_using why' -s h -l help -d 'show this help message and exit'
 complete -c usher-gate -n '_shtab_usher_gate_using why' -l meeting -x -d 'explain the CONTROL of a planned meeting, its own setting included'
 complete -c usher-gate -n '_shtab_usher_gate_using why' -l rule -x -d 'explain what this rule says of the person'
 complete -c usher-gate -n '_shtab_usher_gate_using why' -l control -x -d 'ask for everybody who has a --value of it'
 complete -c usher-gate -n '_shtab_usher_gate_using why' -l value -x -d 'who has this value of the --control, and by which ways'
+complete -c usher-gate -n '_shtab_usher_gate_using why' -l set -x -d 'the settings of this name (column set, else note) as one thing: who has it, and what hides it'
 complete -c usher-gate -n '_shtab_usher_gate_using why' -l service -x -d 'only on this service (repeatable)'
 complete -c usher-gate -n '_shtab_usher_gate_using why' -l rows -x -d 'rows of a table (default: 20; 0: all)'
 complete -c usher-gate -n '_shtab_usher_gate_using why' -l snapshot -x -d 'the snapshot folder, or its URL'
@@ -171,7 +173,7 @@ complete -c usher-gate -n '_shtab_usher_gate_using rehearse' -l write-snapshot -
 complete -c usher-gate -n '_shtab_usher_gate_using rehearse' -l notices -xka "(__fish_complete_directories)" -d 'with --changes: draft what people must be told, as messages'
 complete -c usher-gate -n '_shtab_usher_gate_using rehearse' -l draft -xka "(__fish_complete_path (commandline -ct))" -d 'access rules to try instead of the observed ones (form access-rules/1)'
 complete -c usher-gate -n '_shtab_usher_gate_using rehearse' -l rows -x -d 'rows of each kind in a table; 0: all (up to 10)'
-complete -c usher-gate -n '_shtab_usher_gate_using rehearse' -l scheduler -x -d 'share the work by a Dask scheduler (tls://HOST:8786), or among local:N processes; none: do it here'
+complete -c usher-gate -n '_shtab_usher_gate_using rehearse' -l scheduler -x -d 'share the work by a scheduler (tls://HOST:8786) or local:N; none: do it here'
 complete -c usher-gate -n '_shtab_usher_gate_using rehearse' -l snapshot -x -d 'the snapshot folder, or its URL'
 complete -c usher-gate -n '_shtab_usher_gate_using rehearse' -l baseline -xka "(__fish_complete_path (commandline -ct))" -d 'the baseline'
 complete -c usher-gate -n '_shtab_usher_gate_using rehearse' -l exceptions -xka "(__fish_complete_path (commandline -ct))" -d 'the agreed exceptions'
@@ -185,6 +187,7 @@ complete -c usher-gate -n '_shtab_usher_gate_using mend' -l edits -x -d 'the bes
 complete -c usher-gate -n '_shtab_usher_gate_using mend' -l hold -d 'what is right but not held must be held as well'
 complete -c usher-gate -n '_shtab_usher_gate_using mend' -l weaken -d 'values may get weaker for people with nothing to mend'
 complete -c usher-gate -n '_shtab_usher_gate_using mend' -l through-exceptions -d 'what an exception covers may change too'
+complete -c usher-gate -n '_shtab_usher_gate_using mend' -l memberships -d 'people may be taken out of groups, too'
 complete -c usher-gate -n '_shtab_usher_gate_using mend' -l turn-away -d 'people invited to planned meetings may be turned away'
 complete -c usher-gate -n '_shtab_usher_gate_using mend' -l seconds -x -d 'how long to look for a proof (60)'
 complete -c usher-gate -n '_shtab_usher_gate_using mend' -l write -xka "(__fish_complete_path (commandline -ct))" -d 'write the plan as a file of changes (form changes/1)'
@@ -257,7 +260,7 @@ complete -c usher-gate -n '_shtab_usher_gate_using report' -l person -x -d 'only
 complete -c usher-gate -n '_shtab_usher_gate_using report' -l group -x -d 'only people in these groups'
 complete -c usher-gate -n '_shtab_usher_gate_using report' -l unit -x -d 'only people in these units and below'
 complete -c usher-gate -n '_shtab_usher_gate_using report' -l severity -xka "critical high medium low" -d 'only rules that are critical, high, medium, low'
-complete -c usher-gate -n '_shtab_usher_gate_using report' -l scheduler -x -d 'share the work by a Dask scheduler (tls://HOST:8786), or among local:N processes; none: do it here'
+complete -c usher-gate -n '_shtab_usher_gate_using report' -l scheduler -x -d 'share the work by a scheduler (tls://HOST:8786) or local:N; none: do it here'
 complete -c usher-gate -n '_shtab_usher_gate_using; and test $_shtab_usher_gate_npos -eq 0' -a stand-in -d 'Starts a practice ground on this machine: a simulated directory (SCIM 2.0) and services, filled with the demo or any snapshot.'
 complete -c usher-gate -n '_shtab_usher_gate_using stand-in' -s h -l help -d 'show this help message and exit'
 complete -c usher-gate -n '_shtab_usher_gate_using stand-in' -l port -x -d 'the port on 127.0.0.1 (default: 8377; 0: any)'

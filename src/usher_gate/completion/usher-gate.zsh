@@ -71,12 +71,13 @@ _shtab_usher_gate_check_options=(
   "--format[table, json, csv, markdown, sarif, junit, oscal, ocsf, openmetrics (default\: by the ending of --out, else table)]:FORM:(table json csv markdown sarif junit oscal ocsf openmetrics)"
   "--out[write to a file, whole or not at all]:FILE:_files"
   "--no-colour[no colour, also on a terminal (as NO_COLOR does)]"
+  "*--compare[parts side by side\: unit\:\/PATH, group\:ID, person\:WHO, service\:ID]:KIND:NAME:"
   "--keep[keep this check in the history (see usher-gate history)]"
   "--by[add a table by the numbers of a framework, such as nist]:WORD:"
-  "*--fail-on[what makes the status 1 (repeatable\; default\: drifts)\: drifts, loose, unknown, unavailable, settling, contested, contradictions, stranded, lockout, ignored-settings]:WORD:(drifts loose unknown unavailable settling contested contradictions stranded lockout ignored-settings)"
+  "*--fail-on[what makes the status 1 (drifts)\: drifts, loose, unknown, unavailable, settling, contested, contradictions, stranded, lockout, ignored-settings]:WORD:(drifts loose unknown unavailable settling contested contradictions stranded lockout ignored-settings)"
   "--fail-at[... of a rule of this severity or worse]:WORD:(critical high medium low)"
   "--rows[rows of each kind in a table\; 0\: all (up to 10)]:N:"
-  "--scheduler[share the work by a Dask scheduler (tls\:\/\/HOST\:8786), or among local\:N processes\; none\: do it here]:ADDRESS:"
+  "--scheduler[share the work by a scheduler (tls\:\/\/HOST\:8786) or local\:N\; none\: do it here]:ADDRESS:"
 )
 
 # guard to ensure default positional specs are added only once per session
@@ -237,6 +238,7 @@ _shtab_usher_gate_mend_options=(
   "--hold[what is right but not held must be held as well]"
   "--weaken[values may get weaker for people with nothing to mend]"
   "--through-exceptions[what an exception covers may change too]"
+  "--memberships[people may be taken out of groups, too]"
   "--turn-away[people invited to planned meetings may be turned away]"
   "--seconds[how long to look for a proof (60)]:S:"
   "--write[write the plan as a file of changes (form changes\/1)]:FILE:_files"
@@ -268,7 +270,7 @@ _shtab_usher_gate_rehearse_options=(
   "--notices[with --changes\: draft what people must be told, as messages]:DIR:_files -/"
   "--draft[access rules to try instead of the observed ones (form access-rules\/1)]:FILE:_files"
   "--rows[rows of each kind in a table\; 0\: all (up to 10)]:N:"
-  "--scheduler[share the work by a Dask scheduler (tls\:\/\/HOST\:8786), or among local\:N processes\; none\: do it here]:ADDRESS:"
+  "--scheduler[share the work by a scheduler (tls\:\/\/HOST\:8786) or local\:N\; none\: do it here]:ADDRESS:"
   "--snapshot[the snapshot folder, or its URL]:DIR:"
   "--baseline[the baseline]:FILE:_files"
   "--exceptions[the agreed exceptions]:FILE:_files"
@@ -296,7 +298,7 @@ _shtab_usher_gate_report_options=(
   "*--group[only people in these groups]:ID:"
   "*--unit[only people in these units and below]:PATH:"
   "*--severity[only rules that are critical, high, medium, low]:WORD:(critical high medium low)"
-  "--scheduler[share the work by a Dask scheduler (tls\:\/\/HOST\:8786), or among local\:N processes\; none\: do it here]:ADDRESS:"
+  "--scheduler[share the work by a scheduler (tls\:\/\/HOST\:8786) or local\:N\; none\: do it here]:ADDRESS:"
 )
 
 # guard to ensure default positional specs are added only once per session
@@ -354,6 +356,7 @@ _shtab_usher_gate_why_options=(
   "--rule[explain what this rule says of the person]:ID:"
   "--control[ask for everybody who has a --value of it]:CONTROL:"
   "--value[who has this value of the --control, and by which ways]:VALUE:"
+  "--set[the settings of this name (column set, else note) as one thing\: who has it, and what hides it]:NAME:"
   "*--service[only on this service (repeatable)]:ID:"
   "--rows[rows of a table (default\: 20\; 0\: all)]:N:"
   "--snapshot[the snapshot folder, or its URL]:DIR:"

@@ -109,78 +109,77 @@ services:
       door.waiting-room: everyone
 """
 
-# service, control, scope, value, pinned, rank, active, changed_at, note
 SETTINGS = """\
-service,control,scope,value,pinned,rank,active,changed_at,note
-tidecall,door.waiting-room,organisation,guests,,,,2026-03-02T09:00:00Z,
-tidecall,door.waiting-room,group:deck,everyone,,,,2026-06-18T14:20:00Z,so that the bridge need not let people in
-tidecall,door.waiting-room,group:board,members,true,,,2026-03-02T09:05:00Z,
-tidecall,door.waiting-room,person:N1171,everyone,,,,2026-08-30T16:41:00Z,
-tidecall,door.identity,organisation,listed-domains,true,,,2026-03-02T09:00:00Z,
-tidecall,door.identity,group:contractors,any-account,true,,,2026-04-11T10:00:00Z,never counts: the organisation's value is pinned
-tidecall,door.listed-domains,organisation,northmere.example;coastguard.example.org;shipyard.example.com,true,,,2026-03-02T09:00:00Z,
-tidecall,door.host-first,organisation,on,,,,2026-03-02T09:00:00Z,
-tidecall,door.host-first,group:pilots,off,,,,2026-05-09T11:30:00Z,
-tidecall,door.anonymous-join,organisation,off,true,,,2026-03-02T09:00:00Z,
-tidecall,door.passcode-scheduled,organisation,on,,,,2026-03-02T09:00:00Z,
-tidecall,door.passcode-instant,organisation,on,true,,,2026-11-20T05:10:00Z,changed within the hour
-tidecall,door.personal-room,organisation,off,,,,2026-10-01T09:00:00Z,
-tidecall,door.personal-room,person:N1203,on,,,,2026-10-05T07:40:00Z,the pilots meet there at all hours
-tidecall,door.passcode-telephone,organisation,on,true,,,2026-03-02T09:00:00Z,
-tidecall,door.telephone-waits,organisation,on,true,,,2026-03-02T09:00:00Z,
-tidecall,door.passcode-length,organisation,8,true,,,2026-03-02T09:00:00Z,
-tidecall,door.start,organisation,members,true,,,2026-03-02T09:00:00Z,
-tidecall,room.share-screen,organisation,members,,,,2026-03-02T09:00:00Z,
-tidecall,room.share-screen,group:trial-crews,everyone,,10,,2026-10-20T12:00:00Z,
-tidecall,room.share-screen,group:fleet,hosts,,20,,2026-10-20T12:00:00Z,
-tidecall,room.recording,organisation,hosts,,,,2026-03-02T09:00:00Z,
-tidecall,room.streaming,organisation,off,,,,2026-03-02T09:00:00Z,
-tidecall,room.streaming,group:safety,on,,,,2026-07-07T08:00:00Z,for the drill
-tidecall,room.co-hosts,organisation,members,true,,,2026-03-02T09:00:00Z,
-tidecall,line.encryption,group:board,end-to-end,,,,2026-09-12T09:00:00Z,
-tidecall,line.encryption,group:technology,end-to-end,,,,2026-09-12T09:00:00Z,
-tidecall,line.dial-in,group:technology,off,,,,2026-09-12T09:10:00Z,
-quaychat,contact.outside-domains,organisation,listed,,,,2026-02-10T09:00:00Z,
-quaychat,contact.outside-domains,group:operations,listed,,30,,2026-02-10T09:00:00Z,
-quaychat,contact.outside-domains,group:crewing,any,,10,,2026-06-01T09:00:00Z,agencies write from anywhere
-quaychat,contact.unmanaged-accounts,organisation,off,,,,2026-02-10T09:00:00Z,
-quaychat,contact.unmanaged-accounts,group:catering,on,,20,,2026-07-15T09:00:00Z,
-quaychat,contact.unmanaged-accounts,group:operations,off,,30,,2026-02-10T09:00:00Z,
-quaychat,app.third-party,organisation,listed,,,,2026-02-10T09:00:00Z,
-quaychat,app.third-party,group:trial-crews,any,,20,,2026-10-20T12:00:00Z,
-quaychat,app.third-party,group:engine,none,,20,,2026-02-10T09:00:00Z,the same rank as the trial crews: contested
-quaychat,app.home-made,organisation,listed,,,,2026-02-10T09:00:00Z,
-quaychat,app.allowed,organisation,crew-roster;tide-tables,,,,2026-02-10T09:00:00Z,
-quaychat,file.guest-resharing,organisation,off,,,,2026-11-16T09:00:00Z,four days ago; see the observations
-quaychat,file.sensitive-data-guard,organisation,on,,,,2026-02-10T09:00:00Z,
-quaychat,file.sensitive-data-guard,group:terminals,off,,20,,2026-05-05T09:00:00Z,
-quaychat,team.create-groups,organisation,named-people,,,,2026-02-10T09:00:00Z,
-quaychat,guest.directory-view,organisation,limited,,,,2026-02-10T09:00:00Z,
-quaychat,guest.directory-view,group:shipyard,everything,,10,,2025-11-03T09:00:00Z,
-quaychat,guest.invite,organisation,members,,,,2026-02-10T09:00:00Z,
-quaychat,call.forwarding-outside,organisation,off,,,,2026-02-10T09:00:00Z,
-beaconcast,broadcast.audience,organisation,organisation,,,,2026-01-20T09:00:00Z,
-beaconcast,broadcast.audience,unit:/Fleet,named-people,,,,2026-01-20T09:00:00Z,
-beaconcast,broadcast.audience,unit:/Fleet/Deck,public,,,,2026-06-21T18:05:00Z,the summer race
-beaconcast,broadcast.audience,unit:/Terminals,public,,,false,2026-06-21T18:05:00Z,switched off again
-beaconcast,broadcast.registration,organisation,on,,,,2026-01-20T09:00:00Z,
-beaconcast,door.identity,organisation,own-organisation,,,,2026-01-20T09:00:00Z,
-beaconcast,door.identity,unit:/Shore,any-account,,,,2026-04-02T13:00:00Z,on but useless: anybody can make an account
-beaconcast,door.waiting-room,organisation,members,true,,,2026-01-20T09:00:00Z,
-quaychat,contact.listed-domains,organisation,coastguard.example.org;shipyard.example.com,,,,2026-03-02T09:00:00Z,
-beaconcast,door.waiting-room,unit:/Pilots,everyone,,,,2026-02-02T09:00:00Z,never counts: the organisation's value is pinned
-tidecall,door.may-start,group:catering,off,,,,2026-03-02T09:00:00Z,the galley only joins
-tidecall,door.waiting-room,meeting:harbour-day,everyone,,,,2026-11-10T09:00:00Z,so that visitors come straight in
-tidecall,door.identity,meeting:harbour-day,any-account,,,,2026-11-10T09:00:00Z,
-tidecall,door.anonymous-join,meeting:harbour-day,on,,,,2026-11-10T09:00:00Z,never counts: the organisation's value is pinned
-tidecall,door.passcode-scheduled,meeting:harbour-day,off,,,,2026-11-10T09:00:00Z,
-tidecall,door.host-first,meeting:harbour-day,off,,,,2026-11-10T09:00:00Z,
-quaychat,file.guest-download,organisation,off,,,,2026-02-10T09:00:00Z,
-quaychat,file.guest-download,group:shipyard,on,,10,,2026-09-14T08:00:00Z,the yard takes drawings along
-quaychat,file.download-protection,organisation,encrypted,,,,2026-02-10T09:00:00Z,
-quaychat,file.protection-days,organisation,28,,,,2026-02-10T09:00:00Z,
-beaconcast,broadcast.audience,unit:/Fleet/Training,organisation,,,,2026-11-09T09:00:00Z,nobody is in the unit yet
-beaconcast,broadcast.audience,unit:/Fleet/Dek,named-people,,,,2026-11-16T09:00:00Z,misspelt: it applies to nothing
+service,control,scope,value,pinned,rank,active,changed_at,note,set
+tidecall,door.waiting-room,organisation,guests,,,,2026-03-02T09:00:00Z,,
+tidecall,door.waiting-room,group:deck,everyone,,,,2026-06-18T14:20:00Z,so that the bridge need not let people in,
+tidecall,door.waiting-room,group:board,members,true,,,2026-03-02T09:05:00Z,,confidential
+tidecall,door.waiting-room,person:N1171,everyone,,,,2026-08-30T16:41:00Z,,
+tidecall,door.identity,organisation,listed-domains,true,,,2026-03-02T09:00:00Z,,
+tidecall,door.identity,group:contractors,any-account,true,,,2026-04-11T10:00:00Z,never counts: the organisation's value is pinned,
+tidecall,door.listed-domains,organisation,northmere.example;coastguard.example.org;shipyard.example.com,true,,,2026-03-02T09:00:00Z,,
+tidecall,door.host-first,organisation,on,,,,2026-03-02T09:00:00Z,,
+tidecall,door.host-first,group:pilots,off,,,,2026-05-09T11:30:00Z,,
+tidecall,door.anonymous-join,organisation,off,true,,,2026-03-02T09:00:00Z,,
+tidecall,door.passcode-scheduled,organisation,on,,,,2026-03-02T09:00:00Z,,
+tidecall,door.passcode-instant,organisation,on,true,,,2026-11-20T05:10:00Z,changed within the hour,
+tidecall,door.personal-room,organisation,off,,,,2026-10-01T09:00:00Z,,
+tidecall,door.personal-room,person:N1203,on,,,,2026-10-05T07:40:00Z,the pilots meet there at all hours,
+tidecall,door.passcode-telephone,organisation,on,true,,,2026-03-02T09:00:00Z,,
+tidecall,door.telephone-waits,organisation,on,true,,,2026-03-02T09:00:00Z,,
+tidecall,door.passcode-length,organisation,8,true,,,2026-03-02T09:00:00Z,,
+tidecall,door.start,organisation,members,true,,,2026-03-02T09:00:00Z,,
+tidecall,room.share-screen,organisation,members,,,,2026-03-02T09:00:00Z,,
+tidecall,room.share-screen,group:trial-crews,everyone,,10,,2026-10-20T12:00:00Z,,trial-crews
+tidecall,room.share-screen,group:fleet,hosts,,20,,2026-10-20T12:00:00Z,,
+tidecall,room.recording,organisation,hosts,,,,2026-03-02T09:00:00Z,,
+tidecall,room.streaming,organisation,off,,,,2026-03-02T09:00:00Z,,
+tidecall,room.streaming,group:safety,on,,,,2026-07-07T08:00:00Z,for the drill,
+tidecall,room.co-hosts,organisation,members,true,,,2026-03-02T09:00:00Z,,
+tidecall,line.encryption,group:board,end-to-end,,,,2026-09-12T09:00:00Z,,confidential
+tidecall,line.encryption,group:technology,end-to-end,,,,2026-09-12T09:00:00Z,,confidential
+tidecall,line.dial-in,group:technology,off,,,,2026-09-12T09:10:00Z,,confidential
+quaychat,contact.outside-domains,organisation,listed,,,,2026-02-10T09:00:00Z,,
+quaychat,contact.outside-domains,group:operations,listed,,30,,2026-02-10T09:00:00Z,,
+quaychat,contact.outside-domains,group:crewing,any,,10,,2026-06-01T09:00:00Z,agencies write from anywhere,
+quaychat,contact.unmanaged-accounts,organisation,off,,,,2026-02-10T09:00:00Z,,
+quaychat,contact.unmanaged-accounts,group:catering,on,,20,,2026-07-15T09:00:00Z,,
+quaychat,contact.unmanaged-accounts,group:operations,off,,30,,2026-02-10T09:00:00Z,,
+quaychat,app.third-party,organisation,listed,,,,2026-02-10T09:00:00Z,,
+quaychat,app.third-party,group:trial-crews,any,,20,,2026-10-20T12:00:00Z,,trial-crews
+quaychat,app.third-party,group:engine,none,,20,,2026-02-10T09:00:00Z,the same rank as the trial crews: contested,
+quaychat,app.home-made,organisation,listed,,,,2026-02-10T09:00:00Z,,
+quaychat,app.allowed,organisation,crew-roster;tide-tables,,,,2026-02-10T09:00:00Z,,
+quaychat,file.guest-resharing,organisation,off,,,,2026-11-16T09:00:00Z,four days ago; see the observations,
+quaychat,file.sensitive-data-guard,organisation,on,,,,2026-02-10T09:00:00Z,,
+quaychat,file.sensitive-data-guard,group:terminals,off,,20,,2026-05-05T09:00:00Z,,
+quaychat,team.create-groups,organisation,named-people,,,,2026-02-10T09:00:00Z,,
+quaychat,guest.directory-view,organisation,limited,,,,2026-02-10T09:00:00Z,,
+quaychat,guest.directory-view,group:shipyard,everything,,10,,2025-11-03T09:00:00Z,,
+quaychat,guest.invite,organisation,members,,,,2026-02-10T09:00:00Z,,
+quaychat,call.forwarding-outside,organisation,off,,,,2026-02-10T09:00:00Z,,
+beaconcast,broadcast.audience,organisation,organisation,,,,2026-01-20T09:00:00Z,,
+beaconcast,broadcast.audience,unit:/Fleet,named-people,,,,2026-01-20T09:00:00Z,,
+beaconcast,broadcast.audience,unit:/Fleet/Deck,public,,,,2026-06-21T18:05:00Z,the summer race,
+beaconcast,broadcast.audience,unit:/Terminals,public,,,false,2026-06-21T18:05:00Z,switched off again,
+beaconcast,broadcast.registration,organisation,on,,,,2026-01-20T09:00:00Z,,
+beaconcast,door.identity,organisation,own-organisation,,,,2026-01-20T09:00:00Z,,
+beaconcast,door.identity,unit:/Shore,any-account,,,,2026-04-02T13:00:00Z,on but useless: anybody can make an account,
+beaconcast,door.waiting-room,organisation,members,true,,,2026-01-20T09:00:00Z,,
+quaychat,contact.listed-domains,organisation,coastguard.example.org;shipyard.example.com,,,,2026-03-02T09:00:00Z,,
+beaconcast,door.waiting-room,unit:/Pilots,everyone,,,,2026-02-02T09:00:00Z,never counts: the organisation's value is pinned,
+tidecall,door.may-start,group:catering,off,,,,2026-03-02T09:00:00Z,the galley only joins,
+tidecall,door.waiting-room,meeting:harbour-day,everyone,,,,2026-11-10T09:00:00Z,so that visitors come straight in,
+tidecall,door.identity,meeting:harbour-day,any-account,,,,2026-11-10T09:00:00Z,,
+tidecall,door.anonymous-join,meeting:harbour-day,on,,,,2026-11-10T09:00:00Z,never counts: the organisation's value is pinned,
+tidecall,door.passcode-scheduled,meeting:harbour-day,off,,,,2026-11-10T09:00:00Z,,
+tidecall,door.host-first,meeting:harbour-day,off,,,,2026-11-10T09:00:00Z,,
+quaychat,file.guest-download,organisation,off,,,,2026-02-10T09:00:00Z,,
+quaychat,file.guest-download,group:shipyard,on,,10,,2026-09-14T08:00:00Z,the yard takes drawings along,
+quaychat,file.download-protection,organisation,encrypted,,,,2026-02-10T09:00:00Z,,
+quaychat,file.protection-days,organisation,28,,,,2026-02-10T09:00:00Z,,
+beaconcast,broadcast.audience,unit:/Fleet/Training,organisation,,,,2026-11-09T09:00:00Z,nobody is in the unit yet,
+beaconcast,broadcast.audience,unit:/Fleet/Dek,named-people,,,,2026-11-16T09:00:00Z,misspelt: it applies to nothing,
 """
 
 UNITS = """\
@@ -410,7 +409,7 @@ fallback = ["N1171"]
 WAITING_ROOMS = """\
 usher-gate: changes/1
 title: Waiting rooms for everybody
-from: 2026-12-01T08:00:00Z
+from: 2026-11-21T08:00:00Z
 changes:
   - set: {service: tidecall, control: door.waiting-room, scope: organisation, value: guests, pinned: true}
   - unset: {service: tidecall, control: door.waiting-room, scope: "group:deck"}
@@ -428,7 +427,7 @@ changes:
 OWN_ORGANISATION_ONLY = """\
 usher-gate: changes/1
 title: Only people of our own join, and callers give a passcode
-from: 2026-12-08T08:00:00Z
+from: 2026-11-21T08:00:00Z
 changes:
   - set: {service: tidecall, control: door.identity, scope: organisation, value: own-organisation}
   - set: {service: tidecall, control: door.passcode-in-link, scope: organisation, value: "off", pinned: true}

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from ..core.door.visitors import HOLDINGS, MOMENTS, OUTCOMES, STANDINGS
 from ..core.organisation.facts import FACTS
-from ..core.organisation.partners import PARTNER_COLUMNS
+from ..core.organisation.partners import HOME_FACTOR, HOME_FACTORS, PARTNER_COLUMNS
 from ..core.organisation.proofs import TYPES
 from ..core.organisation.selector import KEYS
 from ..core.verdicts.meeting_field import MEETING_FIELDS
@@ -217,7 +217,7 @@ def _mapping() -> Schema:
     cells: Schema = {"type": "object", "additionalProperties": cell}
     below = object_of({"level": {"enum": ["unit", "group", "person"]}, "from": TEXT}, moved)
     scope: Schema = {"anyOf": [object_of({"level": {"const": "organisation"}}), below]}
-    extra = dict.fromkeys(("pinned", "rank", "active", "changed_at", "note"), cell)
+    extra = dict.fromkeys(("pinned", "rank", "active", "changed_at", "note", "set"), cell)
     into: Schema = {
         "anyOf": [
             object_of({"settings": TEXT, "scope": scope, "controls": cells}, extra),
@@ -271,7 +271,9 @@ def _changes() -> Schema:
         ),
         "members": object_of({"group": TEXT}, {"add": SOME, "remove": SOME}, minProperties=2),
         "partner": object_of(
-            {"domain": TEXT}, {name: {"type": "boolean"} for name in PARTNER_COLUMNS}, minProperties=2
+            {"domain": TEXT},
+            {**{name: {"type": "boolean"} for name in PARTNER_COLUMNS}, HOME_FACTOR: {"enum": list(HOME_FACTORS)}},
+            minProperties=2,
         ),
         "access-rule": rule,
         "access-rules": TEXT,

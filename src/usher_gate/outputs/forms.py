@@ -25,8 +25,15 @@ FORMS: Mapping[str, Mapping[str, str]] = {
         "ocsf": "check.ocsf:write_ocsf",
         "openmetrics": "check.openmetrics:write_openmetrics",
     },
+    "sides": {
+        "table": "check.sides:write_sides",
+        "json": "check.sides:write_sides_json",
+        "csv": "check.sides:write_sides_csv",
+        "markdown": "check.sides:write_sides_markdown",
+    },
     "why": {"table": "why.table:write_why", "json": "why.json_:write_why_json"},
     "ways": {"table": "why.glance:write_ways", "json": "why.json_:write_ways_json"},
+    "set": {"table": "why.sets:write_set", "json": "why.sets:write_set_json"},
     "sign-ins": {"table": "sign_in.table:write_sign_ins", "json": "sign_in.json_:write_sign_ins_json"},
     "sign-in": {"table": "sign_in.table:write_sign_in", "json": "sign_in.json_:write_sign_in_json"},
     "holes": {

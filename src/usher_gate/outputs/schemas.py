@@ -194,6 +194,7 @@ def _check() -> Schema:
             "verdicts": COUNT,
             "mended_value": maybe,
             **dict.fromkeys(("freed", "if_removed", "harms"), nullable(COUNT)),
+            "harmed": TEXTS,
         }
     )
     rule = object_of(
@@ -302,6 +303,24 @@ def _why() -> Schema:
     }
     lists = {"verdicts": list_of(said), **glance, "walks": list_of(walk)}
     return form("why/1", {**_HEAD, "person": person, "asked": _WORD, **lists}, {"meeting": TEXT})
+
+
+def _sides() -> Schema:
+    side = object_of({"name": TEXT, "people": COUNT, "drifting_people": COUNT})
+    verdicts = object_of(dict.fromkeys(SHOWN_ORDER, COUNT))
+    rule = object_of({"rule": TEXT, "severity": {"enum": list(SEVERITIES)}, "side": TEXT, "verdicts": verdicts})
+    return form("sides/1", {**_HEAD, "sides": list_of(side), "rules": list_of(rule), "notes": TEXTS})
+
+
+def _set() -> Schema:
+    maybe = nullable(_WORD)
+    setting = {"scope": nullable(TEXT), "value": maybe, "pinned": _TRUTH, "at": maybe}
+    hidden = object_of({**setting, "people": TEXTS})
+    one = object_of(
+        {"service": TEXT, "control": TEXT, **setting, "reached": TEXTS, "counts": TEXTS, "hidden": list_of(hidden)}
+    )
+    person = object_of({"id": TEXT, "login": TEXT, "ways": TEXTS, "controls": COUNT, "counts": COUNT})
+    return form("set/1", {**_HEAD, "set": TEXT, "rows": COUNT, "settings": list_of(one), "people": list_of(person)})
 
 
 def _ways() -> Schema:
@@ -552,7 +571,13 @@ def _mending() -> Schema:
         "undone_by": {"enum": ["nobody", "people", "settings"]},
     }
     changes = [{"set": object_of({**place, "value": _WORD, "pinned": _TRUTH})}, {"unset": object_of(place)}]
-    edit: Schema = {"anyOf": [object_of({**change, **counted}) for change in changes]}
+    member = {
+        "members": object_of({"group": TEXT, "remove": TEXTS}),
+        "ended": COUNT,
+        "also": list_of(object_of(_VALUE_MOVED)),
+        "access_rules": TEXTS,
+    }
+    edit: Schema = {"anyOf": [*(object_of({**change, **counted}) for change in changes), object_of(member)]}
     component = object_of(
         {
             "id": COUNT,
@@ -577,19 +602,27 @@ def _mending() -> Schema:
     unit = object_of({"unit": nullable(TEXT), "people": TEXTS})
     task = object_of({"rule": TEXT, "mend": _WORD, "units": list_of(unit)})
     locked = object_of({"resource": TEXT, "of": {"enum": ["privileged", "break-glass"]}, "person": TEXT})
+    account = object_of({"id": TEXT, "kind": {"enum": ["privileged", "break-glass"]}, "resources": TEXTS})
     closing = object_of(
         {
-            "rule": TEXT,
-            "hole": TEXT,
-            "what": TEXT,
-            "change": {"type": "object"},
+            "of": {"enum": ["hole", "lock-out"]},
+            "rule": nullable(TEXT),
+            "hole": nullable(TEXT),
+            "account": nullable(account),
+            "fewest": nullable(COUNT),
+            "what": nullable(TEXT),
+            "changes": list_of({"type": "object"}),
+            "recommended": _TRUTH,
+            "because": _WORD,
+        },
+        {
+            "edits": TEXTS,
             "drifting": object_of({"before": COUNT, "after": COUNT}),
             "locked_out": list_of(locked),
             "stranded": TEXTS,
+            "opened": list_of(object_of({"rule": TEXT, "people": TEXTS})),
             "sign_ins": nullable(object_of({"stopped": COUNT, "people": COUNT})),
-            "recommended": _TRUTH,
-            "because": _WORD,
-        }
+        },
     )
     return form(
         "mending/1",
@@ -751,7 +784,9 @@ def result_schemas() -> dict[str, Schema]:
     return {
         "check": _check(),
         "why": _why(),
+        "sides": _sides(),
         "ways": _ways(),
+        "set": _set(),
         "sign-in": _sign_in_form(),
         "sign-ins": _sign_in_form(of_all=True),
         "holes": _holes(),

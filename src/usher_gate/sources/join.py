@@ -172,7 +172,7 @@ def _key_by_value(joined: Joined, several: frozenset[str]) -> None:
             if known is None:
                 first[key] = {**row, "": source}
                 continue
-            for column in sorted({*row, *known} - {"", "note"}):
+            for column in sorted({*row, *known} - {"", "note", "set"}):
                 if known.get(column, "") != row.get(column, ""):
                     text = f"{' '.join(key[:3])}: {known.get(column) or 'nothing'} or {row.get(column) or 'nothing'}"
                     joined.contradict(f"{table}' {column}", known[""], source, text)

@@ -133,7 +133,9 @@ def _is_encoding(name: str) -> bool:
 
 def _into(item: Cursor) -> Into:
     if "settings" in item.entries():
-        fields = item.fields(("settings", "scope", "controls"), ("pinned", "rank", "active", "changed_at", "note"))
+        fields = item.fields(
+            ("settings", "scope", "controls"), ("pinned", "rank", "active", "changed_at", "note", "set")
+        )
         service = fields["settings"].text("a service") if "settings" in fields else ""
         scope = fields["scope"].fields(("level",), ("from", "values", *_HOW)) if "scope" in fields else {}
         level = scope["level"].choice(LEVELS) if "level" in scope else ""
@@ -144,7 +146,7 @@ def _into(item: Cursor) -> Into:
         controls = {
             name: _cell(entry) for name, entry in (fields["controls"].entries() if "controls" in fields else {}).items()
         }
-        names = ("pinned", "rank", "active", "changed_at", "note")
+        names = ("pinned", "rank", "active", "changed_at", "note", "set")
         extra: dict[str, Cell] = {str(name): _cell(fields[name]) for name in names if name in fields}
         return Into("settings", controls, service or "", level or "", _cell_of(scope), extra)
     fields = item.fields(("table", "columns"))

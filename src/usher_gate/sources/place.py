@@ -117,6 +117,10 @@ def _text_of(path: Path) -> str:
         raise SourceFailed(str(error.faults[0])) from None
 
 
+# Columns whose empty cell says what their absence says, and that a change may have to write in.
+_ALWAYS = {"settings": {"pinned", "rank"}, "members": {"type"}, "partners": {"home_factor"}}
+
+
 def odd_columns(tables: Mapping[str, Sequence[Row]]) -> list[str]:
     """What is wrong with the columns of some tables, in words."""
     found = []
@@ -130,7 +134,7 @@ def odd_columns(tables: Mapping[str, Sequence[Row]]) -> list[str]:
 
 
 def _columns_of(table: str, given: set[str]) -> list[str]:
-    return columns(given) if table == "people" else _ordered(_SPECS[table], given)
+    return columns(given) if table == "people" else _ordered(_SPECS[table], given | _ALWAYS.get(table, set()))
 
 
 def _write_table(path: Path, table: str, rows: Sequence[Row]) -> None:

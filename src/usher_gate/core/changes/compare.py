@@ -499,7 +499,7 @@ class Compared:
             for place, mine in by_place.items():
                 yield (place[0], place[1]), mine
         elif isinstance(change, (PartnerFlags, Rules, SecondFactor)):
-            names = ["denying-rules", "requiring-rules"]
+            names = ["denying-rules", "requiring-rules", *(["can-show"] if isinstance(change, PartnerFlags) else [])]
         for name in names:
             if name == "active":
                 yield (None, name), set(np.setxor1d(*self.places).tolist())
@@ -565,6 +565,10 @@ class Compared:
         both = set(self.places[0].tolist()) & set(self.places[1].tolist())
         controls = {service.id: service.controls for service in self.checkers[0].snapshot.services or ()}
         return [one for one in self._values if one.place in both and one.control in controls[one.service]]
+
+    def values_moved(self) -> list[ValueMoved]:
+        """Every value that is other, of whoever is there before and after."""
+        return [self._value_moved(one) for one in self._moved]
 
     def _value_moved(self, one: _Value, rule: str = "") -> ValueMoved:
         return ValueMoved(one.service, one.control, self.names[one.place], self._logins[one.place], *one.values, rule)

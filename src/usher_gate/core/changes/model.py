@@ -68,7 +68,7 @@ class Members:
 
 @record
 class PartnerFlags:
-    """Flags of a partner, by column `true` or `false`."""
+    """Flags of a partner, by column `true` or `false`; `home_factor` one of HOME_FACTORS."""
 
     domain: str
     flags: Mapping[str, str]

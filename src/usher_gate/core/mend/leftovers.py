@@ -18,6 +18,8 @@ from .judging import CONTRADICTION, EXCEPTION, INVITEE, WEAKER, WORSE, Against, 
 from .offers import Offers
 from .optimum import Found
 
+SEEN = "what was seen is not what is set", "an observation"
+
 
 @record
 class LeftOver:
@@ -75,7 +77,7 @@ def _why(
 ) -> tuple[str, str]:
     """What stands against the edits that would mend it, by trying them: of the one that least speaks against, what does."""
     if tail.reason in ("observed", "not-applied"):
-        return "what was seen is not what is set", "an observation"
+        return SEEN
     if tail.root is None:
         return "no single setting mends it", ""
     best: tuple[int, list[Against]] | None = None

@@ -51,6 +51,20 @@ class MadeEdit:
 
 
 @record
+class Membership:
+    """Somebody (id, login) who is taken out of a group. `ended` verdicts would drift again without that; `also` are values that change
+    because of it where they had nothing to mend, `rules` the access rules (ids) that then include them and did not, or the other way round.
+    """
+
+    group: str
+    person: str
+    login: str
+    ended: int
+    also: tuple[ValueMoved, ...]
+    rules: tuple[str, ...]
+
+
+@record
 class Part:
     """One component of the plan, by its number from 1."""
 
@@ -82,6 +96,13 @@ class Mending:
     order: str
     limit: int | None
     notes: tuple[str, ...]
+    memberships: tuple[Membership, ...] = ()
+    tried_all: bool = True  # whether every choice of memberships was tried, where these are edits
+
+    @property
+    def many(self) -> int:
+        """How many edits there are."""
+        return len(self.edits) + len(self.memberships)
 
     @property
     def weaker(self) -> tuple[ValueMoved, ...]:
@@ -96,6 +117,8 @@ class Mending:
     @property
     def proof(self) -> str:
         """How sure it is that there are no fewer."""
+        if not self.tried_all:
+            return "not every choice of memberships was tried"
         return "proven fewest" if not self.gap else f"at most {self.gap} more than the fewest"
 
 

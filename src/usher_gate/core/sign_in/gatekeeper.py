@@ -13,6 +13,7 @@ from ..organisation.columns import MISSING, Bools, Ints, Longs
 from ..organisation.partners import DEFAULT_PARTNER, OURS, Home, Partner
 from ..organisation.proofs import DEVICE_PROOFS, MFA, PROOF_LEVELS, proofs_of
 from ..organisation.select import Unanswerable, gaps_of, select, select_surely
+from ..organisation.selector import Selector
 from ..organisation.snapshot import Snapshot
 from ..words.vocabulary import PROOFS
 from .bits import Bits, packed
@@ -21,14 +22,20 @@ from .bits import Bits, packed
 class Gatekeeper:
     """The access rules of a snapshot, with whom each includes."""
 
-    def __init__(self, snapshot: Snapshot) -> None:
+    def __init__(self, snapshot: Snapshot, like: Gatekeeper | None = None) -> None:
+        """`like` has the same people: whom it knows to be included need not be asked again."""
         self.snapshot, self.rules, self.networks = snapshot, snapshot.access_rules or (), snapshot.networks
         self.notes: set[str] = set()
         self._included: list[Bools] = []
         self._perhaps: list[Bools] = []
         self.unanswerable = 0  # rules, as bits, whose people cannot all be told
+        known = dict[tuple[Selector, Selector | None], tuple[Bools, Bools]]()
+        if like is not None:
+            for rule, *masks in zip(like.rules, like._included, like._perhaps, strict=True):
+                known[rule.include, rule.exclude] = masks[0], masks[1]
         for number, rule in enumerate(self.rules):
-            whom, perhaps = select_surely(rule.include, rule.exclude, snapshot)
+            both = known.get((rule.include, rule.exclude))
+            whom, perhaps = both or select_surely(rule.include, rule.exclude, snapshot)
             self._included.append(whom)
             self._perhaps.append(perhaps)
             for gap in gaps_of(rule.include, rule.exclude, snapshot):
@@ -162,7 +169,7 @@ class Gatekeeper:
 
     def with_rules(self, rules: tuple[AccessRule, ...]) -> Gatekeeper:
         """The same people before other rules."""
-        other = Gatekeeper(replace(self.snapshot, access_rules=rules))
+        other = Gatekeeper(replace(self.snapshot, access_rules=rules), self)
         for name in ("guests", "must_show", "partner_rows", "kits", "levels"):  # these do not depend on rules
             other.__dict__[name] = getattr(self, name)
         return other

@@ -216,6 +216,33 @@ class _Grids:
             self.risks[risk],
         )
 
+    def slipping(self, rules: int, must_show: bool, values: Sequence[tuple[str, ...] | None]) -> SignIn | None:
+        """A sign-in with one of these values of each dimension (None: any) that none of these rules (as bits) covers; None for none."""
+        inside = [
+            [at for at in range(size) if some is None or not set(some).isdisjoint(self._names(place, at))]
+            for place, (size, some) in enumerate(zip(self.shape, values, strict=True))
+        ]
+        cells = self.uncovered(rules, must_show)[np.ix_(*inside)]
+        if not np.any(cells):
+            return None
+        first = np.unravel_index(int(np.argmax(cells)), cells.shape)
+        found = self.sign_in(tuple((places[int(at)],) for places, at in zip(inside, first, strict=True)))
+        networks = values[DIMENSIONS.index("network")]
+        if networks is None or found.network.text in networks:
+            return found
+        # Networks that these rules treat alike share one place: the one that is meant may not be the first.
+        return replace(
+            found,
+            network=next(
+                one for one in self._keeper.networks.classes if one.text in networks and self._shares(one, found)
+            ),
+        )
+
+    def _shares(self, network: NetworkClass, sign_in: SignIn) -> bool:
+        """Whether a network has the same place in the grid as that of a sign-in."""
+        places = self._places[DIMENSIONS.index("network")]
+        return places.get(network.text) == places[sign_in.network.text]
+
     def named(self, box: Box) -> tuple[tuple[str, ...] | None, ...]:
         """A box by the names of its values."""
         return tuple(
@@ -280,31 +307,26 @@ def holes(keeper: Gatekeeper, asked: Asked, audience: Bools) -> list[WayIn]:
     return sorted(made, key=lambda hole: (-len(hole.people), hole.observed_closes, str(hole.values)))
 
 
-def slipping(keeper: Gatekeeper, asked: Asked, hole: WayIn) -> bool:
-    """Whether some sign-in of a hole's description, by somebody whose hole it is, slips through before these rules."""
+def slipping(keeper: Gatekeeper, asked: Asked, hole: WayIn) -> tuple[int, SignIn] | None:
+    """Somebody whose hole it is, and a sign-in of the hole's description with which they slip through before these rules; None if nobody
+    does."""
     enforced = keeper.in_modes("enforce")
     grids: dict[bool, _Grids] = {}
-    known: dict[tuple[int, bool, bool], bool] = {}
+    known = set[tuple[int, bool, bool]]()
     for person in hole.people:
         unseen = keeper.unseen_device(person)
         if unseen is None:
             continue
         key = keeper.including(person) & enforced, bool(keeper.must_show[person]), unseen
-        if key not in known:
-            if unseen not in grids:
-                grids[unseen] = _Grids(keeper, asked, unseen)
-            here = grids[unseen]
-            cells = here.uncovered(key[0], key[1])
-            for place, (size, some) in enumerate(zip(here.shape, hole.values, strict=True)):
-                inside = np.array(
-                    [some is None or any(name in some for name in here.names_of(place, [at])) for at in range(size)],
-                    bool,
-                )
-                cells = cells & inside.reshape([-1 if other == place else 1 for other in range(len(DIMENSIONS))])
-            known[key] = bool(np.any(cells))
-        if known[key]:
-            return True
-    return False
+        if key in known:
+            continue
+        known.add(key)
+        if unseen not in grids:
+            grids[unseen] = _Grids(keeper, asked, unseen)
+        sign_in = grids[unseen].slipping(key[0], key[1], hole.values)
+        if sign_in is not None:
+            return person, sign_in
+    return None
 
 
 def _because(keeper: Gatekeeper, grids: _Grids, box: Box, person: int, observed_closes: bool) -> tuple[str, ...]:

@@ -41,13 +41,15 @@ class Remedy:
     """What mending a root would do. `mended_value` is the weakest value that satisfies every rule it makes drift, None where there is none.
 
     `freed` counts the people who would then drift from nothing any more, `if_removed` the same if the setting were taken away (None for
-    what is no setting), `harms` the people who would have a worse verdict than now by the mending.
+    what is no setting), `harms` the people who would have a worse verdict than now by the mending; `harmed` names (by id) the first of
+    these.
     """
 
     mended_value: str | None = None
     freed: int = 0
     if_removed: int | None = None
     harms: int = 0
+    harmed: tuple[str, ...] = ()
 
 
 @record
@@ -68,8 +70,12 @@ Again = Callable[
 ]  # a leaf's new verdicts for everybody; None where it stays as it is
 
 
-# What an edit does to some people: how many it frees, how many it harms, and how many taking the setting away would free.
-Effect = tuple[int, int, int | None]
+# What an edit does to some people: how many it frees, whom it harms (how many, and the first ids), and how many taking the setting away
+# would free.
+Harms = tuple[int, tuple[str, ...]]
+Effect = tuple[int, Harms, int | None]
+_NOBODY: Harms = 0, ()
+_MOST_HARMED = 20  # ids
 # Asks all that know some of the people: the name of a method of Mending, what it is asked; the answer of each.
 Somewhere = Callable[[str, Any], Sequence[Any]]
 _ABOUT = {"person": "person", "access-rules": "proof"}  # roots that are met or not, by their scope
@@ -144,9 +150,9 @@ class Mending:
         try:
             place = effective.place_of(root.scope or "")
         except KeyError:  # a setting of somebody who is not among these people
-            return 0, 0, None if root.scope == "factory" else 0
+            return 0, _NOBODY, None if root.scope == "factory" else 0
         pairs = self._pairs_of(service, root.control)
-        freed, harms = (0, 0) if value is None else self._edited(service, effective, place, value, pairs)
+        freed, harms = (0, _NOBODY) if value is None else self._edited(service, effective, place, value, pairs)
         return (
             freed,
             harms,
@@ -198,8 +204,8 @@ class Mending:
 
     def _judge_again(
         self, pairs: Sequence[_Pair], people: Ints, again: Again, harmed: Bools | None = None
-    ) -> tuple[int, int]:
-        """How many of some people would drift from nothing any more, and how many would have a worse verdict than now, or are `harmed`."""
+    ) -> tuple[int, Harms]:
+        """How many of some people would drift from nothing any more, and who would have a worse verdict than now, or is `harmed`."""
         drifts = self._drifts_of[people].astype(np.int64)
         open_questions = np.zeros(len(people), bool)
         worse = np.zeros(len(people), bool) if harmed is None else harmed[people]
@@ -221,7 +227,8 @@ class Mending:
                 drifts += pair.count * ((then == DRIFTS).astype(np.int64) - (now.verdict[people] == DRIFTS))
                 open_questions |= ((then == UNKNOWN) | (then == UNAVAILABLE)) & (then != now.verdict[people])
         freed = self._chosen[people] & (self._drifts_of[people] > 0) & (drifts == 0) & ~open_questions
-        return int(np.count_nonzero(freed)), int(np.count_nonzero(worse))
+        names = self._checker.snapshot.people.ids.take(people[worse][:_MOST_HARMED])
+        return int(np.count_nonzero(freed)), (int(np.count_nonzero(worse)), tuple(names))
 
     def _as_if_met(self, root: Root) -> Effect:
         """A fact or a proof: as if it were met."""
@@ -238,7 +245,7 @@ class Mending:
 
     def _edited(
         self, service: Service, effective: Effective, place: int, value: str | None, pairs: Sequence[_Pair]
-    ) -> tuple[int, int]:
+    ) -> tuple[int, Harms]:
         """What one edit of the setting at a place does: a value in its place, or none. Whoever a rule about it leaves out is harmed by
         another value."""
         edit = Edit(int(effective.rows[place]), value)
@@ -352,7 +359,10 @@ class Remedies:
         for number, (root, value) in enumerate(asked):
             freed, harms, removed = zip(*(part[number] for part in told), strict=True)
             off = None if removed[0] is None else sum(removed)
-            found[root] = Remedy(value, sum(freed), off, sum(harms))
+            names = [name for _, some in harms for name in some]
+            found[root] = Remedy(
+                value, sum(freed), off, sum(many for many, _ in harms), tuple(sorted(names[:_MOST_HARMED]))
+            )
         return found
 
     def _values(self, roots: Sequence[Root]) -> dict[Root, str | None]:

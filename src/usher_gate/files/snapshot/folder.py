@@ -60,12 +60,13 @@ READ_FILES = frozenset((*TABLES, *_YAML, "manifest")) - {"sign_ins"}
 @record
 class SettingsTold:
     """What the settings table says besides its settings: its file's name (and those of its pieces, with their first rows), and of each row
-    the line and what somebody wrote there."""
+    the line, what somebody wrote there, and to which set it belongs."""
 
     file: str
     lines: Sequence[int]
     notes: Texts | None
     pieces: Sequence[tuple[str, int]] = ()
+    sets: Texts | None = None
 
 
 @record
@@ -81,6 +82,21 @@ class Read:
         if self.settings is None or row < 0 or self.settings.notes is None:
             return ""
         return self.settings.notes.take(np.array([row]))[0]
+
+    def settings_by_set(self) -> dict[str, list[int]]:
+        """The rows of settings by the set that they belong to: what the column `set` says, else the column `note`."""
+        if self.settings is None:
+            return {}
+        every = np.arange(len(self.settings.lines))
+        sets, notes = (
+            [""] * len(every) if texts is None else texts.take(every)
+            for texts in (self.settings.sets, self.settings.notes)
+        )
+        found: dict[str, list[int]] = {}
+        for row, name in enumerate(one or other for one, other in zip(sets, notes, strict=True)):
+            if name:
+                found.setdefault(name, []).append(row)
+        return found
 
     def setting_line(self, row: int) -> str:
         """Where a setting stands, as FILE:LINE."""
@@ -230,8 +246,8 @@ def _told_beside(table: Table | None) -> SettingsTold | None:
     if table is None:
         return None
     every = np.arange(table.rows)
-    notes = table.columns["note"].texts(every) if "note" in table.columns else None
-    return SettingsTold(table.name, _Lines(table), notes, table.pieces)
+    notes, sets = (table.columns[name].texts(every) if name in table.columns else None for name in ("note", "set"))
+    return SettingsTold(table.name, _Lines(table), notes, table.pieces, sets)
 
 
 class _Lines(Sequence[int]):

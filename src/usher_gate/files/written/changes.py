@@ -24,7 +24,7 @@ from ...core.changes.model import (
 from ...core.organisation.access_rules import AccessRule
 from ...core.organisation.build.settings import SCOPE_KINDS
 from ...core.organisation.build.table import Table
-from ...core.organisation.partners import PARTNER_COLUMNS
+from ...core.organisation.partners import HOME_FACTOR, HOME_FACTORS, PARTNER_COLUMNS
 from ...core.organisation.proofs import TYPES
 from ...core.organisation.snapshot import Snapshot
 from ...core.words.faults import Faults, nearest, quoted
@@ -256,17 +256,19 @@ def _is_member(name: str, known: _Known) -> bool:
 
 
 def _partner(place: Cursor, _known: _Known) -> Change | None:
-    fields = place.fields(("domain",), tuple(PARTNER_COLUMNS))
+    fields = place.fields(("domain",), (*PARTNER_COLUMNS, HOME_FACTOR))
     domain = fields["domain"].text("a domain") if "domain" in fields else None
     flags = {name: fields[name].truth() for name in PARTNER_COLUMNS if name in fields}
-    if not flags:
-        place.fault(f"says nothing that changes; write one of {', '.join(PARTNER_COLUMNS)}")
+    factor = fields[HOME_FACTOR].choice(HOME_FACTORS) if HOME_FACTOR in fields else ""
+    if not flags and factor == "":
+        place.fault(f"says nothing that changes; write one of {', '.join((*PARTNER_COLUMNS, HOME_FACTOR))}")
     if domain is not None and domain != "*" and domain.startswith(("@", "*", ".")):
         fields["domain"].fault(f"{quoted(domain)} is no domain; write {quoted(domain.lstrip('@*.'))}")
         return None
-    if domain is None or None in flags.values():
+    if domain is None or None in flags.values() or factor is None:
         return None
-    return PartnerFlags(domain, {name: "true" if flag else "false" for name, flag in flags.items()})
+    cells = {name: "true" if flag else "false" for name, flag in flags.items()}
+    return PartnerFlags(domain, cells | ({HOME_FACTOR: factor} if factor else {}))
 
 
 def _rules(place: Cursor, known: _Known) -> tuple[AccessRule, ...] | None:

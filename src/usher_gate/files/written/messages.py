@@ -13,7 +13,7 @@ from ...core.words.addresses import is_address
 from ..write import new_file, whole_folder
 from .cells import for_spreadsheet, header_text, visible
 
-INDEX = "index.csv"
+INDEX, INVITED = "index.csv", "invited.csv"
 NO_ADDRESS = "no address"
 
 
@@ -27,8 +27,13 @@ def draft_message(subject: str, text: str, field: str, logins: Sequence[str]) ->
     return message
 
 
-def write_messages(folder: Path, drafts: Sequence[tuple[str, str, Sequence[str], Sequence[str]]]) -> list[str]:
-    """Writes drafts (subject, text, logins, ids) into a folder that is not there yet, or empty, whole or not at all.
+def write_messages(
+    folder: Path,
+    drafts: Sequence[tuple[str, str, Sequence[str], Sequence[str]]],
+    invited: Sequence[tuple[str, str, str, str]] = (),
+) -> list[str]:
+    """Writes drafts (subject, text, logins, ids), and those to be sent by organisers to whom they invited (subject, text, organiser's
+    id, address), into a folder that is not there yet, or empty, whole or not at all.
 
     Returns the logins that are no address: their rows in the index say so. Raises BadInput and CannotWrite as
     `whole_folder`.
@@ -46,7 +51,21 @@ def write_messages(folder: Path, drafts: Sequence[tuple[str, str, Sequence[str],
             writer = csv.writer(stream, lineterminator="\n")
             writer.writerow(("person", "file"))
             writer.writerows((for_spreadsheet(one), name) for one, name in sorted(rows))
+        if invited:
+            _write_invited(inside, invited)
     return sorted(set(without))
+
+
+def _write_invited(inside: Path, invited: Sequence[tuple[str, str, str, str]]) -> None:
+    with new_file(inside / INVITED) as index:
+        writer = csv.writer(index, lineterminator="\n")
+        writer.writerow(("organiser", "invited", "file"))
+        for number, (subject, text, organiser, address) in enumerate(invited, 1):
+            name = f"invited-{number:03}.eml" if is_address(address) else NO_ADDRESS
+            writer.writerow((for_spreadsheet(organiser), for_spreadsheet(address), name))
+            if name != NO_ADDRESS:
+                with new_file(inside / name) as stream:
+                    stream.write(draft_message(subject, text, "To", [address]).as_bytes().decode("utf-8"))
 
 
 def no_address_note(logins: Sequence[str], what: str) -> str:

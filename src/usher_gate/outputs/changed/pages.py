@@ -59,7 +59,7 @@ def _details(answer: ChangedAnswer) -> Iterator[str]:
         named = f"the baseline {' '.join(made.baseline.after)}" if tried else made.changes.title
         tried = f"{tried + '; then ' if tried else ''}{named} ({what}) in place of {' '.join(made.baseline.before)}"
     yield f"Tried: {tried or made.changes.title}."
-    yield f"{made.drifting[0]:,} people drift now, {made.drifting[1]:,} would afterwards."
+    yield f"{count(made.drifting[0], 'person drifts', 'people drift')} now, {made.drifting[1]:,} would afterwards."
     worse = len({each.subject for each in made.worse})
     if worse:
         yield f"Something gets worse for {count(worse, 'person or other subject', 'people or other subjects')}."

@@ -18,6 +18,7 @@ from ...core.sign_in.health import observed_rules
 from ...core.verdicts.codes import DRIFTS, LOOSE, MEETS, SETTLING, SHOWN_ORDER, UNAVAILABLE, UNKNOWN, VERDICTS
 from ...core.verdicts.condition import Leaf
 from ...core.verdicts.outcome import Outcome, Root, Tail
+from ...core.verdicts.remedy import Remedy
 from ...core.verdicts.result import ENDS_SOON_DAYS, Block, CheckResult, ExceptionRow, RootRow, Share
 from ...core.verdicts.rules import Rule
 from ...core.verdicts.uncovered import count_uncovered
@@ -43,6 +44,7 @@ from ..section import (
     place_text,
     scope_text,
     some,
+    some_logins,
 )
 from .headline import headline, lesser_lockouts
 
@@ -228,7 +230,7 @@ def remedy_text(row: RootRow, result: CheckResult) -> str:
         return "look again" if _is_supported(row.root, result.snapshot) else words
     if remedy is None:
         return ""
-    harms = f" (harms {remedy.harms:,})" if remedy.harms else ""
+    harms = f" (harms {remedy.harms:,}: {_harmed(remedy, result)})" if remedy.harms else ""
     if remedy.mended_value is not None and not row.people:
         return f"set it to {with_unit(row.root.control, remedy.mended_value)}"
     if remedy.mended_value is not None:
@@ -243,6 +245,13 @@ def remedy_text(row: RootRow, result: CheckResult) -> str:
         if row.root.scope not in (None, "partners", "meetings") and row.root.value is not None
         else ""
     )
+
+
+def _harmed(remedy: Remedy, result: CheckResult) -> str:
+    """The first of those whom a remedy harms, and how many more there are."""
+    shown = some_logins(result.snapshot, remedy.harmed[:2], 2)
+    more = remedy.harms - len(remedy.harmed[:2])
+    return f"{shown} and {more:,} more" if more else shown
 
 
 def _is_as_it_should_be(root: Root, rules: Sequence[Rule]) -> bool:

@@ -243,6 +243,7 @@ def _root(row: RootRow, where: str) -> dict[str, Any]:
         "freed": remedy.freed if remedy else None,
         "if_removed": remedy.if_removed if remedy else None,
         "harms": remedy.harms if remedy else None,
+        "harmed": list(remedy.harmed) if remedy else [],
     }
 
 

@@ -3,19 +3,17 @@
 from __future__ import annotations
 
 from ...core.mend.mending import Mending
-from ...core.mend.sign_in_side import Suggestion
+from ...core.mend.sign_in_side import Repair, RulePlan
 from ...core.words.record import record
 
 
 @record
 class Suggested:
-    """One edit of an access rule that closes a hole; `stopped` says how many sign-ins of the log that got in it would have denied or left
-    stuck, and of how many people (None: there is no log). `recommended` with `because` where it is not."""
+    """What ends a lock-out or closes a hole: the best plans, each with how many sign-ins of the log that got in it would have denied or
+    left stuck, and of how many people (None: there is no log, or no time to read it)."""
 
-    suggestion: Suggestion
-    stopped: tuple[int, int] | None
-    recommended: bool
-    because: str
+    repair: Repair
+    plans: tuple[tuple[RulePlan, tuple[int, int] | None], ...]
 
 
 @record

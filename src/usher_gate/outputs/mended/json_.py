@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Any, TextIO
 
-from ...core.mend.mending import MadeEdit, Mending, Part
+from ...core.mend.mending import MadeEdit, Membership, Mending, Part
 from ...core.mend.order import SAFE
+from ...core.mend.sign_in_side import RulePlan
 from ...core.mend.tasks import Task
+from ...core.organisation.access_rules import AccessRule
 from ...files.written.snapshot_out import rule_object
 from ..changed.values import value_object
 from ..holes.answer import describe
@@ -21,6 +24,16 @@ def edit_object(edit: MadeEdit) -> dict[str, Any]:
     if edit.given.value is None:
         return {"unset": place}
     return {"set": {**place, "value": edit.given.value, "pinned": edit.given.pinned}}
+
+
+def membership_object(one: Membership) -> dict[str, Any]:
+    """Somebody taken out of a group, as it is written in a file of changes."""
+    return {"members": {"group": one.group, "remove": [one.person]}}
+
+
+def _membership(one: Membership) -> dict[str, Any]:
+    also = [value_object(each) for each in one.also]
+    return {**membership_object(one), "ended": one.ended, "also": also, "access_rules": list(one.rules)}
 
 
 def _edit(edit: MadeEdit) -> dict[str, Any]:
@@ -57,36 +70,47 @@ def _task(task: Task) -> dict[str, Any]:
     }
 
 
-def change_of(suggested: Suggested) -> dict[str, Any]:
-    """The edit of an access rule as it is written in a file of changes."""
-    rule = suggested.suggestion.edited
-    if suggested.suggestion.what == f"enforce {rule.id}":
+def _change_of(rule: AccessRule, plan: RulePlan) -> dict[str, Any]:
+    """A changed access rule as it is written in a file of changes."""
+    if plan.edits == (f"enforce {rule.id}",):
         return {"access-rule": {"id": rule.id, "mode": "enforce"}}
     return {"access-rule": {"put": rule_object(rule)}}
 
 
-def _suggested(each: Suggested) -> dict[str, Any]:
-    one = each.suggestion
-    return {
-        "rule": one.rule,
-        "hole": describe(one.hole),
-        "what": one.what,
-        "change": change_of(each),
-        "drifting": {"before": one.drifting, "after": one.drifting_then},
-        "locked_out": [
-            {"resource": resource, "of": kind, "person": person} for resource, kind, person in one.locked_out
-        ],
-        "stranded": list(one.stranded),
-        "sign_ins": None if each.stopped is None else {"stopped": each.stopped[0], "people": each.stopped[1]},
-        "recommended": each.recommended,
-        "because": each.because,
+def _suggested(each: Suggested) -> Iterator[dict[str, Any]]:
+    """A row for each plan; one without a plan for what none ends."""
+    one = each.repair
+    what = {
+        "of": one.of,
+        "rule": one.rule or None,
+        "hole": None if one.hole is None else describe(one.hole),
+        "account": {"id": one.account, "kind": one.kind, "resources": list(one.resources)} if one.account else None,
+        "fewest": one.fewest,
     }
+    if not each.plans:
+        yield {**what, "what": None, "changes": [], "recommended": False, "because": one.because}
+    for plan, stopped in each.plans:
+        yield {
+            **what,
+            "what": "; ".join(plan.edits),
+            "edits": list(plan.edits),
+            "changes": [_change_of(rule, plan) for rule in plan.edited],
+            "drifting": {"before": plan.drifting, "after": plan.drifting_then},
+            "locked_out": [
+                {"resource": resource, "of": kind, "person": person} for resource, kind, person in plan.locked_out
+            ],
+            "stranded": list(plan.stranded),
+            "opened": [{"rule": rule, "people": list(people)} for rule, people in plan.opened],
+            "sign_ins": None if stopped is None else {"stopped": stopped[0], "people": stopped[1]},
+            "recommended": not plan.against,
+            "because": plan.against or one.because,
+        }
 
 
 def plan_object(mending: Mending) -> dict[str, Any]:
     """The plan in figures."""
     return {
-        "edits": len(mending.edits),
+        "edits": mending.many,
         "ended": mending.ended,
         "left": mending.left,
         "freed": mending.freed,
@@ -115,13 +139,13 @@ def write_mended_json(answer: MendAnswer, stream: TextIO, _look: Look) -> None:
         for each in mending.left_over
     ]
     lists = (
-        ("edits", [text(_edit(edit)) for edit in mending.edits]),
+        ("edits", [*map(text, map(_membership, mending.memberships)), *map(text, map(_edit, mending.edits))]),
         ("components", [text(_component(part)) for part in mending.parts]),
         ("affected", [text(value_object(each)) for each in mending.affected]),
         ("weaker", [text(value_object(each)) for each in mending.weaker]),
         ("left", [text(each) for each in left]),
         ("tasks", [text(_task(task)) for task in mending.tasks]),
-        ("sign_in_side", [text(_suggested(each)) for each in answer.suggested]),
+        ("sign_in_side", [text(row) for each in answer.suggested for row in _suggested(each)]),
         ("notes", [text(note) for note in answer.notes]),
     )
     write_form(stream, "mending/1", mending.snapshot, [{"plan": plan_object(mending)}], lists)

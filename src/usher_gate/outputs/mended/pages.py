@@ -33,11 +33,11 @@ def first_line(mending: Mending) -> str:
     """How many edits end how many of the drifts, and how sure that is."""
     if not mending.drifting:
         return "Nothing drifts, so there is nothing to mend."
-    if not mending.edits and mending.limit is None:
+    if not mending.many and mending.limit is None:
         why = "none of it comes from a setting" if not mending.mendable else "nothing that may be set ends any of it"
         return f"{count(mending.drifting, 'verdict drifts', 'verdicts drift')}, and {why}."
-    verb = "ends" if len(mending.edits) == 1 else "end"
-    said = f"{count(len(mending.edits), 'edit')} {verb} {mending.ended:,} of {count(mending.drifting, 'drift')}"
+    verb = "ends" if mending.many == 1 else "end"
+    said = f"{count(mending.many, 'edit')} {verb} {mending.ended:,} of {count(mending.drifting, 'drift')}"
     if mending.limit is not None:
         return f"{said}, of at most {mending.limit:,} edits."
     return f"{said}: {mending.proof}."
@@ -45,7 +45,7 @@ def first_line(mending: Mending) -> str:
 
 def _details(answer: MendAnswer) -> Iterator[str]:
     mending = answer.mending
-    if mending.edits:
+    if mending.many:
         freed = count(mending.freed, "person then drifts", "people then drift")
         yield f"{freed} from nothing any more; nobody is worse off (judged again by a whole check)."
         verb, without = "changes" if mending.touched == 1 else "change", mending.without or "none"
@@ -68,8 +68,8 @@ def _details(answer: MendAnswer) -> Iterator[str]:
 
 def _sections(answer: MendAnswer, most: int) -> Iterator[Section]:
     mending = answer.mending
-    if mending.edits:
-        rows, more = cut([*_edit_rows(mending.edits)], most, _SHOW_ALL)
+    if mending.many:
+        rows, more = cut([*_membership_rows(mending), *_edit_rows(mending)], most, _SHOW_ALL)
         yield Section(
             "Edits, in the order of making them",
             (
@@ -123,10 +123,20 @@ def _sections(answer: MendAnswer, most: int) -> Iterator[Section]:
     yield from _not_mended(answer, most)
 
 
-def _edit_rows(edits: Sequence[MadeEdit]) -> Iterator[tuple[Cell, ...]]:
+def _membership_rows(mending: Mending) -> Iterator[tuple[Cell, ...]]:
+    for number, one in enumerate(mending.memberships, 1):
+        also = len(one.also)
+        what = f"take {one.login} out"
+        more = [f"changes {count(also, 'other value')} of theirs"] if also else []
+        more += [f"access rules {some(list(one.rules), 2)} then meet them differently"] if one.rules else []
+        what += f" ({'; '.join(more)})" if more else ""
+        yield number, f"group:{one.group}", what, one.ended, None, also or None, "whoever fills the group"
+
+
+def _edit_rows(mending: Mending) -> Iterator[tuple[Cell, ...]]:
     """One row an edit; those at several places of one kind that say the same are told together."""
     folded: dict[tuple[object, ...], list[tuple[int, MadeEdit]]] = {}
-    for number, edit in enumerate(edits, 1):
+    for number, edit in enumerate(mending.edits, 1 + len(mending.memberships)):
         level = edit.spot.scope.partition(":")[0]
         folded.setdefault(
             (edit.spot.service, edit.spot.control, level, edit.given.value, edit.given.pinned), []
@@ -205,34 +215,63 @@ def _login(answer: MendAnswer, name: str) -> str:
 
 
 def _sign_in_side(answer: MendAnswer, most: int) -> Iterator[Section]:
-    """What closes each hole."""
-    best: dict[tuple[str, str], tuple[Cell, ...]] = {}
+    """What ends each lock-out and closes each hole, by the best plan; what no edits close, with the reason."""
+    rows: list[tuple[Cell, ...]] = []
+    alike: dict[tuple[object, ...], list[Suggested]] = {}
     for suggested in answer.suggested:
-        one = suggested.suggestion
-        key = one.rule, describe(one.hole)
-        if key in best:
+        one = suggested.repair
+        # Accounts that are locked out by the same rules are told together.
+        plan = tuple(rule.id for rule in suggested.plans[0][0].edited) if suggested.plans else (one.because,)
+        opened = suggested.plans[0][0].opened if suggested.plans else ()
+        told = [rule for rule, _ in opened]
+        key: tuple[object, ...] = (
+            (one.kind, one.resources, plan, tuple(told)) if one.account else (one.rule, id(suggested))
+        )
+        alike.setdefault(key, []).append(suggested)
+    for group in alike.values():
+        one, best = group[0].repair, group[0].plans[0] if group[0].plans else None
+        what = describe(one.hole) if one.hole is not None else _locked(answer, group)
+        if best is None:
+            rows.append((one.rule or None, what, None, f"none: {one.because}", None, None))
             continue
-        advice = f"({one.what}: {suggested.because})" if suggested.because else one.what
-        best[key] = (one.rule, key[1], advice, one.drifting - one.drifting_then, _stopped(suggested))
-    if best:
-        rows, more = cut([*best.values()], most, _SHOW_ALL)
+        plan_, stopped = best
+        said = "; ".join(plan_.edits)
+        if len(group) > 1:
+            said = "; ".join(f"{rule.id}: also exclude each of them" for rule in plan_.edited)
+        if plan_.opened:
+            said += f" (which opens {some([rule for rule, _ in plan_.opened])} to it)"
+        if plan_.against:
+            said = f"({said}: {plan_.against})"
+        ended = plan_.drifting - plan_.drifting_then if one.hole is not None else None
+        rows.append((one.rule or None, what, len(plan_.edits), said, ended, _stopped(stopped)))
+    if rows:
+        shown_rows, more = cut(rows, most, _SHOW_ALL)
         yield Section(
-            "On the sign-in side: what closes each hole, by one edit of one rule",
+            "On the sign-in side: the fewest edits of access rules that end each lock-out and close each hole",
             (
                 Column("rule", WHOLE),
-                Column("hole"),
-                Column("edit"),
+                Column("lock-out or hole"),
+                Column("edits", COUNT),
+                Column("which"),
                 Column("frees", COUNT),
-                Column("past sign-ins stopped", COUNT, 1),
+                Column("sign-ins stopped", COUNT, 1),
             ),
-            rows,
+            shown_rows,
             more,
         )
 
 
-def _stopped(suggested: Suggested) -> str:
-    """The past sign-ins that an edit would have stopped."""
-    if suggested.stopped is None:
+def _locked(answer: MendAnswer, group: Sequence[Suggested]) -> str:
+    """Who is locked out of what."""
+    one = group[0].repair
+    names = some([_login(answer, each.repair.account) for each in group], 2)
+    kind = {"break-glass": "break-glass account", "privileged": "privileged"}[one.kind]
+    return f"locked out of {' and '.join(one.resources)}: {kind} {names}"
+
+
+def _stopped(stopped: tuple[int, int] | None) -> str:
+    """The past sign-ins that a plan would have stopped."""
+    if stopped is None:
         return ""
-    many, people = suggested.stopped
+    many, people = stopped
     return f"{many:,} ({count(people, 'person', 'people')})" if many else "none"

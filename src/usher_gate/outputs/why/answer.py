@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 
 from ...core.door.agenda import Planned
 from ...core.organisation.snapshot import Snapshot
+from ...core.settings.sets import SetSetting
 from ...core.settings.ways import Ways
 from ...core.verdicts.explain import ExplainedValue, Overview, Said
 from ...core.words.record import record
@@ -62,4 +63,15 @@ class WaysAnswer:
     control: str
     value: str
     found: tuple[tuple[str, Ways], ...]
+    line_of: Callable[[int], str]
+
+
+@record
+class SetAnswer:
+    """A named set of settings: how many rows of the table belong to it, and of each that is about people what becomes of it."""
+
+    snapshot: Snapshot
+    name: str
+    rows: int
+    settings: tuple[SetSetting, ...]
     line_of: Callable[[int], str]

@@ -22,7 +22,7 @@ from .table import FLAG, TIME, VALUE, WHOLE, Spec, Table
 SETTINGS = Spec(
     "settings",
     ("service", "control", "scope", "value"),
-    ("pinned", "rank", "active", "changed_at", "note"),
+    ("pinned", "rank", "active", "changed_at", "note", "set"),
     {"pinned": FLAG, "active": FLAG, "rank": WHOLE, "changed_at": TIME, "value": VALUE},
 )
 OBSERVATIONS = Spec(
