@@ -73,7 +73,7 @@ def says_nothing(folder: Path) -> str:
     write(
         folder, {"nothing.json": '{"x": "1"}', "nothing-map.yaml": f"usher-gate: mapping/1\nignore: [x]\ninto:\n{into}"}
     )
-    return source(name="nothing", kind="table", path="nothing.json", mapping="nothing-map.yaml")
+    return source(name="nothing", kind="table", path="nothing.json", mapping="nothing-map.yaml", may_be_empty=True)
 
 
 def by_hand() -> str:

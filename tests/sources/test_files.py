@@ -476,7 +476,8 @@ def test_logs_are_copied_or_referred_to(folder: Path) -> None:
     people = source(name="people", kind="files", paths=["people.csv"])
     status, said = gather(folder, people, source(name="log", kind="sign-ins", path="logs", copy=False))
     assert (status, "usher-gate rehearse --sign-ins logs" in said) == (0, True)
-    assert gather(folder, people, source(name="log", kind="sign-ins", path="logs/day.csv"))[0] == 0
+    assert gather(folder, people, source(name="log", kind="sign-ins", path="logs/day.csv"))[0] == 4
+    assert gather(folder, people, source(name="log", kind="sign-ins", path="logs/day.csv", may_be_empty=True))[0] == 0
     assert (folder / "snapshot/sign_ins.csv").read_text() == "time,person,resource\n"
 
 

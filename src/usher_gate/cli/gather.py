@@ -13,7 +13,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from ..core.words.faults import quoted
+from ..core.words.faults import nearest, quoted
 from ..files.faults import UsherError
 from .common import places
 
@@ -35,6 +35,13 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--partial", action="store_true", help="keep the rest where a source fails; what is missing is then unknown"
     )
     parser.add_argument(
+        "--accept",
+        action="append",
+        default=[],
+        metavar="SOURCE",
+        help="take what this source gives this time, although it is much less than last time (repeatable)",
+    )
+    parser.add_argument(
         "--try",
         dest="attempt",
         metavar="SOURCE",
@@ -52,6 +59,10 @@ def run(arguments: argparse.Namespace) -> int:
 
     folder = Path()
     settings = read_gather(folder)
+    names = [source.name for source in settings.sources]
+    for name in arguments.accept:
+        if name not in names:
+            raise UsherError(f"there is no source {quoted(name)}; {nearest(name, names)}")
     if arguments.attempt:
         return _attempt(arguments.attempt, settings, folder)
     link = places(argparse.Namespace()).snapshot or Path("snapshot")
@@ -62,7 +73,7 @@ def run(arguments: argparse.Namespace) -> int:
     log = _Log(arguments.log_format)
     with log.showing() as progress:
         try:
-            done = gather(settings, folder, link, arguments.partial, log.report, progress)
+            done = gather(settings, folder, link, arguments.partial, log.report, progress, arguments.accept)
         except UsherError as error:
             log.failed(error)
             raise
@@ -159,7 +170,6 @@ class _Log:
 
 def _attempt(name: str, settings: GatherSettings, folder: Path) -> int:
     """Shows what one source would give."""
-    from ..core.words.faults import nearest
     from ..sources.interface import Context, SourceFailed
     from ..sources.mapped import Leftover, Mapped
     from ..sources.secrets import Secrets

@@ -8,7 +8,7 @@
 _shtab_usher_gate_subparsers=(demo gather check why sign-in holes door rehearse mend guests history report stand-in baseline exceptions completion)
 
 _shtab_usher_gate_demo_option_strings=(-h --help --fresh --format --out --no-colour)
-_shtab_usher_gate_gather_option_strings=(-h --help --partial --try --log-format)
+_shtab_usher_gate_gather_option_strings=(-h --help --partial --accept --try --log-format)
 _shtab_usher_gate_check_option_strings=(-h --help --snapshot --baseline --exceptions --max-age --rule --service --person --group --unit --severity --verdict --format --out --no-colour --compare --keep --by --fail-on --fail-at --rows --scheduler)
 _shtab_usher_gate_why_option_strings=(-h --help --meeting --rule --control --value --set --service --rows --snapshot --baseline --exceptions --max-age --format --out --no-colour)
 _shtab_usher_gate_sign_in_option_strings=(-h --help --resource --network --address --client --platform --device --risk --shown --kind --role --group --licence --authenticator --home-domain --unit --mfa --snapshot --max-age --format --out --no-colour)

@@ -51,7 +51,7 @@ function _shtab_usher_gate_using
 end
 
 set -g _shtab_usher_gate_commands demo gather check why sign-in holes door rehearse mend guests history report stand-in baseline exceptions completion
-set -g _shtab_usher_gate_opts_with_value --address --all-states --approved-by --arrive-after --as --ask --authenticator --baseline --by --changes --client --client-id --client-secret --compare --control --device --domain --draft --edits --every --exceptions --fail-at --fail-on --figure --format --from --group --holding --home-domain --kind --licence --link --log --log-format --max-age --meeting --mfa --misbehave --moment --network --notices --on --out --page --partner --person --plan --platform --port --proof --rate --read --reason --resource --risk --role --rows --rule --scheduler --seconds --service --set --severity --shown --sign-ins --since --snapshot --standing --start --state --title --try --unit --until --value --verdict --way --who --write --write-snapshot
+set -g _shtab_usher_gate_opts_with_value --accept --address --all-states --approved-by --arrive-after --as --ask --authenticator --baseline --by --changes --client --client-id --client-secret --compare --control --device --domain --draft --edits --every --exceptions --fail-at --fail-on --figure --format --from --group --holding --home-domain --kind --licence --link --log --log-format --max-age --meeting --mfa --misbehave --moment --network --notices --on --out --page --partner --person --plan --platform --port --proof --rate --read --reason --resource --risk --role --rows --rule --scheduler --seconds --service --set --severity --shown --sign-ins --since --snapshot --standing --start --state --title --try --unit --until --value --verdict --way --who --write --write-snapshot
 
 complete -c usher-gate -e
 complete -c usher-gate -f
@@ -67,6 +67,7 @@ complete -c usher-gate -n '_shtab_usher_gate_using demo; and test $_shtab_usher_
 complete -c usher-gate -n '_shtab_usher_gate_using; and test $_shtab_usher_gate_npos -eq 0' -a gather -d 'Brings the state of the directory and the services together in a snapshot, whole or not at all.'
 complete -c usher-gate -n '_shtab_usher_gate_using gather' -s h -l help -d 'show this help message and exit'
 complete -c usher-gate -n '_shtab_usher_gate_using gather' -l partial -d 'keep the rest where a source fails; what is missing is then unknown'
+complete -c usher-gate -n '_shtab_usher_gate_using gather' -l accept -x -d 'take what this source gives this time, although it is much less than last time (repeatable)'
 complete -c usher-gate -n '_shtab_usher_gate_using gather' -l try -x -d 'show what a source would give, and what a mapping leaves over; write nothing'
 complete -c usher-gate -n '_shtab_usher_gate_using gather' -l log-format -xka "text json" -d 'text or json, on standard error'
 complete -c usher-gate -n '_shtab_usher_gate_using; and test $_shtab_usher_gate_npos -eq 0' -a check -d 'Checks a snapshot against a baseline: who drifts, from what, by which value, set where, and what to change first.'

@@ -156,6 +156,7 @@ _shtab_usher_gate_exceptions_defaults_added=0
 _shtab_usher_gate_gather_options=(
   "(- : *)"{-h,--help}"[show this help message and exit]"
   "--partial[keep the rest where a source fails\; what is missing is then unknown]"
+  "*--accept[take what this source gives this time, although it is much less than last time (repeatable)]:SOURCE:"
   "--try[show what a source would give, and what a mapping leaves over\; write nothing]:SOURCE:"
   "--log-format[text or json, on standard error]:FORM:(text json)"
 )

@@ -211,6 +211,7 @@ def _mapping() -> Schema:
         "missing": text,
         "other": text,
         "separator": TEXT,
+        "dates": TEXT,
         "may-be-absent": {"type": "boolean"},
     }
     cell: Schema = {"anyOf": [TEXT, object_of({"from": TEXT}, moved), object_of({"value": text})]}
@@ -232,7 +233,8 @@ def _manifest() -> Schema:
     rows: Schema = {"type": "object", "additionalProperties": COUNT}
     state: Schema = {"enum": ["whole", "missing"]}
     seconds: Schema = {"type": "number", "minimum": 0}
-    source = object_of({"name": TEXT, "kind": TEXT, "from": TEXT, "seconds": seconds, "rows": rows, "state": state})
+    given = {"name": TEXT, "kind": TEXT, "from": TEXT, "seconds": seconds, "rows": rows, "state": state}
+    source = object_of(given, {"lines": rows, "filled": {"type": "object", "additionalProperties": rows}})
     sha256: Schema = {"type": "string", "pattern": "^[0-9a-f]{64}$"}
     file = object_of({"name": TEXT, "sha256": sha256, "bytes": COUNT, "rows": nullable(COUNT)})
     missing = object_of({"source": TEXT, "why": TEXT, "tables": TEXTS, "settings_of": TEXTS})

@@ -55,6 +55,7 @@ class Calendar:
         counted: dict[str, int] = {}
         settled: set[tuple[str, str]] = set()
         masters: dict[str, Any] = {}  # the first component of each series: the one that may repeat
+        found.entries = (found.entries or 0) + len(calendar.walk("VEVENT"))
         for component in calendar.walk("VEVENT"):
             masters.setdefault(str(component.get("UID", "")), component)
         for event in recurring.of(calendar, skip_bad_series=True).between(now, now + timedelta(days=self._days)):

@@ -7,9 +7,9 @@ import io
 import os
 import shutil
 import time
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -21,11 +21,12 @@ from ..files.snapshot.manifest import Missing
 from ..files.snapshot.services import ids_of
 from ..files.write import draft_folder
 from .columns import column_cells, column_names
-from .interface import FAILED, Context, Gathered, Progress, Row, SourceFailed, open_source
+from .interface import FAILED, Context, Gathered, Named, Progress, Row, SourceFailed, open_source
 from .join import JOINABLE, Joined, join
 from .place import alone, build, prune, put_in_place
 from .secrets import Secrets
-from .settings import GatherSettings, Named
+from .settings import GatherSettings
+from .trust import filled, lines, must_be_believed, must_be_recent, shrunk
 
 
 class Incomplete(UsherError):
@@ -63,7 +64,9 @@ def _ask(named: Named, context: Context) -> tuple[Gathered | None, Report]:
     """One source, and how it went; no text that comes back holds a secret."""
     start = time.monotonic()
     try:
-        found = named.source.gather(context)
+        must_be_recent(named, context)
+        found = named.source.gather(replace(context, progress=_in_time(named, context.progress, start)))
+        must_be_believed(named, found)
     except UsherError as error:
         why = context.secrets.hide(str(error).splitlines()[0])
         return None, Report(named.name, named.kind, time.monotonic() - start, {}, why)
@@ -72,10 +75,30 @@ def _ask(named: Named, context: Context) -> tuple[Gathered | None, Report]:
     return found, Report(named.name, named.kind, time.monotonic() - start, counts)
 
 
+def _in_time(named: Named, progress: Progress, start: float) -> Progress:
+    """The same, which raises SourceFailed for a source that takes longer than it may."""
+
+    def told(what: str, done: int, total: int) -> None:
+        if time.monotonic() - start > named.longest_minutes * 60:
+            raise SourceFailed(f"takes longer than longest_minutes = {named.longest_minutes:g}, after {done:,} {what}")
+        progress(what, done, total)
+
+    return told
+
+
 def gather(
-    settings: GatherSettings, folder: Path, link: Path, partial: bool, say: Say, progress: Callable[[str], Progress]
+    settings: GatherSettings,
+    folder: Path,
+    link: Path,
+    partial: bool,
+    say: Say,
+    progress: Callable[[str], Progress],
+    accepted: Collection[str] = (),
 ) -> Done:
-    """Gathers into `snapshots/` beside the link; raises Incomplete, BadInput (what came is no snapshot) or Busy."""
+    """Gathers into `snapshots/` beside the link; raises Incomplete, BadInput (what came is no snapshot) or Busy.
+
+    `accepted` are sources (by name) that may give much less than last time.
+    """
     snapshots, secrets = link.parent / "snapshots", Secrets(folder)
     with alone(snapshots), _recorded(snapshots) as failed:
         taken_at = datetime.now(UTC).replace(microsecond=0)
@@ -96,6 +119,16 @@ def gather(
             _refuse(lost, any(_gives_people(gathered) for _, gathered in found), partial)
         for source, gathered in found:
             _refuse_secrets(source, gathered, secrets)
+        told = {name: {"lines": lines(gathered), "filled": filled(gathered)} for name, gathered in found}
+        if less := shrunk(
+            settings.sources,
+            {name: {"rows": one.counts} | told[name] for name, one in found},
+            link,
+            snapshots,
+            accepted,
+        ):
+            failed += [*dict.fromkeys(name for name, _ in less)]
+            raise Incomplete(_shrank(less))
         _files_as_rows(found)
         joined = join(found)
         missing = [_leave_out(source, joined, [gathered for _, gathered in found]) for source in lost]
@@ -103,6 +136,7 @@ def gather(
         missing += _uncovered(settings.sources, covered, joined, found, missing, partial)
         taken_at = min([taken_at, *(_moment(one.taken_at) for _, one in found if one.taken_at is not None)])
         notes = [f"{name}: {note}" for name, gathered in found for note in gathered.notes] + joined.notes()
+        notes += _names_twice(found)
         describe = [
             {
                 "name": named.name,
@@ -110,6 +144,7 @@ def gather(
                 "from": named.place,
                 "seconds": round(report.seconds, 1),
                 "rows": report.counts,
+                **told.get(named.name, {}),
             }
             | {"state": "missing" if report.failed else "whole"}
             for named, report in zip(settings.sources, reports, strict=True)
@@ -121,6 +156,14 @@ def gather(
             final = put_in_place(draft, snapshots, link, taken_at.strftime("%Y-%m-%dT%H-%M-%SZ"))
         pruned = prune(snapshots, final, settings.keep)
     return Done(final, tuple(reports), tuple(notes), tuple(missing), pruned)
+
+
+def _shrank(less: Sequence[tuple[str, str]]) -> str:
+    """What to say of sources that gave much less than last time."""
+    sources = list(dict.fromkeys(name for name, _ in less))
+    said = "; ".join(f"{one} gave {', '.join(text for name, text in less if name == one)}" for one in sources)
+    accept = " ".join(f"--accept {name}" for name in sources)
+    return f"nothing was replaced: {said}. If that is right, say so once: usher-gate gather {accept}"
 
 
 def _refuse_secrets(source: str, gathered: Gathered, secrets: Secrets) -> None:
@@ -250,6 +293,21 @@ def _uncovered(
     return [Missing(path.name, fault, (), ()) for fault in faults[: len(foreign)]] + [
         Missing(path.name, f"no source covers the service {service}", (), (service,)) for service in lacking
     ]
+
+
+def _names_twice(found: Sequence[tuple[str, Gathered]]) -> Iterator[str]:
+    """Notes about groups of one name that two sources give under different ids: they stay two groups."""
+    first: dict[str, tuple[str, str, str]] = {}
+    alike: dict[tuple[str, str], list[str]] = {}
+    for source, gathered in found:
+        for row in gathered.tables.get("groups", ()):
+            name = row.get("name", "")
+            before, shown, known = first.setdefault(name.casefold(), (source, name, row["id"]))
+            if name and before != source and known != row["id"]:
+                alike.setdefault((before, source), []).append(shown)
+    for (one, other), names in sorted(alike.items()):
+        many = "1 group has a name" if len(names) == 1 else f"{len(names):,} groups have names"
+        yield f"{many} that {one} and {other} both give, under different ids (here {quoted(names[0])}): they stay apart"
 
 
 def _gives_people(gathered: Gathered) -> bool:

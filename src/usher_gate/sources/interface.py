@@ -17,6 +17,7 @@ from .secrets import Secrets
 
 Row = dict[str, str]
 FAILED = 4
+SHRINK_LIMIT = 30.0  # percent of the rows that may be gone
 
 
 class SourceFailed(UsherError):
@@ -41,6 +42,7 @@ class Gathered:
     files: dict[str, Path] = field(default_factory=dict)
     notes: list[str] = field(default_factory=list)
     taken_at: int | None = None  # when what it gave was taken, in microseconds; None: just now
+    entries: int | None = None  # how many there were to choose from, where not all of them make a row
 
     def add(self, table: str, row: Row) -> None:
         """Adds a row."""
@@ -68,11 +70,13 @@ class Context:
 
 @dataclass(frozen=True)
 class Gives:
-    """What a source gives: tables, and for which services settings (None: for any); `whole` says that it is asked for all of them."""
+    """What a source gives: tables, and for which services settings (None: for any); `whole` says that it is asked for all of them,
+    `needed` which tables must have a row."""
 
     tables: frozenset[str]
     services: tuple[str, ...] | None = None
     whole: bool = True
+    needed: frozenset[str] = frozenset()
 
 
 class Source(Protocol):
@@ -82,3 +86,19 @@ class Source(Protocol):
 
     def gather(self, context: Context) -> Gathered:
         """Everything that it has; raises SourceFailed."""
+
+
+@dataclass(frozen=True)
+class Named:
+    """A source by its name. `paths` are the files or folders that it reads; `shrink_limit` is how many percent fewer rows than last time
+    are too few."""
+
+    name: str
+    kind: str
+    place: str
+    source: Source
+    paths: tuple[str, ...] = ()
+    may_be_empty: bool = False
+    shrink_limit: float = SHRINK_LIMIT
+    max_age_hours: float | None = None
+    longest_minutes: float = 60.0

@@ -14,6 +14,7 @@ from .tls import probe
 
 _PAGE = 500
 _MOST_PAGES = 100_000
+_MOST_EMPTY = 100  # pages in a row
 
 
 @record
@@ -35,10 +36,11 @@ class Binding:
 class Ldap:
     """A live directory."""
 
-    gives = Gives(frozenset(("people", "groups", "members")))
+    gives = Gives(frozenset(("people", "groups", "members")), needed=frozenset(("people",)))
 
     def __init__(self, binding: Binding, layout: Layout) -> None:
         self._binding, self._layout = binding, layout
+        self._referrals = 0
 
     def gather(self, context: Context) -> Gathered:
         """People and groups; raises SourceFailed, or UsherError for want of a library."""
@@ -51,13 +53,16 @@ class Ldap:
             connection = self._connect(ldap, context)
             try:
                 self._bind(connection, password)
-                return tables(self._pages(ldap, connection, context), self._layout)
+                found = tables(self._pages(ldap, connection, context), self._layout)
             finally:
                 connection.unbind_ext_s()
         except ldap.LDAPError as error:
             raise SourceFailed(
                 context.secrets.hide(f"{self._binding.url}: {_words(ldap, error, self._binding, context)}")
             ) from None
+        if self._referrals:
+            found.notes.append(f"referrals to other servers, which are not followed: {self._referrals:,}")
+        return found
 
     def _connect(self, ldap: Any, context: Context) -> Any:
         binding = self._binding
@@ -105,6 +110,8 @@ class Ldap:
         wanted = [*layout.wanted(), "entryUUID", "createTimestamp"]
         find = f"(|(objectClass={layout.people})(objectClass={layout.groups}))"
         control = SimplePagedResultsControl(True, size=binding.page, cookie="")
+        begins, empty = set[str](), 0  # with which entries pages began, and how many pages in a row had none
+        self._referrals = 0
         for _ in range(_MOST_PAGES):
             number = connection.search_ext(
                 layout.base, ldap.SCOPE_SUBTREE, find, wanted, serverctrls=[control], timeout=binding.timeout
@@ -115,6 +122,11 @@ class Ldap:
                 for dn, attributes in data
                 if dn is not None  # a referral has none
             ]
+            self._referrals += len(data) - len(page)
+            empty = 0 if page else empty + 1
+            if (page and page[0][0] in begins) or empty > _MOST_EMPTY:
+                raise SourceFailed(f"{binding.url}: gives the same page again, or empty pages without an end")
+            begins.update(dn for dn, _ in page[:1])
             seen += len(page)
             yield Entries(page)
             context.progress("entries", seen, 0)

@@ -25,7 +25,7 @@ _LOWER[ord("A") : ord("Z") + 1] += 32
 class Ldif:
     """A file that a directory was written out to."""
 
-    gives = Gives(frozenset(("people", "groups", "members")))
+    gives = Gives(frozenset(("people", "groups", "members")), needed=frozenset(("people",)))
 
     def __init__(self, path: Path, layout: Layout) -> None:
         self._path, self._layout = path, layout

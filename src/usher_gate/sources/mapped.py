@@ -7,7 +7,7 @@ import csv
 import json
 from collections import Counter
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from io import TextIOWrapper
 from pathlib import Path
 from typing import Any
@@ -19,10 +19,10 @@ from ..files.jsoncells import cell_text
 from ..files.tables.csv_ import other_delimiter
 from ..files.yamltree import Cursor, read_yaml
 from .interface import Context, Gathered, Gives, Row, SourceFailed, open_source
-from .people import LISTS, Odd, person_row
+from .people import LISTS, Odd, date_of, person_row
 
 LEVELS = ("organisation", "unit", "group", "person")
-_HOW = ("missing", "other", "may-be-absent", "separator")
+_HOW = ("missing", "other", "may-be-absent", "separator", "dates")
 _EXPORT = ("delimiter", "encoding", "taken_at")
 _KNOWN = (
     "people",
@@ -51,6 +51,7 @@ class Cell:
     other: str | None = None
     absent: bool = False
     separator: str = ""
+    dates: str = ""  # how a date is written, as strptime has it
 
 
 @dataclass(frozen=True)
@@ -179,7 +180,8 @@ def _cell_of(found: Mapping[str, Cursor]) -> Cell:
     absent = "may-be-absent" in found and bool(found["may-be-absent"].truth())
     separator = found["separator"].text("a separator") if "separator" in found else ""
     other = "" if other == "leave" else other
-    return Cell(text["from"], text["value"], values, text["missing"] or "", other, absent, separator or "")
+    dates = found["dates"].text("how a date is written, such as %d.%m.%Y") if "dates" in found else ""
+    return Cell(text["from"], text["value"], values, text["missing"] or "", other, absent, separator or "", dates or "")
 
 
 class Mapped:
@@ -193,7 +195,8 @@ class Mapped:
         """Reads the mapping, so that what the source gives is known even if the export cannot be read."""
         self.mapping = read_mapping(folder / self._mapping)
         services = {into.service for into in self.mapping.into if into.table == "settings"}
-        self.gives = Gives(frozenset(into.table for into in self.mapping.into), tuple(sorted(services)))
+        given = frozenset(into.table for into in self.mapping.into)
+        self.gives = Gives(given, tuple(sorted(services)), needed=given)
 
     def gather(self, context: Context) -> Gathered:
         """The rows; raises SourceFailed for a raw value that the mapping does not speak of."""
@@ -235,9 +238,12 @@ class Mapped:
             for name, value in flat.items():
                 if name not in spoken and value != "":
                     left.columns[name] += 1
-            for into in self.mapping.into:
-                for table, row in _rows_of(into, flat, left):
-                    rows[table].append(row)
+            try:
+                for into in self.mapping.into:
+                    for table, row in _rows_of(into, flat, left):
+                        rows[table].append(row)
+            except SourceFailed as error:
+                raise SourceFailed(f"{path}: row {number}: {error}") from None
             if number % 10_000 == 0:
                 context.progress("rows", number, 0)
         left.lost = {column: nearest(column, seen - spoken or seen) for column in expected} if seen else {}
@@ -247,7 +253,12 @@ class Mapped:
 
 def _rows_of(into: Into, flat: Mapping[str, str], left: Leftover) -> Iterator[tuple[str, Row]]:
     if into.table != "settings":
-        row = {column: text for column, cell in into.cells.items() if (text := _translated(cell, flat, left)) != ""}
+        lists = LISTS if into.table == "people" else ()
+        row = {
+            column: text
+            for column, cell in into.cells.items()
+            if (text := _translated(cell, flat, left, column in lists)) != ""
+        }
         yield into.table, person_row(row, left.kinds) if into.table == "people" else row
         return
     target = _translated(into.target, flat, left) if into.level != "organisation" else ""
@@ -261,14 +272,35 @@ def _rows_of(into: Into, flat: Mapping[str, str], left: Leftover) -> Iterator[tu
             yield "settings", {"service": into.service, "control": control, "scope": scope, "value": value, **extra}
 
 
-def _translated(cell: Cell, flat: Mapping[str, str], left: Leftover) -> str:
+class _Words(str):
+    """The words of a list, joined by `;`; none holds one itself."""
+
+    __slots__ = ()
+
+
+def _translated(cell: Cell, flat: Mapping[str, str], left: Leftover, is_list: bool = False) -> str:
     if cell.source is None:
         return cell.value or ""
     raw = flat.get(cell.source, "")
     if raw == "":
         return cell.missing
+    if is_list and (cell.separator or ";" in raw):
+        if not cell.separator and not isinstance(raw, _Words):
+            raise SourceFailed(
+                f"{cell.source} holds {quoted(raw)}: one value with ';' in it would be several words; "
+                "write separator: ';' in the mapping if it holds several"
+            )
+        words = [part.strip() for part in raw.split(cell.separator or ";")]
+        one = replace(cell, separator="")
+        told = (_translated(one, {cell.source: word}, left) for word in words if word)
+        return ";".join(text for text in told if text)
     if cell.separator:
         raw = "/" + "/".join(part.strip() for part in raw.split(cell.separator) if part.strip())
+    if cell.dates:
+        moment = date_of(raw, cell.dates)
+        if moment is None:
+            raise SourceFailed(f"{cell.source} is {quoted(raw)}, which is not {quoted(cell.dates)}")
+        return moment
     if cell.values is None:
         return raw
     if raw in cell.values:
@@ -287,7 +319,9 @@ def _flat(raw: Mapping[str, Any], prefix: str = "", depth: int = 0) -> dict[str,
         if isinstance(value, dict) and depth < 20:
             found |= _flat(value, f"{path}.", depth + 1)
         elif value is not None:
-            found[path] = cell_text(value) or ""
+            text = cell_text(value) or ""
+            has_words = isinstance(value, list) and not any(isinstance(one, str) and ";" in one for one in value)
+            found[path] = _Words(text) if has_words else text
     return found
 
 
@@ -299,7 +333,7 @@ def _raw_rows(path: Path, mapping: Mapping1, found: Gathered) -> Iterator[Mappin
             with _opened(path, mapping) as stream:
                 for line, text in enumerate(stream, 1):
                     if text.strip():
-                        yield _object(json.loads(text), path, line)
+                        yield _object(json.loads(text, object_pairs_hook=_once_each), path, line)
         elif path.suffix == ".json":
             yield from _json_rows(path, mapping, found)
         else:
@@ -308,9 +342,22 @@ def _raw_rows(path: Path, mapping: Mapping1, found: Gathered) -> Iterator[Mappin
         raise SourceFailed(f"{path}: cannot be read ({error.strerror})") from None
     except UnicodeError:
         raise SourceFailed(_not_in(path, mapping.encoding)) from None
+    except _Twice as error:
+        raise SourceFailed(f"{path}: has an object with the key {quoted(str(error))} twice") from None
     except (json.JSONDecodeError, RecursionError) as error:
         where = f":{error.lineno}" if isinstance(error, json.JSONDecodeError) and path.suffix == ".json" else ""
         raise SourceFailed(f"{path}{where}: is not JSON") from None
+
+
+class _Twice(Exception):
+    """A key that one object has twice."""
+
+
+def _once_each(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+    made = dict(pairs)
+    if len(made) < len(pairs):
+        raise _Twice(next(key for key, number in Counter(key for key, _ in pairs).items() if number > 1))
+    return made
 
 
 def _opened(path: Path, mapping: Mapping1, newline: str | None = None) -> TextIOWrapper:
@@ -340,6 +387,8 @@ def _csv_rows(path: Path, mapping: Mapping1, found: Gathered) -> Iterator[Mappin
         )
         try:
             header = next(reader, [])
+            if twice := [name for name, number in Counter(header).items() if number > 1 and name in mapping.spoken]:
+                raise SourceFailed(f"{path}:1: has two columns {quoted(twice[0])}; take one of them out")
             if not mapping.delimiter and len(header) == 1 and (other := other_delimiter(header[0])):
                 raise SourceFailed(
                     f"{path}:1: its cells are separated by {other[1]}; write delimiter: {other[0]} in the mapping"
@@ -380,7 +429,7 @@ def _at(found: Any, place: str, path: Path, what: str) -> Any:
 
 def _json_rows(path: Path, mapping: Mapping1, gathered: Gathered) -> Iterator[Mapping[str, Any]]:
     with _opened(path, mapping) as stream:
-        whole = json.loads(stream.read())
+        whole = json.loads(stream.read(), object_pairs_hook=_once_each)
     if mapping.taken_at:
         _taken(_at(whole, mapping.taken_at, path, "time"), path, mapping, gathered)
     found = _at(whole, mapping.rows, path, "rows at")

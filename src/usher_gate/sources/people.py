@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
 
 from ..core.organisation.build.people import PEOPLE
 from ..core.words.faults import quoted, times
 from ..core.words.vocabulary import PERSON_KINDS
-from .interface import Row
+from .interface import Row, SourceFailed
 
 LISTS = ("roles", "licences")
+_FLAGS = ("active", "break_glass")
+_TRUTHS = {"TRUE": "true", "FALSE": "false"}
 _KIND_WORDS = {
     "employee": "member",
     "external": "guest",
@@ -29,6 +33,52 @@ class Odd(Counter[str]):
             return []
         words = ", ".join(f"{quoted(word)} ({times(number)})" for word, number in sorted(self.items())[:10])
         return [f"people of a kind that is none of {', '.join(PERSON_KINDS)} are read as members: {words}"]
+
+
+@dataclass(frozen=True)
+class Translations:
+    """What the cells of a directory mean: by column what a value is (`values`), or how a date is written (`dates`, as strptime has it)."""
+
+    values: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
+    dates: Mapping[str, str] = field(default_factory=dict)
+
+    def apply(self, cells: dict[str, list[str]], ids: Sequence[str]) -> None:
+        """Translates columns in place; raises SourceFailed for a value that is not spoken of, or no such date."""
+        for column, known in self.values.items():
+            for number, text in enumerate(cells.get(column, ())):
+                if text and text not in known:
+                    raise SourceFailed(
+                        f"{quoted(ids[number])} has {column} {quoted(text)}, of which values does not speak; add it"
+                    )
+            if column in cells:
+                cells[column] = [known.get(text, "") for text in cells[column]]
+        for column, form in self.dates.items():
+            if column in cells:
+                told = {text: date_of(text, form) for text in set(cells[column])}
+                for number, text in enumerate(cells[column]):
+                    if text and told[text] is None:
+                        raise SourceFailed(
+                            f"{quoted(ids[number])} has {column} {quoted(text)}, which is not {quoted(form)}"
+                        )
+                cells[column] = [told[text] or "" for text in cells[column]]
+        for column in _FLAGS:  # as LDAP writes them (RFC 4517, 3.3.3)
+            if column in cells:
+                cells[column] = [_TRUTHS.get(text, text) for text in cells[column]]
+
+
+AS_THEY_ARE = Translations()
+
+
+def date_of(text: str, form: str) -> str | None:
+    """A time written in a form of strptime, as RFC 3339; without a zone it is UTC; None for what is not of that form."""
+    if not text:
+        return ""
+    try:
+        moment = datetime.strptime(text, form)
+    except ValueError:
+        return None
+    moment = moment if moment.tzinfo is not None else moment.replace(tzinfo=UTC)
+    return moment.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
 
 
 def person_row(values: Mapping[str, str], odd: Odd) -> Row:

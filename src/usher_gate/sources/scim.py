@@ -7,12 +7,13 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 from functools import partial
 from typing import Any, TypeVar
 
+from ..core.words.faults import quoted
 from ..files.jsoncells import cell_text
 from ..files.parallel import ahead
 from ..files.scim import ACCOUNT, ENTERPRISE, EXTENDED
-from .columns import Columns
+from .columns import Columns, column_cells
 from .interface import Context, Gathered, Gives, SourceFailed
-from .people import LISTS, Odd, person_cells
+from .people import AS_THEY_ARE, LISTS, Odd, Translations, person_cells
 from .web import Access, Web
 
 # Which attribute is which column. The account extension is the stand-in's; a directory of its own says so by `fields`.
@@ -37,10 +38,20 @@ _MOST_PAGES = 100_000
 class Scim:
     """A directory that speaks SCIM."""
 
-    gives = Gives(frozenset(("people", "groups", "members")))
+    gives = Gives(frozenset(("people", "groups", "members")), needed=frozenset(("people",)))
 
-    def __init__(self, access: Access, fields: Mapping[str, str], page: int = _PAGE, attributes: bool = True) -> None:
+    def __init__(
+        self,
+        access: Access,
+        fields: Mapping[str, str],
+        page: int = _PAGE,
+        attributes: bool = True,
+        may_be_absent: Sequence[str] = (),
+        translations: Translations = AS_THEY_ARE,
+    ) -> None:
+        self._translations = translations
         self._access, self._page, self._attributes = access, page, attributes
+        self._asked = sorted(fields.keys() - {*may_be_absent})
         self._fields = {**FIELDS, **fields}
         self._plan = [(column, *_path(path)) for column, path in self._fields.items()]
 
@@ -49,9 +60,17 @@ class Scim:
         found = Gathered()
         with Web(self._access, context) as web:
             cursor = self._cursor(web)
-            users = self._all(web, "Users", self._wanted(), cursor, context, partial(_Users, self._plan))
+            empty = partial(_Users, self._plan, self._translations)
+            users = self._all(web, "Users", self._wanted(), cursor, context, empty)
             groups = self._all(web, "Groups", ["id", "displayName", "members"], cursor, context, _Groups)
         found.tables["people"], odd = users.table()
+        people = found.tables["people"]
+        for column in self._asked if people else ():
+            if not any(column_cells(people, column)):
+                raise SourceFailed(
+                    f"{self._access.url}/Users: nobody has {self._fields[column]}, which fields names for {column}; name another, "
+                    f'or write may_be_absent = ["{column}"] if that may be so'
+                )
         found.tables["groups"] = Columns(groups.cells)
         found.tables["members"] = groups.members(users.named())
         found.notes += odd.notes()
@@ -129,8 +148,8 @@ class Scim:
 class _Users:
     """People by columns, page after page."""
 
-    def __init__(self, plan: Sequence[tuple[str, str, tuple[str, ...]]]) -> None:
-        self._plan, self._ids = plan, list[str]()
+    def __init__(self, plan: Sequence[tuple[str, str, tuple[str, ...]]], translations: Translations) -> None:
+        self._plan, self._ids, self._translations = plan, list[str](), translations
         self._cells: dict[str, list[str]] = {column: [] for column, _, _ in plan}
 
     def take(self, page: Sequence[dict[str, Any]]) -> None:
@@ -154,6 +173,7 @@ class _Users:
     def table(self) -> tuple[Columns, Odd]:
         """The table people, and the kinds that nobody knows."""
         odd = Odd()
+        self._translations.apply(self._cells, self._ids)
         person_cells(self._cells, len(self._ids), odd)
         return Columns(self._cells), odd
 
@@ -174,7 +194,10 @@ class _Groups:
         self.cells["id"] += [group["id"] for group in page]
         self.cells["name"] += [str(group.get("displayName") or group["id"]) for group in page]
         for group in page:
-            members = [one if isinstance(one, dict) else {} for one in group.get("members") or ()]
+            given = group.get("members") or ()
+            if not isinstance(given, list | tuple):
+                raise SourceFailed(f"the group {quoted(group['id'])} has members that are no list (RFC 7643, 4.2)")
+            members = [one if isinstance(one, dict) else {} for one in given]
             self._of += [group["id"]] * len(members)
             self._members += [str(one.get("value", "")) for one in members]
             self._types += [sys.intern(str(one.get("type", ""))) for one in members]
@@ -212,7 +235,20 @@ def _column(users: Sequence[dict[str, Any]], first: str, rest: Sequence[str], co
     found = [user.get(first) for user in users]
     for part in rest:
         found = [value.get(part) if isinstance(value, dict) else None for value in found]
+    if column in LISTS:
+        for user, value in zip(users, found, strict=True):
+            _one_word_each(user, ".".join((first, *rest)), value)
     return [value if isinstance(value, str) else "" if value is None else _text(value, column) for value in found]
+
+
+def _one_word_each(user: Mapping[str, Any], path: str, found: Any) -> None:
+    """Raises SourceFailed for a value that would be several words in a list."""
+    for one in found if isinstance(found, list) else (found,):
+        word = one.get("value") if isinstance(one, dict) else one
+        if isinstance(word, str) and ";" in word:
+            raise SourceFailed(
+                f"{user['id']}: {path} holds {quoted(word)}: one value with ';' in it would be several words; mend it there"
+            )
 
 
 def _text(found: Any, column: str) -> str:

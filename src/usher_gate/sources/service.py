@@ -18,7 +18,8 @@ class Service:
 
     def __init__(self, access: Access, services: tuple[str, ...], tables: tuple[str, ...] = ()) -> None:
         self._access, self._services, self._tables = access, services, tables
-        self.gives = Gives(frozenset((*(["settings"] if services else []), *tables)), services)
+        given = frozenset((*(["settings"] if services else []), *tables))
+        self.gives = Gives(given, services, needed=given)
 
     def gather(self, context: Context) -> Gathered:
         """Settings and tables."""

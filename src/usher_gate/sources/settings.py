@@ -15,15 +15,19 @@ from ..files.written.workfolder import NAME, read_toml
 from .address import problem_of
 from .entries import FIELDS as ENTRY_FIELDS
 from .entries import Layout
-from .interface import Source
+from .interface import SHRINK_LIMIT, Named, Source
+from .people import Translations
 from .secrets import FORMS, is_reference
 
 _SECRETS = ("token", "client_secret", "password")
 _WEB = ("url", "token", "client_id", "client_secret", "token_url", "scope", "ca", "timeout", "plain")
 _LAYOUT = ("base", "people", "groups", "group_id", "group_name", "member", "fields")
-_NUMBERS = {"timeout", "page", "days", "most", "keep"}
-_FLAGS = {"plain", "attributes", "copy"}
-_LISTS = {"paths", "services", "tables"}
+_NUMBERS = {"timeout", "page", "days", "most", "keep", "shrink_limit", "max_age_hours", "longest_minutes"}
+_FLAGS = {"plain", "attributes", "copy", "may_be_empty"}
+_LISTS = {"paths", "services", "tables", "may_be_absent"}
+_OF_ALL = ("may_be_empty", "shrink_limit", "longest_minutes")
+_OF_FILES = ("max_age_hours",)  # of a source that reads files
+_OF_DIRECTORIES = ("may_be_absent", "values", "dates")
 
 
 @record
@@ -43,13 +47,22 @@ def _access(given: Mapping[str, Any]) -> Any:
 
 def _layout(given: Mapping[str, Any]) -> Layout:
     fields = {**ENTRY_FIELDS, **given.get("fields", {})}
-    return Layout(fields, **{key: given[key] for key in _LAYOUT if key in given and key != "fields"})
+    asked, absent = frozenset(given.get("fields", {})), tuple(given.get("may_be_absent", ()))
+    told = {key: given[key] for key in _LAYOUT if key in given and key != "fields"}
+    return Layout(fields, **told, asked=asked, may_be_absent=absent, translations=_translations(given))
+
+
+def _translations(given: Mapping[str, Any]) -> Translations:
+    return Translations(given.get("values", {}), given.get("dates", {}))
 
 
 def _scim(given: Mapping[str, Any]) -> Source:
     from .scim import Scim
 
-    return Scim(_access(given), given.get("fields", {}), int(given.get("page", 500)), given.get("attributes", True))
+    page, absent = int(given.get("page", 500)), tuple(given.get("may_be_absent", ()))
+    return Scim(
+        _access(given), given.get("fields", {}), page, given.get("attributes", True), absent, _translations(given)
+    )
 
 
 def _ldap(given: Mapping[str, Any]) -> Source:
@@ -111,14 +124,59 @@ SOURCE_KINDS: Mapping[str, Kind] = {
 }
 
 
-@dataclass(frozen=True)
-class Named:
-    """A source by its name."""
+# What each key of a source says; docs/gather.md lists them from here.
+KEYS: Mapping[str, str] = {
+    "name": "what the source is called in messages and in the manifest",
+    "kind": "one of the kinds",
+    "url": "where the server is; `https://`, `ldaps://`, `ldap://` or `ldapi://`",
+    "path": "a file (for `calendar` and `sign-ins` also a folder) below the working folder",
+    "paths": "a list of files",
+    "mapping": "the mapping file (form `mapping/1`)",
+    "service": "the service whose meetings these are",
+    "services": "a list of the services whose settings are asked for",
+    "tables": "a list of further tables",
+    "token": "the name of a bearer token: `env:NAME`, `file:PATH` or `keyring:SERVICE/NAME`",
+    "client_id": "who asks for a token (OAuth 2.0 client credentials)",
+    "client_secret": "the name of the secret for that",
+    "token_url": "where tokens are given",
+    "scope": "what a token is asked for",
+    "ca": "a file with the certificate authority's certificate (PEM)",
+    "timeout": "seconds without a byte (30)",
+    "plain": "true: nothing is encrypted, and that is wanted",
+    "page": "how many entries are asked for at once (500)",
+    "attributes": "false: all attributes are asked for, for servers that stumble over a choice (true)",
+    "fields": 'which attribute is which column, as `{login = "mail"}`; some entry must have each',
+    "may_be_absent": "a list of columns of `fields` whose attribute nobody may have",
+    "values": 'by column what each value is, as `{kind = {Extern = "guest"}}`; one that is not spoken of is an error',
+    "dates": 'by column how a date is written (as strptime has it), as `{expires_at = "%d.%m.%Y"}`; without a zone it is UTC',
+    "base": "the DN below which people and groups are",
+    "tls": "`starttls` or `plain`, on `ldap://`",
+    "bind": "`simple` or `external`",
+    "user": "the DN that binds",
+    "password": "the name of its secret",
+    "certificate": "a file with a certificate of your own (PEM)",
+    "key": "a file with its key (PEM)",
+    "people": "the object class of people (inetOrgPerson)",
+    "groups": "the object class of groups (groupOfNames)",
+    "group_id": "the attribute that is a group's id (cn)",
+    "group_name": "the attribute that is a group's name (description)",
+    "member": "the attribute that names a group's members (member)",
+    "days": "how many days ahead meetings are taken (14)",
+    "most": "how many occurrences of a series (50)",
+    "copy": "false: the log is only referred to (true)",
+    "may_be_empty": "true: no row, entry or line is no fault (false)",
+    "shrink_limit": "how many percent fewer rows than last time are too few (30; in `[gather]` for all)",
+    "max_age_hours": "an older file is a failed source (any age)",
+    "longest_minutes": "a source that takes longer has failed (60)",
+}
 
-    name: str
-    kind: str
-    place: str
-    source: Source
+
+def keys_of(kind: str) -> tuple[tuple[str, ...], tuple[str, ...]]:
+    """The keys that a source of a kind must have, and those that it may have."""
+    form = SOURCE_KINDS[kind]
+    own = (*form.needs, *form.may)
+    more = (*_OF_ALL, *(_OF_FILES if {"path", "paths"} & {*own} else ()), *(_OF_DIRECTORIES if "fields" in own else ()))
+    return ("name", "kind", *form.needs), tuple(key for key in (*form.may, *more) if key not in form.needs)
 
 
 @dataclass(frozen=True)
@@ -168,13 +226,17 @@ def read_gather(folder: Path) -> GatherSettings:
     if not isinstance(sources, list) or not sources or not all(isinstance(source, dict) for source in sources):
         raise BadInput([Fault(str(path), 0, "names no source; write a [[gather.source]] for each (docs/gather.md)")])
     for key in data:
-        if key not in ("keep", "source"):
-            reader.fault(f"unknown key {quoted(key)}; {nearest(key, ('keep', 'source'))}", key)
-    keep = data.get("keep", 7)
+        if key not in ("keep", "shrink_limit", "source"):
+            reader.fault(f"unknown key {quoted(key)}; {nearest(key, ('keep', 'shrink_limit', 'source'))}", key)
+    keep, limit = data.get("keep", 7), data.get("shrink_limit", SHRINK_LIMIT)
+    if (problem := _problem("", "shrink_limit", limit)) is not None:
+        reader.fault(f"shrink_limit {problem}", "shrink_limit")
     if not isinstance(keep, int) or isinstance(keep, bool) or keep < 0:
         reader.fault("keep is how many earlier snapshots are kept; write a whole number", "keep")
     found = [
-        named for section, given in enumerate(sources) if (named := _one(given, section, reader, folder)) is not None
+        named
+        for section, given in enumerate(sources)
+        if (named := _one({"shrink_limit": limit, **given}, section, reader, folder)) is not None
     ]
     names = [named.name for named in found]
     for name in sorted({name for name in names if names.count(name) > 1}):
@@ -198,7 +260,8 @@ def _one(given: Mapping[str, Any], section: int, reader: _Reader, folder: Path) 
     if not isinstance(name, str) or not name:
         reader.fault('a source has a name; write name = "…"', "name", section)
     form = SOURCE_KINDS[kind]
-    known = ("name", "kind", *form.needs, *form.may)
+    needs, may = keys_of(kind)
+    known = (*needs, *may)
     for key, value in given.items():
         if key not in known:
             reader.fault(f"unknown key {quoted(key)} of a source of kind {kind}; {nearest(key, known)}", key, section)
@@ -215,8 +278,17 @@ def _one(given: Mapping[str, Any], section: int, reader: _Reader, folder: Path) 
     prepare = getattr(source, "prepare", None)
     if prepare is not None:
         prepare(folder)
+    paths = tuple(given.get("paths", ())) or ((given["path"],) if "path" in given else ())
     return Named(
-        str(name), kind, str(given.get("url") or given.get("path") or ", ".join(given.get("paths", ()))), source
+        str(name),
+        kind,
+        str(given.get("url") or ", ".join(paths)),
+        source,
+        paths,
+        given.get("may_be_empty", False),
+        float(given["shrink_limit"]),
+        given.get("max_age_hours"),
+        float(given.get("longest_minutes", 60)),
     )
 
 
@@ -230,6 +302,15 @@ def _problem(kind: str, key: str, value: Any) -> str | None:
     if key in _LISTS:
         good = isinstance(value, list) and bool(value) and all(isinstance(item, str) and item for item in value)
         return None if good else 'is a list of texts, such as ["one", "two"]'
+    if key == "values":
+        good = isinstance(value, dict) and all(
+            isinstance(words, dict) and all(isinstance(word, str) for word in words.values())
+            for words in value.values()
+        )
+        return None if good else 'says by column what each value is, such as {kind = {Extern = "guest"}}'
+    if key == "dates":
+        good = isinstance(value, dict) and all(isinstance(item, str) and "%" in item for item in value.values())
+        return None if good else 'says by column how a date is written, such as {expires_at = "%d.%m.%Y"}'
     if key == "fields":
         good = isinstance(value, dict) and all(isinstance(item, str) for item in value.values())
         return None if good else 'says which attribute is which column, such as {login = "mail"}'

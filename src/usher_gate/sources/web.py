@@ -182,9 +182,9 @@ class Web:
             except zlib.error:
                 raise _Broken("what came is no gzip") from None
             if len(data) > most or read > most or (unpack is not None and unpack.unconsumed_tail):
-                raise SourceFailed(f"{response.request.url}: answers with more than {most >> 20} MiB")
+                raise SourceFailed(f"{_shown(response)}: answers with more than {most >> 20} MiB")
             if time.monotonic() > late:
-                raise SourceFailed(f"{response.request.url}: takes more than {_LONGEST_ANSWER:.0f} seconds to answer")
+                raise SourceFailed(f"{_shown(response)}: takes more than {_LONGEST_ANSWER:.0f} seconds to answer")
         if unpack is not None and not unpack.eof:
             raise _Broken("what came was cut short")
         return bytes(data)
@@ -198,6 +198,11 @@ class Web:
             text = ""
         text = "".join(char if char.isprintable() else " " for char in self._context.secrets.hide(text))[:120]
         return f"status {response.status_code}" + (f" ({text})" if text else "")
+
+
+def _shown(response: httpx.Response) -> str:
+    """Where an answer comes from, without what was asked."""
+    return str(response.request.url.copy_with(query=None))
 
 
 def _object(data: bytes) -> dict[str, Any]:

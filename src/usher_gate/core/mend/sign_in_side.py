@@ -252,7 +252,9 @@ class _Side:
             for size in range(1, MOST_EDITS + 1):
                 found = list(closing.of_size(size, self._deadline))
                 fewest = size if found and fewest is None else fewest
-                plans += [self._plan(edits, rule) for edits in found[:_MOST_WEIGHED]]
+                for edits in found[:_MOST_WEIGHED]:
+                    self._deadline.check()
+                    plans.append(self._plan(edits, rule))
                 if (
                     closing.hopeless
                     or (plans and closing.tried > _MOST_TRIED)
@@ -269,11 +271,12 @@ class _Side:
                 any(kind == BREAK_GLASS for _, kind, _ in plan.locked_out),
                 len(plan.edits),
                 len(plan.locked_out),
+                len(plan.stranded),
                 plan.drifting_then,
                 plan.edits,
             )
         )
-        return fewest, "" if fewest is not None else because, tuple(plans)
+        return (fewest, "", tuple(plans)) if plans else (None, because, ())
 
     def slipping(self, edits: Edits, asked: Asked, hole: WayIn) -> tuple[int, SignIn] | None:
         """Who still slips through a hole, and how, before the rules with some edits; None if nobody does."""

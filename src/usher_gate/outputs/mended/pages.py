@@ -8,6 +8,7 @@ import numpy as np
 
 from ...core.mend.mending import MadeEdit, Mending, batches
 from ...core.mend.order import NO_ORDER, NOT_FOUND, SAFE
+from ...core.mend.sign_in_side import RulePlan
 from ...core.words.compare import shown
 from ..changed.pages import invitations
 from ..changed.values import values_section
@@ -243,7 +244,7 @@ def _sign_in_side(answer: MendAnswer, most: int) -> Iterator[Section]:
         if plan_.against:
             said = f"({said}: {plan_.against})"
         ended = plan_.drifting - plan_.drifting_then if one.hole is not None else None
-        rows.append((one.rule or None, what, len(plan_.edits), said, ended, _stopped(stopped)))
+        rows.append((one.rule or None, what, len(plan_.edits), said, ended, _hurts(plan_, stopped)))
     if rows:
         shown_rows, more = cut(rows, most, _SHOW_ALL)
         yield Section(
@@ -254,7 +255,7 @@ def _sign_in_side(answer: MendAnswer, most: int) -> Iterator[Section]:
                 Column("edits", COUNT),
                 Column("which"),
                 Column("frees", COUNT),
-                Column("sign-ins stopped", COUNT, 1),
+                Column("whom it hurts", spare=1),
             ),
             shown_rows,
             more,
@@ -269,9 +270,11 @@ def _locked(answer: MendAnswer, group: Sequence[Suggested]) -> str:
     return f"locked out of {' and '.join(one.resources)}: {kind} {names}"
 
 
-def _stopped(stopped: tuple[int, int] | None) -> str:
-    """The past sign-ins that a plan would have stopped."""
-    if stopped is None:
-        return ""
-    many, people = stopped
-    return f"{many:,} ({count(people, 'person', 'people')})" if many else "none"
+def _hurts(plan: RulePlan, stopped: tuple[int, int] | None) -> str:
+    """The past sign-ins that a plan would have stopped, and who gets stuck until they register something."""
+    told = []
+    if stopped is not None and stopped[0]:
+        told.append(f"{count(stopped[0], 'past sign-in')} of {count(stopped[1], 'person', 'people')}")
+    if plan.stranded:
+        told.append(f"{count(len(plan.stranded), 'person', 'people')} stuck until they register")
+    return "; ".join(told) or ("" if stopped is None else "nobody")
