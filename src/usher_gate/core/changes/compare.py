@@ -534,7 +534,10 @@ class Compared:
             resolver = self.checkers[0].resolver
             for one in self.checkers[0].snapshot.services or ():
                 needing = one.controls & one.needs.keys()
-                asked |= {(one.id, control) for control in resolver.controls_set(one) | needing}
+                lost = (
+                    one.factory.keys() if one.accounts is not None else frozenset()
+                )  # with an account, or got with one
+                asked |= {(one.id, control) for control in resolver.controls_set(one) | needing | lost}
         found: list[_Value] = []
         names = dict(zip(self._logins_folded(), self.names, strict=True)) | {name: name for name in self.names}
         for service, control in sorted(asked):
