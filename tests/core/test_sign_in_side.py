@@ -296,7 +296,7 @@ def compare(org: Org, rnd: Random) -> int:
     assert with_holes == trying.drifting(trying.keeper)
     for each in repairs:
         compare_one(each, trying, active, checker)
-    told = {(each.account, resource) for each in repairs if each.of == LOCK_OUT for resource in each.resources}
+    told = {(each.account, resource) for each in repairs if each.problem == LOCK_OUT for resource in each.resources}
     assert told == {(person, resource) for resource, _, person in trying.locked}
     return len(repairs)
 
@@ -306,7 +306,7 @@ def locked(keeper: Gatekeeper) -> set[tuple[str, str, str]]:
 
 
 def compare_one(each: Repair, trying: Trying, active: list[Row], checker: Checker) -> None:
-    if each.of == HOLE:
+    if each.problem == HOLE:
         assert each.hole is not None
         leaf = trying.gate.leaves[int(each.rule[1:])]
         cells = [
@@ -331,7 +331,7 @@ def compare_one(each: Repair, trying: Trying, active: list[Row], checker: Checke
     for plan in each.plans[:3]:
         rules = [raw | {"when": raw.get("when", {})} for raw in map(rule_object, plan.rules)]
         after = trying.with_rules(rules)
-        if each.of == HOLE:
+        if each.problem == HOLE:
             home = trying.home
             assert all(
                 after.covered(person, leaf["proof"], home(person), ("enforce",), place) for person, place in cells

@@ -426,7 +426,10 @@ def test_killed_at_any_moment_the_old_snapshot_or_the_new_one_is_there_whole(tmp
         )  # every fifth may finish, also on a busy machine
         child.kill()
         child.join()
-        stopped += child.exitcode != 0
+        if child.exitcode != 0:
+            stopped += 1
+        elif number % 5 != 4:
+            lasts *= 0.9  # the machine was busier when the length was measured
         seen.add((folder / "snapshot").readlink())
         found = read_snapshot(folder / "snapshot").snapshot  # raises where anything is cut short
         assert len(found.people) == 4000

@@ -173,6 +173,7 @@ def _attempt(name: str, settings: GatherSettings, folder: Path) -> int:
     from ..sources.interface import Context, SourceFailed
     from ..sources.mapped import Leftover, Mapped
     from ..sources.secrets import Secrets
+    from ..sources.trust import check_age, check_content
 
     named = next((source for source in settings.sources if source.name == name), None)
     if named is None:
@@ -186,6 +187,12 @@ def _attempt(name: str, settings: GatherSettings, folder: Path) -> int:
             found, left = named.source.read(context)
         else:
             found = named.source.gather(context)
+        doubt = ""
+        try:
+            check_age(named, context)
+            check_content(named, found)
+        except SourceFailed as error:
+            doubt = f"{name} {error}"
     except SourceFailed as error:
         raise SourceFailed(context.secrets.hide(str(error))) from None
     import shutil
@@ -210,6 +217,7 @@ def _attempt(name: str, settings: GatherSettings, folder: Path) -> int:
     for column, right in sorted(left.lost.items()):
         print(f"usher-gate: error: no row has {quoted(column)}, of which the mapping speaks; {right}", file=sys.stderr)
     wrong = [*odd_columns(found.tables), *_odd_settings(found.tables.get("settings", ()))]
+    wrong += [context.secrets.hide(doubt)] if doubt else []
     for text in wrong:
         print(f"usher-gate: error: {text}", file=sys.stderr)
     return FAILED if left.refused or left.lost or wrong else 0

@@ -11,11 +11,10 @@ from typing import Protocol
 import numpy as np
 
 from ..core.organisation.columns import Bools, Longs
-from ..core.words.faults import quoted
 from .columns import Columns
 from .dn import normal_dn, unit_of
-from .interface import Gathered, SourceFailed
-from .people import AS_THEY_ARE, LISTS, Odd, Translations, person_cells
+from .interface import Gathered
+from .people import LISTS, NO_TRANSLATIONS, Odd, Translations, check_mapped, check_word, person_cells
 
 Attributes = Mapping[str, list[bytes]]  # by name in lower case
 FIELDS: Mapping[str, str] = {
@@ -41,9 +40,9 @@ class Layout:
     group_name: str = "description"
     member: str = "member"
     base: str = ""
-    asked: frozenset[str] = frozenset()  # the columns whose attributes are named by hand: some entry must have each
-    may_be_absent: tuple[str, ...] = ()  # but these
-    translations: Translations = AS_THEY_ARE
+    mapped: frozenset[str] = frozenset()  # the columns that were mapped by hand: some entry must have each attribute
+    may_be_absent: tuple[str, ...] = ()  # columns of which this is not required
+    translations: Translations = NO_TRANSLATIONS
 
     def wanted(self) -> list[str]:
         """The attributes that are read."""
@@ -110,7 +109,7 @@ class _Made:
         self._dns: dict[str, tuple[list[str], list[str]]] = {"person": ([], []), "group": ([], [])}  # with the ids
         self._waiting: list[tuple[str, list[bytes]]] = []
         self._odd, self._kinds, self._units = 0, Odd(), dict[str, str]()
-        self._there = set[str]()  # the columns for which some entry has an attribute
+        self._seen = set[str]()  # the columns for which some entry has an attribute
 
     def add(self, block: Block) -> None:
         """Takes what a block of entries says."""
@@ -128,9 +127,9 @@ class _Made:
         for column, attribute in layout.fields.items():
             records, values = block.values(attribute.lower(), people)
             if len(values):
-                self._there.add(column)
-            if column in LISTS:
-                _one_word_each(attribute, [dns[at] for at in place[records].tolist()], values)
+                self._seen.add(column)
+            for at, value in zip(place[records].tolist(), values, strict=True) if column in LISTS else ():
+                check_word(value.decode("utf-8", "replace"), f"{dns[at]}: {attribute}")
             cells[column] = _cells(place[records], values, len(dns), column in LISTS)
             if column in _TIMES:
                 cells[column] = [_time(text) for text in cells[column]]
@@ -183,14 +182,9 @@ class _Made:
         self._waiting += [(name, values[ends[at] : ends[at + 1]]) for at, name in enumerate(ids)]
 
     def gathered(self) -> Gathered:
-        """What all entries say together; raises SourceFailed for an attribute that is named by hand and that no entry has."""
-        absent = self._layout.asked - self._there - {*self._layout.may_be_absent}
-        if self._people["id"] and absent:
-            column = min(absent)
-            raise SourceFailed(
-                f"no entry has the attribute {self._layout.fields[column]}, which fields names for {column}; name another, "
-                f'or write may_be_absent = ["{column}"] if that may be so'
-            )
+        """Return all tables; raises SourceFailed if no entry has an attribute that was mapped by hand."""
+        if self._people["id"]:
+            check_mapped(self._layout.fields, self._layout.mapped - self._seen, self._layout.may_be_absent)
         found = Gathered({"people": Columns(self._people), "groups": Columns(self._groups)})
         found.tables["members"], nobody = self._members()
         found.notes += self._kinds.notes()
@@ -226,16 +220,6 @@ class _Made:
             cells["member"] += [name for _, name in there]
             cells["type"] += [kind for kind, _ in there]
         return Columns(cells), nobody
-
-
-def _one_word_each(attribute: str, dns: Sequence[str], values: Sequence[bytes]) -> None:
-    """Raises SourceFailed for a value that would be several words in a list."""
-    for dn, value in zip(dns, values, strict=True):
-        if b";" in value:
-            text = value.decode("utf-8", "replace")
-            raise SourceFailed(
-                f"{dn}: {attribute} holds {quoted(text)}: one value with ';' in it would be several words; mend it there"
-            )
 
 
 def _cells(places: Longs, values: Sequence[bytes], many: int, join: bool = False) -> list[str]:

@@ -26,7 +26,7 @@ from .join import JOINABLE, Joined, join
 from .place import alone, build, prune, put_in_place
 from .secrets import Secrets
 from .settings import GatherSettings
-from .trust import filled, lines, must_be_believed, must_be_recent, shrunk
+from .trust import check_age, check_content, filled_counts, line_counts, shrunk_sources
 
 
 class Incomplete(UsherError):
@@ -64,9 +64,9 @@ def _ask(named: Named, context: Context) -> tuple[Gathered | None, Report]:
     """One source, and how it went; no text that comes back holds a secret."""
     start = time.monotonic()
     try:
-        must_be_recent(named, context)
-        found = named.source.gather(replace(context, progress=_in_time(named, context.progress, start)))
-        must_be_believed(named, found)
+        check_age(named, context)
+        found = named.source.gather(replace(context, progress=_with_time_limit(named, context.progress)))
+        check_content(named, found)
     except UsherError as error:
         why = context.secrets.hide(str(error).splitlines()[0])
         return None, Report(named.name, named.kind, time.monotonic() - start, {}, why)
@@ -75,15 +75,16 @@ def _ask(named: Named, context: Context) -> tuple[Gathered | None, Report]:
     return found, Report(named.name, named.kind, time.monotonic() - start, counts)
 
 
-def _in_time(named: Named, progress: Progress, start: float) -> Progress:
-    """The same, which raises SourceFailed for a source that takes longer than it may."""
+def _with_time_limit(named: Named, progress: Progress) -> Progress:
+    """Return a progress callback that raises SourceFailed once a source takes longer than `longest_minutes`."""
+    until = time.monotonic() + named.longest_minutes * 60
 
-    def told(what: str, done: int, total: int) -> None:
-        if time.monotonic() - start > named.longest_minutes * 60:
+    def on_progress(what: str, done: int, total: int) -> None:
+        if time.monotonic() > until:
             raise SourceFailed(f"takes longer than longest_minutes = {named.longest_minutes:g}, after {done:,} {what}")
         progress(what, done, total)
 
-    return told
+    return on_progress
 
 
 def gather(
@@ -119,16 +120,15 @@ def gather(
             _refuse(lost, any(_gives_people(gathered) for _, gathered in found), partial)
         for source, gathered in found:
             _refuse_secrets(source, gathered, secrets)
-        told = {name: {"lines": lines(gathered), "filled": filled(gathered)} for name, gathered in found}
-        if less := shrunk(
-            settings.sources,
-            {name: {"rows": one.counts} | told[name] for name, one in found},
-            link,
-            snapshots,
-            accepted,
-        ):
-            failed += [*dict.fromkeys(name for name, _ in less)]
-            raise Incomplete(_shrank(less))
+        details = {
+            name: {"lines": line_counts(gathered), "filled": filled_counts(gathered)} for name, gathered in found
+        }
+        current = {name: {"rows": gathered.counts} | details[name] for name, gathered in found}
+        shrunk = shrunk_sources(settings.sources, current, link, snapshots)
+        refused = [(name, loss) for name, loss in shrunk if name not in accepted]
+        if refused:
+            failed += dict.fromkeys(name for name, _ in refused)
+            raise Incomplete(_shrunk_text(refused))
         _files_as_rows(found)
         joined = join(found)
         missing = [_leave_out(source, joined, [gathered for _, gathered in found]) for source in lost]
@@ -136,7 +136,8 @@ def gather(
         missing += _uncovered(settings.sources, covered, joined, found, missing, partial)
         taken_at = min([taken_at, *(_moment(one.taken_at) for _, one in found if one.taken_at is not None)])
         notes = [f"{name}: {note}" for name, gathered in found for note in gathered.notes] + joined.notes()
-        notes += _names_twice(found)
+        notes += [f"{name}: accepted: gave {loss}" for name, loss in shrunk]
+        notes += _shared_group_names(found)
         describe = [
             {
                 "name": named.name,
@@ -144,7 +145,7 @@ def gather(
                 "from": named.place,
                 "seconds": round(report.seconds, 1),
                 "rows": report.counts,
-                **told.get(named.name, {}),
+                **details.get(named.name, {}),
             }
             | {"state": "missing" if report.failed else "whole"}
             for named, report in zip(settings.sources, reports, strict=True)
@@ -158,12 +159,12 @@ def gather(
     return Done(final, tuple(reports), tuple(notes), tuple(missing), pruned)
 
 
-def _shrank(less: Sequence[tuple[str, str]]) -> str:
-    """What to say of sources that gave much less than last time."""
-    sources = list(dict.fromkeys(name for name, _ in less))
-    said = "; ".join(f"{one} gave {', '.join(text for name, text in less if name == one)}" for one in sources)
-    accept = " ".join(f"--accept {name}" for name in sources)
-    return f"nothing was replaced: {said}. If that is right, say so once: usher-gate gather {accept}"
+def _shrunk_text(losses: Sequence[tuple[str, str]]) -> str:
+    """Return the error about sources that gave much less than last time."""
+    sources = dict.fromkeys(name for name, _ in losses)
+    by_source = (f"{source} gave {', '.join(loss for name, loss in losses if name == source)}" for source in sources)
+    accept = " ".join(f"--accept {source}" for source in sources)
+    return f"nothing was replaced: {'; '.join(by_source)}. If that is right, say so once: usher-gate gather {accept}"
 
 
 def _refuse_secrets(source: str, gathered: Gathered, secrets: Secrets) -> None:
@@ -295,19 +296,20 @@ def _uncovered(
     ]
 
 
-def _names_twice(found: Sequence[tuple[str, Gathered]]) -> Iterator[str]:
-    """Notes about groups of one name that two sources give under different ids: they stay two groups."""
-    first: dict[str, tuple[str, str, str]] = {}
-    alike: dict[tuple[str, str], list[str]] = {}
+def _shared_group_names(found: Sequence[tuple[str, Gathered]]) -> Iterator[str]:
+    """Yield a note for each two sources that give groups of the same name under different ids."""
+    first: dict[str, tuple[str, str]] = {}  # by name, the source and id of the first group
+    shared: dict[tuple[str, str], list[str]] = {}
     for source, gathered in found:
         for row in gathered.tables.get("groups", ()):
-            name = row.get("name", "")
-            before, shown, known = first.setdefault(name.casefold(), (source, name, row["id"]))
-            if name and before != source and known != row["id"]:
-                alike.setdefault((before, source), []).append(shown)
-    for (one, other), names in sorted(alike.items()):
-        many = "1 group has a name" if len(names) == 1 else f"{len(names):,} groups have names"
-        yield f"{many} that {one} and {other} both give, under different ids (here {quoted(names[0])}): they stay apart"
+            name, group = row.get("name", ""), row.get("id", "")
+            other_source, other_group = first.setdefault(name.casefold(), (source, group))
+            if name and other_source != source and other_group != group:
+                shared.setdefault((other_source, source), []).append(name)
+    for (one, other), names in sorted(shared.items()):
+        groups = "1 group has a name" if len(names) == 1 else f"{len(names):,} groups have names"
+        example = quoted(names[0])
+        yield f"{groups} that {one} and {other} both give, under different ids (here {example}): they stay apart"
 
 
 def _gives_people(gathered: Gathered) -> bool:

@@ -42,7 +42,7 @@ class Gathered:
     files: dict[str, Path] = field(default_factory=dict)
     notes: list[str] = field(default_factory=list)
     taken_at: int | None = None  # when what it gave was taken, in microseconds; None: just now
-    entries: int | None = None  # how many there were to choose from, where not all of them make a row
+    entries: int | None = None  # how many entries a calendar has, also those that make no row
 
     def add(self, table: str, row: Row) -> None:
         """Adds a row."""
@@ -70,8 +70,10 @@ class Context:
 
 @dataclass(frozen=True)
 class Gives:
-    """What a source gives: tables, and for which services settings (None: for any); `whole` says that it is asked for all of them,
-    `needed` which tables must have a row."""
+    """What a source gives: tables, and settings for which services (None: for any).
+
+    `whole` is true if the source is asked for all settings of these services. `needed` are tables that must have a row.
+    """
 
     tables: frozenset[str]
     services: tuple[str, ...] | None = None
@@ -90,8 +92,11 @@ class Source(Protocol):
 
 @dataclass(frozen=True)
 class Named:
-    """A source by its name. `paths` are the files or folders that it reads; `shrink_limit` is how many percent fewer rows than last time
-    are too few."""
+    """A source by its name, with the limits of its data.
+
+    `paths` are the files or folders that it reads. `shrink_limit` is how many percent of the rows of last time may be
+    missing.
+    """
 
     name: str
     kind: str

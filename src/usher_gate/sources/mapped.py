@@ -19,7 +19,7 @@ from ..files.jsoncells import cell_text
 from ..files.tables.csv_ import other_delimiter
 from ..files.yamltree import Cursor, read_yaml
 from .interface import Context, Gathered, Gives, Row, SourceFailed, open_source
-from .people import LISTS, Odd, date_of, person_row
+from .people import LISTS, Odd, check_word, date_of, person_row
 
 LEVELS = ("organisation", "unit", "group", "person")
 _HOW = ("missing", "other", "may-be-absent", "separator", "dates")
@@ -273,7 +273,7 @@ def _rows_of(into: Into, flat: Mapping[str, str], left: Leftover) -> Iterator[tu
 
 
 class _Words(str):
-    """The words of a list, joined by `;`; none holds one itself."""
+    """The words of a list, joined by `;`; no word has a `;` in it."""
 
     __slots__ = ()
 
@@ -286,20 +286,17 @@ def _translated(cell: Cell, flat: Mapping[str, str], left: Leftover, is_list: bo
         return cell.missing
     if is_list and (cell.separator or ";" in raw):
         if not cell.separator and not isinstance(raw, _Words):
-            raise SourceFailed(
-                f"{cell.source} holds {quoted(raw)}: one value with ';' in it would be several words; "
-                "write separator: ';' in the mapping if it holds several"
-            )
+            check_word(raw, cell.source, "write separator: ';' in the mapping if it holds several")
         words = [part.strip() for part in raw.split(cell.separator or ";")]
-        one = replace(cell, separator="")
-        told = (_translated(one, {cell.source: word}, left) for word in words if word)
-        return ";".join(text for text in told if text)
+        of_word = replace(cell, separator="")
+        translated = (_translated(of_word, {cell.source: word}, left) for word in words if word)
+        return ";".join(filter(None, translated))
     if cell.separator:
         raw = "/" + "/".join(part.strip() for part in raw.split(cell.separator) if part.strip())
     if cell.dates:
         moment = date_of(raw, cell.dates)
         if moment is None:
-            raise SourceFailed(f"{cell.source} is {quoted(raw)}, which is not {quoted(cell.dates)}")
+            raise SourceFailed(f"{cell.source} is {quoted(raw)}, which is not of the form {quoted(cell.dates)}")
         return moment
     if cell.values is None:
         return raw
@@ -333,7 +330,7 @@ def _raw_rows(path: Path, mapping: Mapping1, found: Gathered) -> Iterator[Mappin
             with _opened(path, mapping) as stream:
                 for line, text in enumerate(stream, 1):
                     if text.strip():
-                        yield _object(json.loads(text, object_pairs_hook=_once_each), path, line)
+                        yield _object(_json(text, f"{path}:{line}"), path, line)
         elif path.suffix == ".json":
             yield from _json_rows(path, mapping, found)
         else:
@@ -342,22 +339,22 @@ def _raw_rows(path: Path, mapping: Mapping1, found: Gathered) -> Iterator[Mappin
         raise SourceFailed(f"{path}: cannot be read ({error.strerror})") from None
     except UnicodeError:
         raise SourceFailed(_not_in(path, mapping.encoding)) from None
-    except _Twice as error:
-        raise SourceFailed(f"{path}: has an object with the key {quoted(str(error))} twice") from None
     except (json.JSONDecodeError, RecursionError) as error:
         where = f":{error.lineno}" if isinstance(error, json.JSONDecodeError) and path.suffix == ".json" else ""
         raise SourceFailed(f"{path}{where}: is not JSON") from None
 
 
-class _Twice(Exception):
-    """A key that one object has twice."""
+def _json(text: str, where: str) -> Any:
+    """Return the value of a JSON text; raises SourceFailed for an object that has a key twice."""
 
+    def unique(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+        entries = dict(pairs)
+        if len(entries) < len(pairs):
+            twice = next(key for key, number in Counter(key for key, _ in pairs).items() if number > 1)
+            raise SourceFailed(f"{where}: has an object with the key {quoted(twice)} twice")
+        return entries
 
-def _once_each(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
-    made = dict(pairs)
-    if len(made) < len(pairs):
-        raise _Twice(next(key for key, number in Counter(key for key, _ in pairs).items() if number > 1))
-    return made
+    return json.loads(text, object_pairs_hook=unique)
 
 
 def _opened(path: Path, mapping: Mapping1, newline: str | None = None) -> TextIOWrapper:
@@ -429,7 +426,7 @@ def _at(found: Any, place: str, path: Path, what: str) -> Any:
 
 def _json_rows(path: Path, mapping: Mapping1, gathered: Gathered) -> Iterator[Mapping[str, Any]]:
     with _opened(path, mapping) as stream:
-        whole = json.loads(stream.read(), object_pairs_hook=_once_each)
+        whole = _json(stream.read(), str(path))
     if mapping.taken_at:
         _taken(_at(whole, mapping.taken_at, path, "time"), path, mapping, gathered)
     found = _at(whole, mapping.rows, path, "rows at")

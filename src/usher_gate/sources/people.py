@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
+from functools import partial
 
 from ..core.organisation.build.people import PEOPLE
 from ..core.words.faults import quoted, times
@@ -14,7 +15,7 @@ from .interface import Row, SourceFailed
 
 LISTS = ("roles", "licences")
 _FLAGS = ("active", "break_glass")
-_TRUTHS = {"TRUE": "true", "FALSE": "false"}
+_LDAP_FLAGS = {"TRUE": "true", "FALSE": "false"}  # RFC 4517, 3.3.3
 _KIND_WORDS = {
     "employee": "member",
     "external": "guest",
@@ -37,48 +38,71 @@ class Odd(Counter[str]):
 
 @dataclass(frozen=True)
 class Translations:
-    """What the cells of a directory mean: by column what a value is (`values`), or how a date is written (`dates`, as strptime has it)."""
+    """What the cells of a directory mean, by column.
+
+    `values` says what each value is; of a list, each word. `dates` says how a date is written, as `strptime` has it.
+    """
 
     values: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
     dates: Mapping[str, str] = field(default_factory=dict)
 
     def apply(self, cells: dict[str, list[str]], ids: Sequence[str]) -> None:
-        """Translates columns in place; raises SourceFailed for a value that is not spoken of, or no such date."""
-        for column, known in self.values.items():
-            for number, text in enumerate(cells.get(column, ())):
-                if text and text not in known:
-                    raise SourceFailed(
-                        f"{quoted(ids[number])} has {column} {quoted(text)}, of which values does not speak; add it"
-                    )
-            if column in cells:
-                cells[column] = [known.get(text, "") for text in cells[column]]
+        """Translate the columns in place; raises SourceFailed for an unknown value or a date of another form."""
+        for column, meanings in self.values.items():
+            self._translate(cells, column, ids, partial(_meaning, meanings, column), "is not among values; add it")
         for column, form in self.dates.items():
+            self._translate(cells, column, ids, partial(date_of, form=form), f"is not of the form {quoted(form)}")
+        for column in _FLAGS:
             if column in cells:
-                told = {text: date_of(text, form) for text in set(cells[column])}
-                for number, text in enumerate(cells[column]):
-                    if text and told[text] is None:
-                        raise SourceFailed(
-                            f"{quoted(ids[number])} has {column} {quoted(text)}, which is not {quoted(form)}"
-                        )
-                cells[column] = [told[text] or "" for text in cells[column]]
-        for column in _FLAGS:  # as LDAP writes them (RFC 4517, 3.3.3)
-            if column in cells:
-                cells[column] = [_TRUTHS.get(text, text) for text in cells[column]]
+                cells[column] = [_LDAP_FLAGS.get(cell, cell) for cell in cells[column]]
+
+    @staticmethod
+    def _translate(
+        cells: dict[str, list[str]], column: str, ids: Sequence[str], meaning: Callable[[str], str | None], why: str
+    ) -> None:
+        if column not in cells:
+            return
+        meanings = {cell: meaning(cell) if cell else "" for cell in set(cells[column])}
+        for name, cell in zip(ids, cells[column], strict=True):
+            if meanings[cell] is None:
+                raise SourceFailed(f"{quoted(name)} has {column} {quoted(cell)}, which {why}")
+        cells[column] = [meanings[cell] or "" for cell in cells[column]]
 
 
-AS_THEY_ARE = Translations()
+NO_TRANSLATIONS = Translations()
+
+
+def _meaning(meanings: Mapping[str, str], column: str, cell: str) -> str | None:
+    """Return what a cell means; None if a word of it is unknown."""
+    words = cell.split(";") if column in LISTS else [cell]
+    if not all(word in meanings for word in words):
+        return None
+    return ";".join(filter(None, (meanings[word] for word in words)))
 
 
 def date_of(text: str, form: str) -> str | None:
-    """A time written in a form of strptime, as RFC 3339; without a zone it is UTC; None for what is not of that form."""
-    if not text:
-        return ""
+    """Return a date of a `strptime` form as RFC 3339, in UTC where it names no zone; None if it is of another form."""
     try:
         moment = datetime.strptime(text, form)
     except ValueError:
         return None
     moment = moment if moment.tzinfo is not None else moment.replace(tzinfo=UTC)
     return moment.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
+
+
+def check_mapped(fields: Mapping[str, str], absent: Collection[str], may_be_absent: Collection[str]) -> None:
+    """Raise SourceFailed if no one has the attribute of a column that was mapped by hand."""
+    for column in sorted({*absent} - {*may_be_absent}):
+        raise SourceFailed(
+            f"no entry has the attribute {fields[column]}, which fields names for {column}; "
+            f'name another, or write may_be_absent = ["{column}"] if that may be so'
+        )
+
+
+def check_word(word: str, where: str, advice: str = "mend it there") -> None:
+    """Raise SourceFailed if one value of a list would be read as several."""
+    if ";" in word:
+        raise SourceFailed(f"{where} holds {quoted(word)}: one value with ';' in it would be several words; {advice}")
 
 
 def person_row(values: Mapping[str, str], odd: Odd) -> Row:

@@ -13,7 +13,7 @@ from ..files.parallel import ahead
 from ..files.scim import ACCOUNT, ENTERPRISE, EXTENDED
 from .columns import Columns, column_cells
 from .interface import Context, Gathered, Gives, SourceFailed
-from .people import AS_THEY_ARE, LISTS, Odd, Translations, person_cells
+from .people import LISTS, NO_TRANSLATIONS, Odd, Translations, check_mapped, check_word, person_cells
 from .web import Access, Web
 
 # Which attribute is which column. The account extension is the stand-in's; a directory of its own says so by `fields`.
@@ -47,11 +47,10 @@ class Scim:
         page: int = _PAGE,
         attributes: bool = True,
         may_be_absent: Sequence[str] = (),
-        translations: Translations = AS_THEY_ARE,
+        translations: Translations = NO_TRANSLATIONS,
     ) -> None:
-        self._translations = translations
         self._access, self._page, self._attributes = access, page, attributes
-        self._asked = sorted(fields.keys() - {*may_be_absent})
+        self._mapped, self._may_be_absent, self._translations = tuple(fields), may_be_absent, translations
         self._fields = {**FIELDS, **fields}
         self._plan = [(column, *_path(path)) for column, path in self._fields.items()]
 
@@ -64,13 +63,9 @@ class Scim:
             users = self._all(web, "Users", self._wanted(), cursor, context, empty)
             groups = self._all(web, "Groups", ["id", "displayName", "members"], cursor, context, _Groups)
         found.tables["people"], odd = users.table()
-        people = found.tables["people"]
-        for column in self._asked if people else ():
-            if not any(column_cells(people, column)):
-                raise SourceFailed(
-                    f"{self._access.url}/Users: nobody has {self._fields[column]}, which fields names for {column}; name another, "
-                    f'or write may_be_absent = ["{column}"] if that may be so'
-                )
+        if people := found.tables["people"]:
+            absent = [column for column in self._mapped if not any(column_cells(people, column))]
+            check_mapped(self._fields, absent, self._may_be_absent)
         found.tables["groups"] = Columns(groups.cells)
         found.tables["members"] = groups.members(users.named())
         found.notes += odd.notes()
@@ -194,10 +189,10 @@ class _Groups:
         self.cells["id"] += [group["id"] for group in page]
         self.cells["name"] += [str(group.get("displayName") or group["id"]) for group in page]
         for group in page:
-            given = group.get("members") or ()
-            if not isinstance(given, list | tuple):
+            listed = group.get("members") or []
+            if not isinstance(listed, list):
                 raise SourceFailed(f"the group {quoted(group['id'])} has members that are no list (RFC 7643, 4.2)")
-            members = [one if isinstance(one, dict) else {} for one in given]
+            members = [one if isinstance(one, dict) else {} for one in listed]
             self._of += [group["id"]] * len(members)
             self._members += [str(one.get("value", "")) for one in members]
             self._types += [sys.intern(str(one.get("type", ""))) for one in members]
@@ -235,20 +230,12 @@ def _column(users: Sequence[dict[str, Any]], first: str, rest: Sequence[str], co
     found = [user.get(first) for user in users]
     for part in rest:
         found = [value.get(part) if isinstance(value, dict) else None for value in found]
-    if column in LISTS:
-        for user, value in zip(users, found, strict=True):
-            _one_word_each(user, ".".join((first, *rest)), value)
+    for user, value in zip(users, found, strict=True) if column in LISTS else ():
+        for entry in value if isinstance(value, list) else [value]:
+            word = entry.get("value") if isinstance(entry, dict) else entry
+            if isinstance(word, str):
+                check_word(word, f"{user['id']}: {'.'.join((first, *rest))}")
     return [value if isinstance(value, str) else "" if value is None else _text(value, column) for value in found]
-
-
-def _one_word_each(user: Mapping[str, Any], path: str, found: Any) -> None:
-    """Raises SourceFailed for a value that would be several words in a list."""
-    for one in found if isinstance(found, list) else (found,):
-        word = one.get("value") if isinstance(one, dict) else one
-        if isinstance(word, str) and ";" in word:
-            raise SourceFailed(
-                f"{user['id']}: {path} holds {quoted(word)}: one value with ';' in it would be several words; mend it there"
-            )
 
 
 def _text(found: Any, column: str) -> str:

@@ -46,10 +46,13 @@ def _access(given: Mapping[str, Any]) -> Any:
 
 
 def _layout(given: Mapping[str, Any]) -> Layout:
-    fields = {**ENTRY_FIELDS, **given.get("fields", {})}
-    asked, absent = frozenset(given.get("fields", {})), tuple(given.get("may_be_absent", ()))
-    told = {key: given[key] for key in _LAYOUT if key in given and key != "fields"}
-    return Layout(fields, **told, asked=asked, may_be_absent=absent, translations=_translations(given))
+    return Layout(
+        fields={**ENTRY_FIELDS, **given.get("fields", {})},
+        mapped=frozenset(given.get("fields", {})),
+        may_be_absent=tuple(given.get("may_be_absent", ())),
+        translations=_translations(given),
+        **{key: given[key] for key in _LAYOUT if key in given and key != "fields"},
+    )
 
 
 def _translations(given: Mapping[str, Any]) -> Translations:
@@ -59,9 +62,13 @@ def _translations(given: Mapping[str, Any]) -> Translations:
 def _scim(given: Mapping[str, Any]) -> Source:
     from .scim import Scim
 
-    page, absent = int(given.get("page", 500)), tuple(given.get("may_be_absent", ()))
     return Scim(
-        _access(given), given.get("fields", {}), page, given.get("attributes", True), absent, _translations(given)
+        _access(given),
+        given.get("fields", {}),
+        int(given.get("page", 500)),
+        given.get("attributes", True),
+        tuple(given.get("may_be_absent", ())),
+        _translations(given),
     )
 
 
@@ -272,6 +279,8 @@ def _one(given: Mapping[str, Any], section: int, reader: _Reader, folder: Path) 
     for key in form.needs:
         if key not in given:
             reader.fault(f"a source of kind {kind} needs {key}", "kind", section)
+    if len(reader.faults) == before and "fields" in known:
+        _check_columns(kind, given, section, reader)
     if len(reader.faults) > before:
         return None
     source = form.make(given)
@@ -279,17 +288,25 @@ def _one(given: Mapping[str, Any], section: int, reader: _Reader, folder: Path) 
     if prepare is not None:
         prepare(folder)
     paths = tuple(given.get("paths", ())) or ((given["path"],) if "path" in given else ())
-    return Named(
-        str(name),
-        kind,
-        str(given.get("url") or ", ".join(paths)),
-        source,
-        paths,
-        given.get("may_be_empty", False),
-        float(given["shrink_limit"]),
-        given.get("max_age_hours"),
-        float(given.get("longest_minutes", 60)),
-    )
+    limits = {key: given[key] for key in (*_OF_ALL, *_OF_FILES) if key in given}
+    return Named(str(name), kind, str(given.get("url") or ", ".join(paths)), source, paths, **limits)
+
+
+def _check_columns(kind: str, given: Mapping[str, Any], section: int, reader: _Reader) -> None:
+    """Name the columns that a directory's translations speak of and that it does not have."""
+    fields = ENTRY_FIELDS
+    if kind == "scim":
+        from . import scim
+
+        fields = scim.FIELDS
+    known = {**fields, **given.get("fields", {})}
+    for key in _OF_DIRECTORIES:
+        for column in given.get(key, ()):
+            if column not in known:
+                right = nearest(column, known)
+                reader.fault(
+                    f"{key} speaks of the column {quoted(column)}, which fields does not have; {right}", key, section
+                )
 
 
 def _problem(kind: str, key: str, value: Any) -> str | None:

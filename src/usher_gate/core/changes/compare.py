@@ -270,7 +270,7 @@ class Compared:
                 for one in self._moved
                 if one.place not in need.get((one.service, one.control), ())
             ),
-            tuple(self._value_moved(one) for one in self._moved if self._is_weaker(one)),
+            tuple(map(self._value_moved, self._weaker())),
             tuple(self._protected()),
             tuple((self.names[place], logins[place]) for place in np.flatnonzero(drifts[1] & ~drifts[0]).tolist()),
             self._baseline_moved(tally),
@@ -522,8 +522,9 @@ class Compared:
         """The people whose value is other, by each place that caused it before or after."""
         found: dict[tuple[str, str, str], set[int]] = {}
         for one in self._values:
-            for scope in {*one.causes} - {None}:
-                found.setdefault((one.service, one.control, scope or ""), set()).add(one.place)
+            for scope in one.causes:
+                if scope is not None:
+                    found.setdefault((one.service, one.control, scope), set()).add(one.place)
         return found
 
     @cached_property
@@ -534,10 +535,9 @@ class Compared:
             resolver = self.checkers[0].resolver
             for one in self.checkers[0].snapshot.services or ():
                 needing = one.controls & one.needs.keys()
-                lost = (
-                    one.factory.keys() if one.accounts is not None else frozenset()
-                )  # with an account, or got with one
-                asked |= {(one.id, control) for control in resolver.controls_set(one) | needing | lost}
+                # A person who loses or gets an account loses or gets the service's defaults with it.
+                defaults = frozenset(() if one.accounts is None else one.factory)
+                asked |= {(one.id, control) for control in resolver.controls_set(one) | needing | defaults}
         found: list[_Value] = []
         names = dict(zip(self._logins_folded(), self.names, strict=True)) | {name: name for name in self.names}
         for service, control in sorted(asked):
@@ -570,30 +570,46 @@ class Compared:
         return [one for one in self._values if one.place in both and one.control in controls[one.service]]
 
     def values_moved(self) -> list[ValueMoved]:
-        """Every value that is other, of whoever is there before and after."""
+        """Return every value that changes, for people who are active before and after."""
         return [self._value_moved(one) for one in self._moved]
 
     def _value_moved(self, one: _Value, rule: str = "") -> ValueMoved:
         return ValueMoved(one.service, one.control, self.names[one.place], self._logins[one.place], *one.values, rule)
 
-    def _is_weaker(self, one: _Value) -> bool:
-        kind = self.checkers[0].snapshot.catalogue.index[one.control].kind
-        before, after = one.values
-        return before is not None and (after is None or kind.strictness(after) < kind.strictness(before))
+    def _weaker(self) -> Iterator[_Value]:
+        """Yield the changed values that are weaker than before; each pair of values is compared once."""
+        catalogue = self.checkers[0].snapshot.catalogue.index
+        is_weaker: dict[tuple[str, tuple[str | None, str | None]], bool] = {}
+        for one in self._moved:
+            key = one.control, one.values
+            if key not in is_weaker:
+                kind, (before, after) = catalogue[one.control].kind, one.values
+                is_weaker[key] = before is not None and (
+                    after is None or kind.strictness(after) < kind.strictness(before)
+                )
+            if is_weaker[key]:
+                yield one
 
     def _protected(self) -> Iterator[ValueMoved]:
         """Values of whom a rule about the control leaves out by its `except`, as things are."""
-        checker = self.checkers[0]
-        left_out: dict[tuple[str, str, str], frozenset[int]] = {}
+        # For each service and control, the rules whose `except` leaves out someone, with these people.
+        left_out: dict[tuple[str, str], list[tuple[str, frozenset[int]]]] = {}
         for one in self._moved:
-            service = self._service(one.service, checker.snapshot)
-            for rule in checker.baseline.rules:
-                key = rule.id, one.service, one.control
-                if key not in left_out:
-                    mask = checker.scopes.left_out_of([rule], service, one.control)
-                    left_out[key] = frozenset(() if mask is None else self.places[0][mask].tolist())
-                if one.place in left_out[key]:
-                    yield self._value_moved(one, rule.id)
+            key = one.service, one.control
+            if key not in left_out:
+                left_out[key] = list(self._left_out(*key))
+            for rule, places in left_out[key]:
+                if one.place in places:
+                    yield self._value_moved(one, rule)
+
+    def _left_out(self, name: str, control: str) -> Iterator[tuple[str, frozenset[int]]]:
+        """Yield each rule (id) about a control of a service whose `except` leaves out someone now, with these people."""
+        checker = self.checkers[0]
+        service = self._service(name, checker.snapshot)
+        for rule in checker.baseline.rules:
+            mask = checker.scopes.left_out_of([rule], service, control)
+            if mask is not None and np.any(mask):
+                yield rule.id, frozenset(self.places[0][mask].tolist())
 
     def _logins_folded(self) -> list[str]:
         return [login.casefold() for login in self._logins]

@@ -1,7 +1,7 @@
-"""What people must be told of a change, in plain words: what changes for each, what they will be asked for, what to do before; and what
-organisers may send to those whom they invited from outside.
+"""Notices: what people must know about a change, and drafts that organisers may send to people they invited from outside.
 
-Source: changes, section 2; answers, B 24. Who notices nothing is told nothing; everybody whom the same happens to gets one text.
+A notice says what changes for a person, what they will be asked for and what to do before. People who notice nothing get
+none; people to whom the same happens get one text. Source: changes, section 2; answers, B 24.
 """
 
 from __future__ import annotations
@@ -37,11 +37,18 @@ _MONTHS = (
     "November",
     "December",
 )
-# What the words of levels mean, where they are not plain by themselves.
-_MEANS = {
-    "any": "any",
+# The meanings of words of levels that are not plain by themselves; first for one control, then for all.
+_MEANINGS_OF_CONTROL = {
+    ("door.identity", "anyone"): "anybody, without an account too",
+    ("door.waiting-room", "partners"): "people of partners, guests and members of the organisation",
+    ("door.waiting-room", "guests"): "guests and members of the organisation",
+    ("room.chat", "off"): "nobody",
+    ("room.recording", "off"): "nobody",
+    ("file.guard-action", "off"): "nothing",
+}
+_MEANINGS = {
     "any-account": "an account of any kind",
-    "anyone": "anybody, without an account too",
+    "anyone": "anybody",
     "block": "it is blocked",
     "block-unless-justified": "it is blocked unless the sender gives a reason",
     "digits": "digits alone",
@@ -49,30 +56,22 @@ _MEANS = {
     "end-to-end": "from one end to the other",
     "everyone": "everybody",
     "hosts": "hosts only",
-    "invitees": "whoever is invited, and hosts",
+    "invitees": "invited people and hosts",
     "limited": "a part",
     "listed": "those on a list",
     "listed-domains": "an account of a domain on our list",
     "members": "members of the organisation",
     "named-people": "people who are named for it",
-    "none": "none",
     "organisation": "people of the organisation",
     "own-organisation": "an account of our own organisation",
     "own-record": "their own entry",
     "public": "everybody, also outside the organisation",
-    "tell": "the sender is told",
+    "tell": "the sender gets a message",
     "transport": "on the way to the service",
     "with-hosts": "everybody, but only to hosts",
     "with-symbols": "letters, digits and symbols",
 }
-_MEANS_THERE = {
-    ("door.waiting-room", "partners"): "people of partners, guests and members of the organisation",
-    ("door.waiting-room", "guests"): "guests and members of the organisation",
-    ("room.chat", "off"): "nobody",
-    ("room.recording", "off"): "nobody",
-    ("file.guard-action", "off"): "nothing",
-}
-_GATES = ("door.", "line.")  # the beginnings of the controls that decide who gets into a meeting
+_GATES = ("door.", "line.")  # the areas of controls that decide who gets into a meeting
 
 
 @record
@@ -86,7 +85,7 @@ class Notice:
 
 @record
 class Invitation:
-    """What an organiser (a number, as in Notice) may send to somebody from outside, by address, whom they invited."""
+    """A draft that an organiser (a person's number, as in Notice) may send to the address of an invited outsider."""
 
     subject: str
     text: str
@@ -137,7 +136,10 @@ def date_in_words(time: int) -> str:
 
 
 def _settings(checkers: tuple[Checker, Checker]) -> Iterator[tuple[int, str]]:
-    """Who gets another value of a control; and who may read that of the door, and gets in elsewhere as before."""
+    """Yield a line for each person and control whose value changes, and one about other people's meetings.
+
+    The latter is for people whose controls of the door change and who get into other people's meetings as before.
+    """
     before, after = checkers
     where = _numbers_before(before.snapshot, after.snapshot)
     services = {service.id: service for service in before.snapshot.services or ()}
@@ -165,46 +167,47 @@ def _settings(checkers: tuple[Checker, Checker]) -> Iterator[tuple[int, str]]:
             known = after.snapshot.catalogue.index[control]
             for person in np.flatnonzero(other).tolist():
                 yield person, f"- In {service.title}, {_moves(known, was[person], now[person])}"
-        if np.any(gated) and (standings := _as_before(checkers, service.id)):
-            alike = kind.where([word in standings for word in kind.words])
-            for person in np.flatnonzero(gated & alike).tolist():
-                yield (
-                    person,
-                    "  This is about who gets into meetings that you hold. Into the meetings of others here you get as before.",
-                )
+        if np.any(gated):
+            kinds = _kinds_as_before(checkers, service.id)
+            as_before_mask = kind.where([word in kinds for word in kind.words])
+            for person in np.flatnonzero(gated & as_before_mask).tolist():
+                yield person, _AS_BEFORE
 
 
-def _moves(control: Control, was: str | None, now: str | None) -> str:
-    """What becomes of a control, as the rest of a sentence."""
+_AS_BEFORE = "  This is about meetings that you hold. You get into the meetings of other people here as before."
+
+
+def _moves(control: Control, before: str | None, after: str | None) -> str:
+    """Return what changes about a control, as the rest of a sentence."""
     title = f'"{control.title}"'
-    if now is None:
-        return f"{title} will no longer be decided; now it is {_said(control, was)}."
+    if after is None:
+        return f"{title} will no longer be decided; now it is {_meaning(control, before)}."
     if control.kind.name == "flag":
-        return f"{title} will be switched {now}{'; now it is ' + was if was is not None else ''}."
-    if was is None:
-        return f"{title} becomes {_said(control, now)}; what it is now is not known."
-    return f"{title} changes from {_said(control, was)} to {_said(control, now)}."
+        return f"{title} will be switched {after}{'' if before is None else f'; now it is {before}'}."
+    if before is None:
+        return f"{title} becomes {_meaning(control, after)}; what it is now is not known."
+    return f"{title} changes from {_meaning(control, before)} to {_meaning(control, after)}."
 
 
-def _said(control: Control, value: str | None) -> str:
-    value = value or ""
-    means = _MEANS_THERE.get((control.id, value)) or _MEANS.get(value)
-    return f'"{means or value.replace("-", " ").replace(";", ", ") or "none"}"'
+def _meaning(control: Control, value: str | None) -> str:
+    word = value or "none"
+    meaning = _MEANINGS_OF_CONTROL.get((control.id, word)) or _MEANINGS.get(word)
+    return f'"{meaning or word.replace("-", " ").replace(";", ", ")}"'
 
 
-def _as_before(checkers: tuple[Checker, Checker], name: str) -> frozenset[str]:
-    """With which standings (member, guest) somebody meets at the doors of a service what they met before, everywhere."""
-    found: list[dict[str, list[object]]] = []
+def _kinds_as_before(checkers: tuple[Checker, Checker], name: str) -> frozenset[str]:
+    """Return which kinds of people (member, guest) get into meetings on a service as before, at every host."""
+    outcomes: list[dict[str, list[object]]] = []
     for checker in checkers:
-        service = next(each for each in checker.snapshot.services or () if each.id == name)
+        service = next(service for service in checker.snapshot.services or () if service.id == name)
         doors = Doors(hosts_of(checker.resolver, service)).doors() if kinds_of(service) else ()
-        told: dict[str, list[object]] = {MEMBER: [], GUEST: []}
-        for door in doors:
-            for visitor in door.visitors:
-                if visitor.visit.standing in told:
-                    told[visitor.visit.standing].append(visitor.counts)
-        found.append(told)
-    return frozenset(standing for standing in found[0] if found[0][standing] == found[1][standing])
+        by_kind: dict[str, list[object]] = {MEMBER: [], GUEST: []}
+        for visitor in (visitor for door in doors for visitor in door.visitors):
+            if visitor.visit.standing in by_kind:
+                by_kind[visitor.visit.standing].append(visitor.counts)
+        outcomes.append(by_kind)
+    before, after = outcomes
+    return frozenset(kind for kind in before if before[kind] == after[kind])
 
 
 def _numbers_before(before: Snapshot, after: Snapshot) -> np.ndarray:
@@ -252,95 +255,101 @@ def _stuck(comparison: Comparison, after: Snapshot, helps: Mapping[str, str]) ->
 
 
 @record
-class _Stopped:
-    """What is new for invitees of one meeting, or of all meetings of a series: what it is called and when, and who meets what."""
+class _AffectedMeeting:
+    """A meeting, or all meetings of a series, at which invitees are newly stopped.
+
+    `title` says which and when. `addresses` holds, for each of _OUTCOMES, the invitees who newly have that outcome.
+    """
 
     organiser: int
-    said: str
-    what: tuple[tuple[str, tuple[str, ...]], ...]  # for each of _MEETS the addresses
+    title: str
+    addresses: tuple[tuple[str, ...], ...]
 
 
-_MEETS = ("turned_away", "need_account", "waiting")
-_TO_ORGANISERS = (
-    "can no longer join",
-    "can join only after signing in with an account",
-    "will wait until you let them in",
+# The outcomes, by field of NewlyMet, in the words for organisers and for invitees.
+_OUTCOMES = (
+    ("turned_away", "can no longer join", "you can no longer join the way you do now"),
+    (
+        "need_account",
+        "can join only after signing in with an account",
+        "you can join only after signing in with an account",
+    ),
+    ("waiting", "will wait until you let them in", "you will wait until somebody lets you in"),
 )
-_TO_INVITEES = (
-    "you can no longer join with what you join with now",
-    "you can join only after signing in with an account",
-    "you will wait until somebody lets you in",
-)
 
 
-def _stopped(comparison: Comparison) -> Iterator[_Stopped]:
-    """The meetings from the change on at which invitees are newly stopped, those of a series together."""
+def _affected_meetings(comparison: Comparison) -> Iterator[_AffectedMeeting]:
+    """Yield the affected meetings that are not over when the change is made; a series once."""
     series: dict[tuple[object, ...], list[NewlyMet]] = {}
     start = comparison.changes.start
-    for new in comparison.meetings:
-        goes_on = new.meeting.recurring and "/" not in new.meeting.id  # one row for all occurrences
-        if start is not None and new.meeting.starts_at < start and not goes_on:
-            continue
-        if any(getattr(new, name) for name in _MEETS):
-            series.setdefault((new.meeting.organiser, *new.series), []).append(new)
-    for every in series.values():
-        first = min((new.meeting for new in every), key=lambda meeting: meeting.starts_at)
-        when = date_in_words(first.starts_at)
-        if len(every) > 1:
-            when = f"{len(every)} meetings, the first on {when}"
+    for met in comparison.meetings:
+        is_over = start is not None and met.meeting.starts_at < start and not _is_whole_series(met)
+        if not is_over and any(getattr(met, name) for name, _, _ in _OUTCOMES):
+            series.setdefault((met.meeting.organiser, *met.series), []).append(met)
+    for occurrences in series.values():
+        first = min(occurrences, key=lambda met: met.meeting.starts_at)
+        when = date_in_words(first.meeting.starts_at)
+        if len(occurrences) > 1:
+            when = f"{len(occurrences)} meetings, the first on {when}"
         else:
-            when = f"recurring since {when}" if first.recurring and "/" not in first.id else f"on {when}"
-        said = f'"{first.label or first.id}" ({when})'
-        yield _Stopped(first.organiser, said, tuple((name, getattr(every[0], name)) for name in _MEETS))
+            when = f"recurring since {when}" if _is_whole_series(first) else f"on {when}"
+        yield _AffectedMeeting(
+            organiser=first.meeting.organiser,
+            title=f'"{first.meeting.label or first.meeting.id}" ({when})',
+            addresses=tuple(getattr(first, name) for name, _, _ in _OUTCOMES),
+        )
+
+
+def _is_whole_series(met: NewlyMet) -> bool:
+    """Return whether one row of the table is a whole series; else each occurrence has a row, called SERIES/TIME."""
+    return met.meeting.recurring and "/" not in met.meeting.id
 
 
 def _organised(comparison: Comparison, after: Snapshot) -> Iterator[tuple[int, str]]:
-    """What organisers are told of their meetings: a list, each series once."""
-    told: dict[int, list[str]] = {}
-    lost: dict[int, bool] = {}
-    for one in _stopped(comparison):
-        for (name, addresses), words in zip(one.what, _TO_ORGANISERS, strict=True):
+    """Yield for each organiser the list of their affected meetings."""
+    lines: dict[int, list[str]] = {}
+    losing = set[int]()
+    for meeting in _affected_meetings(comparison):
+        for (name, words, _), addresses in zip(_OUTCOMES, meeting.addresses, strict=True):
             if addresses:
-                told.setdefault(one.organiser, []).append(f"- {one.said}: {', '.join(addresses)} {words}.")
-                lost[one.organiser] = lost.get(one.organiser, False) or name == "turned_away"
-    outside = {each.organiser for each in invitations(comparison, after)}
-    for organiser, lines in told.items():
-        more = []
-        if lost[organiser]:
-            more.append(
-                "Whoever can no longer join needs a guest account here, or has to come from a domain that may join: "
-                "ask your administrators before then."
-            )
-        if organiser in outside:
-            more.append("For each of those outside a message is drafted that you may send.")
-        yield organiser, "\n".join(["", "Of the meetings that you organise these are affected:", *lines, *more])
+                line = f"- {meeting.title}: {', '.join(addresses)} {words}."
+                lines.setdefault(meeting.organiser, []).append(line)
+                losing |= {meeting.organiser} if name == "turned_away" else set()
+    with_drafts = {invitation.organiser for invitation in invitations(comparison, after)}
+    for organiser, mine in lines.items():
+        text = ["", "Of the meetings that you organise these are affected:", *mine]
+        if organiser in losing:
+            text.append("If they have to take part, ask your administrators before then to let them in.")
+        if organiser in with_drafts:
+            text.append("For each of those outside there is a draft of a message that you may send.")
+        yield organiser, "\n".join(text)
 
 
 def invitations(comparison: Comparison, after: Snapshot) -> list[Invitation]:
-    """A message for each person from outside who is newly stopped at meetings, by organiser and address."""
-    every = np.arange(len(after.people))
-    own = {
+    """Return a draft for each organiser and each outsider who is newly stopped at their meetings."""
+    everyone = np.arange(len(after.people))
+    own_logins = {
         login.casefold()
-        for login, guest in zip(after.people.logins.take(every), after.people.guests.tolist(), strict=True)
-        if not guest
+        for login, is_guest in zip(after.people.logins.take(everyone), after.people.guests.tolist(), strict=True)
+        if not is_guest
     }
     lines: dict[tuple[int, str], list[str]] = {}
-    written: dict[tuple[int, str], str] = {}
-    for one in _stopped(comparison):
-        for (_, addresses), words in zip(one.what, _TO_INVITEES, strict=True):
+    spelling: dict[str, str] = {}
+    for meeting in _affected_meetings(comparison):
+        for (_, _, words), addresses in zip(_OUTCOMES, meeting.addresses, strict=True):
             for address in addresses:
-                if address.casefold() not in own:
-                    key = one.organiser, address.casefold()
-                    written.setdefault(key, address)
-                    lines.setdefault(key, []).append(f"- {one.said}: {words}.")
+                folded = address.casefold()
+                if folded not in own_logins:
+                    spelling.setdefault(folded, address)
+                    lines.setdefault((meeting.organiser, folded), []).append(f"- {meeting.title}: {words}.")
+    head = f"Hello,\n\nyou are invited to meetings at {after.name}. {_when(comparison)} this changes for you:\n\n"
+    end = "\n\nIf you need to take part and cannot do that, answer this message before then.\n"
     return [
         Invitation(
-            f"Meetings at {after.name}",
-            f"Hello,\n\nyou are invited to meetings at {after.name}. {_when(comparison)} this changes for you:\n\n"
-            + "\n".join(mine)
-            + "\n\nIf you need to take part and cannot do that, answer this message before then.\n",
-            organiser,
-            written[organiser, address],
+            subject=f"Meetings at {after.name}",
+            text=head + "\n".join(mine) + end,
+            organiser=organiser,
+            address=spelling[folded],
         )
-        for (organiser, address), mine in sorted(lines.items())
+        for (organiser, folded), mine in sorted(lines.items())
     ]

@@ -52,8 +52,10 @@ class MadeEdit:
 
 @record
 class Membership:
-    """Somebody (id, login) who is taken out of a group. `ended` verdicts would drift again without that; `also` are values that change
-    because of it where they had nothing to mend, `rules` the access rules (ids) that then include them and did not, or the other way round.
+    """A person (id, login) who is taken out of a group.
+
+    Without it `ended` verdicts would drift again. `also` are values that change with it where the person has nothing to
+    fix, `rules` the access rules (ids) that then include the person and did not, or the other way round.
     """
 
     group: str
@@ -156,7 +158,7 @@ def mend(
     parts = tuple(Part(number, each) for number, each in enumerate(found, 1))
     ordered, order = _ordered(parts, deadline)
     changes = Changes(
-        _title(len(plan)),
+        title_of(len(plan)),
         None,
         tuple(_change(edit.spot, edit.given, pinnable) for edit in ordered),
         (0,) * len(ordered),
@@ -226,7 +228,8 @@ def _unfinished(found: Sequence[Found], seconds: float) -> tuple[str, ...]:
     )
 
 
-def _title(many: int) -> str:
+def title_of(many: int) -> str:
+    """Return the title of a file of changes with so many edits."""
     return "1 edit that mends" if many == 1 else f"{many} edits that mend"
 
 

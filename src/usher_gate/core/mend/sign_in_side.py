@@ -1,8 +1,8 @@
-"""The fewest edits of access rules that end each lock-out and close each hole, apart from the plan and never counted in it.
+"""The fewest edits of access rules that end each lock-out and close each hole; they are no part of the plan.
 
-Which edits are needed is learned: for a sign-in that still slips through, the sets of edits that would make a rule cover it are one more
-thing that a plan needs (see `access_edits`). Plans are looked for with 1 edit, then with 2, and so on; each is tried before the rules as
-they would be. Source: changes, section 3 ("Beyond settings"); reading 38; answers, B 21.
+Edits for a hole are found by constraint generation. A sign-in that still gets through is a constraint: one of the
+edit sets that cover it (see `access_edits`) must be in the plan. Plans with 1 edit are tried first, then with 2, and
+so on, each against the edited rules. Source: changes, section 3 ("Beyond settings"); reading 38; answers, B 21.
 """
 
 from __future__ import annotations
@@ -16,35 +16,40 @@ from ..organisation.access_rules import AccessRule
 from ..organisation.columns import Bools
 from ..organisation.selector import Selector
 from ..organisation.sign_ins import SignIn
+from ..sign_in.gatekeeper import Gatekeeper
 from ..sign_in.holes import WayIn, holes, slipping
-from ..sign_in.lockout import bars, lockouts
+from ..sign_in.lockout import Lockouts, WaysIn, lockouts
 from ..sign_in.possible import Asked
 from ..verdicts.checker import Checker
 from ..verdicts.codes import DRIFTS
 from ..verdicts.rules import Rule
 from ..words.record import record
-from .access_edits import EXCUSE, NO_EDITS, Edits, RuleEdit, Terms, with_edits
+from .access_edits import EXCLUDE, NO_EDITS, CoveringEdits, Edits, RuleEdit, with_edits
 from .deadline import Deadline, OutOfTime
-from .terms import Terms as Asking
+from .terms import Terms
 
 MOST_EDITS = 6
-_MOST_TRIED = 300  # plans for one hole, once one was found that locks somebody out
-_MOST_WEIGHED = 40  # plans for one hole whose lock-outs are looked at
+_MOST_TRIED = 300  # plans for one hole, once there is one that locks someone out
+_MOST_WEIGHED = 40  # plans for one hole whose effects are computed
 HOLE, LOCK_OUT = "hole", "lock-out"
-OUT_OF_TIME = "the time did not suffice to look; --seconds gives it longer"
+BREAK_GLASS, PRIVILEGED = "break-glass", "privileged"
+_OUT_OF_TIME = "the time was up before a plan was found; --seconds gives it longer"
 _TOO_MANY = f"more than {MOST_EDITS} edits would be needed"
-BREAK_GLASS = "break-glass"
+_NO_RULE = "no rule that denies or asks for it can be widened to these sign-ins: write a rule"
+_PARTNER = "their partner's row lets no guests in (guests_in)"
+_OWN_FACTOR = "a second factor is required of this account itself, and it has none: register one first"
 
-Locked = tuple[str, str, str]  # resource, kind, id
+LockedOut = tuple[str, str, str]  # resource, kind, id
 
 
 @record
 class RulePlan:
-    """Some edits of access rules, in words, and what they do. `edited` are the rules that become others, `rules` all rules then.
+    """A plan: edits of access rules in words, and their effects.
 
-    Of the people who drift from the rule whose hole it is, `drifting` do now and `drifting_then` afterwards (0 for a lock-out).
-    `locked_out` are newly locked out, `stranded` newly get in nowhere somewhere until they register something (ids), `opened` says by rule
-    who newly drifts from one that asks for a proof (ids).
+    `edited` are the rules that change, `rules` all rules afterwards. `drifting` and `drifting_then` count the people
+    who drift from the rule of the hole, now and afterwards; both are 0 for a lock-out. `locked_out` are newly locked
+    out. `stranded` (ids) can newly get in nowhere at some resource until they register something. `opened` lists, by
+    rule that asks for a proof, who newly drifts from it (ids).
     """
 
     edits: tuple[str, ...]
@@ -52,301 +57,329 @@ class RulePlan:
     rules: tuple[AccessRule, ...]
     drifting: int
     drifting_then: int
-    locked_out: tuple[Locked, ...]
+    locked_out: tuple[LockedOut, ...]
     stranded: tuple[str, ...]
     opened: tuple[tuple[str, tuple[str, ...]], ...]
 
     @property
-    def against(self) -> str:
-        """Why it is not recommended; "" if it is."""
+    def objection(self) -> str:
+        """Why the plan is not recommended; "" if it is."""
         if any(kind == BREAK_GLASS for _, kind, _ in self.locked_out):
             return "it locks out a break-glass account"
-        many = len({person for _, _, person in self.locked_out})
-        return f"it locks out {many:,} privileged {'person' if many == 1 else 'people'}" if many else ""
+        count = len({person for _, _, person in self.locked_out})
+        return f"it locks out {count:,} privileged {'person' if count == 1 else 'people'}" if count else ""
 
 
 @record
 class Repair:
-    """What ends a hole (of `rule`) or a lock-out of one account (id, kind) from some resources.
+    """How to close a hole of `rule`, or to end the lock-out of one account (id, kind) from some resources.
 
-    `fewest` is the least number of edits, None where none up to MOST_EDITS do or it was not found out: then `because` says why.
-    `plans` come best first: those that lock nobody out, then the fewest edits.
+    `fewest` is the least number of edits; None where no plan was found, and `because` says why. `plans` are sorted by
+    preference: no lock-out first, then the fewest edits.
     """
 
-    of: str
+    problem: str  # HOLE or LOCK_OUT
     rule: str
     hole: WayIn | None
     account: str
     kind: str
     resources: tuple[str, ...]
-    fewest: int | None
-    because: str
     plans: tuple[RulePlan, ...]
+    because: str
+
+    @property
+    def fewest(self) -> int | None:
+        """The least number of edits."""
+        return min((len(plan.edits) for plan in self.plans), default=None)
 
 
-def sign_in_side(checker: Checker, asking: Asking, deadline: Deadline) -> Iterator[Repair]:
-    """For each lock-out, break-glass accounts first, and for each hole of the rules that drift, what ends it."""
+def sign_in_side(checker: Checker, terms: Terms, deadline: Deadline) -> Iterator[Repair]:
+    """Yield a repair for each lock-out (break-glass accounts first), and for each hole of the rules that drift."""
     if checker.snapshot.access_rules is None:
         return
-    side = _Side(checker, asking, deadline)
-    of_nothing = [rule for rule in checker.baseline.rules if rule.subject == "people" and not rule.of_services]
-    if not of_nothing or any(asking.keeps(rule, None) for rule in of_nothing):
-        yield from side.lock_outs()
-    yield from side.holes()
+    search = _Search(checker, terms, deadline)
+    about_no_service = [rule for rule in checker.baseline.rules if rule.subject == "people" and not rule.of_services]
+    if not about_no_service or any(terms.keeps(rule, None) for rule in about_no_service):
+        yield from search.lock_outs()
+    yield from search.holes()
 
 
-class _Effect:
-    """What edits do; each question is asked once."""
+class _Effects:
+    """The effects of some edits, computed when they are asked for."""
 
-    def __init__(self, side: _Side, rules: tuple[AccessRule, ...]) -> None:
-        self.keeper = side.keeper.with_rules(rules)
-        self._side = side
+    def __init__(self, search: _Search, edits: Edits) -> None:
+        self.keeper = search.keeper_with(edits)
+        self._search = search
         self._drifting: dict[str, Bools] = {}
 
     @cached_property
-    def locked(self) -> tuple[frozenset[Locked], frozenset[tuple[str, int]]]:
-        """Who is locked out, and who (numbers) is stranded at which resource."""
-        found = lockouts(self.keeper)
-        out = {(each.resource, each.of, person) for each in found.found for person in each.people}
-        return frozenset(out), frozenset(
-            (each.resource, one) for each in found.stranded for one in each.people.tolist()
-        )
+    def locked_out(self) -> frozenset[LockedOut]:
+        """Who is locked out."""
+        found = self._lockouts.found
+        return frozenset((lockout.resource, lockout.of, person) for lockout in found for person in lockout.people)
+
+    @cached_property
+    def stranded(self) -> frozenset[tuple[str, int]]:
+        """Who (person number) is stranded at which resource."""
+        found = self._lockouts.stranded
+        return frozenset((stranded.resource, person) for stranded in found for person in stranded.people.tolist())
+
+    @cached_property
+    def _lockouts(self) -> Lockouts:
+        return lockouts(self.keeper)
 
     @cached_property
     def _checker(self) -> Checker:
-        before = self._side.checker
-        made = Checker(self.keeper.snapshot, before.baseline, before.exceptions)
-        made.__dict__["gatekeeper"] = self.keeper
-        return made
+        before = self._search.checker
+        after = Checker(self.keeper.snapshot, before.baseline, before.exceptions)
+        after.__dict__["gatekeeper"] = self.keeper  # else it would be built again
+        return after
 
-    def drifting(self, rule: Rule) -> Bools:
-        """Who drifts from a rule, on any service."""
+    def drifting_mask(self, rule: Rule) -> Bools:
+        """Return which of the people asked about drift from a rule, on any service."""
         if rule.id not in self._drifting:
-            self._drifting[rule.id] = drifting(self._checker, rule, self._side.asking)
+            self._drifting[rule.id] = _drifting_mask(self._checker, rule, self._search.terms)
         return self._drifting[rule.id]
 
 
-def drifting(checker: Checker, rule: Rule, asking: Asking) -> Bools:
-    """Who drifts from a rule on a service that is looked at (or on none, where the rule asks about none)."""
-    services = (
-        [each for each in checker.snapshot.services or () if rule.applies_to(each)] if rule.of_services else [None]
-    )
-    found = np.zeros(len(checker.snapshot.people), bool)
-    for service in services:
-        if asking.keeps(rule, None if service is None else service.id):
-            found |= checker.judge(rule, service).verdict == DRIFTS
-    return found & asking.chosen
+def _drifting_mask(checker: Checker, rule: Rule, terms: Terms) -> Bools:
+    services = checker.snapshot.services or ()
+    applicable = [service for service in services if rule.applies_to(service)] if rule.of_services else [None]
+    mask = np.zeros(len(checker.snapshot.people), bool)
+    for service in applicable:
+        if terms.keeps(rule, None if service is None else service.id):
+            mask |= checker.judge(rule, service).verdict == DRIFTS
+    return mask & terms.chosen
 
 
-class _Side:
-    """One search for all holes and lock-outs of a snapshot."""
+class _Search:
+    """One search for the repairs of a snapshot."""
 
-    def __init__(self, checker: Checker, asking: Asking, deadline: Deadline) -> None:
-        self.checker, self.asking, self._deadline = checker, asking, deadline
-        self.keeper = checker.gatekeeper
-        self.terms = Terms(self.keeper)
-        self._effects: dict[Edits, _Effect] = {}
-        self._asking_proof = [
+    def __init__(self, checker: Checker, terms: Terms, deadline: Deadline) -> None:
+        self.checker, self.terms = checker, terms
+        self.covering_edits = CoveringEdits(checker.gatekeeper)
+        self._keeper, self._deadline = checker.gatekeeper, deadline
+        self._effects: dict[Edits, _Effects] = {}
+        self._proof_rules = [
             rule
             for rule in checker.baseline.rules
             if rule.subject == "people" and any(leaf.about == "proof" for leaf in rule.leaves)
         ]
 
-    def _after(self, edits: Edits) -> _Effect:
+    def keeper_with(self, edits: Edits) -> Gatekeeper:
+        """Return the same people with edited access rules."""
+        return self._keeper.with_rules(with_edits(self._keeper.rules, edits, self.checker.snapshot.resources))
+
+    def _effects_of(self, edits: Edits) -> _Effects:
         if edits not in self._effects:
-            rules = with_edits(self.keeper.rules, edits, self.checker.snapshot.resources)
-            self._effects[edits] = _Effect(self, rules)
+            self._effects[edits] = _Effects(self, edits)
         return self._effects[edits]
 
     def _plan(self, edits: Edits, rule: Rule | None) -> RulePlan:
-        now, then = self._after(NO_EDITS), self._after(edits)
-        ids = self.checker.snapshot.people.ids
-        stuck = np.array(sorted({one for _, one in then.locked[1] - now.locked[1]}), np.int64)
-        opened = []
-        for other in self._asking_proof if any(edit.kind == EXCUSE for edit in edits) else ():
-            new = np.flatnonzero(then.drifting(other) & ~now.drifting(other))
-            if len(new):
-                opened.append((other.id, tuple(ids.take(new))))
+        now, then = self._effects_of(NO_EDITS), self._effects_of(edits)
         rules = then.keeper.rules
+        stranded = np.array(sorted({person for _, person in then.stranded - now.stranded}), np.int64)
         return RulePlan(
-            tuple(edit.said(rules) for edit in _in_order(edits)),
-            tuple(rules[number] for number in sorted({edit.number for edit in edits})),
-            rules,
-            0 if rule is None else int(np.count_nonzero(now.drifting(rule))),
-            0 if rule is None else int(np.count_nonzero(then.drifting(rule))),
-            tuple(sorted(then.locked[0] - now.locked[0])),
-            tuple(ids.take(stuck)),
-            tuple(opened),
+            edits=tuple(edit.text(rules) for edit in _in_order(edits)),
+            edited=tuple(rules[number] for number in sorted({edit.number for edit in edits})),
+            rules=rules,
+            drifting=0 if rule is None else int(np.count_nonzero(now.drifting_mask(rule))),
+            drifting_then=0 if rule is None else int(np.count_nonzero(then.drifting_mask(rule))),
+            locked_out=tuple(sorted(then.locked_out - now.locked_out)),
+            stranded=tuple(self.checker.snapshot.people.ids.take(stranded)),
+            opened=tuple(self._opened(edits)),
         )
 
-    def lock_outs(self) -> Iterator[Repair]:
-        """What ends each lock-out of an account, from the resources that the same edits open together."""
-        people = self.checker.snapshot.people
-        locked = self._after(NO_EDITS).locked[0]
-        told = {(resource, person) for resource, kind, person in locked if kind == BREAK_GLASS}
-        grouped: dict[tuple[bool, str, tuple[int, ...]], list[str]] = {}
-        for resource, kind, name in sorted(locked):
-            (person,) = people.ids.find(name)
-            if self.asking.chosen[person] and (kind == BREAK_GLASS or (resource, name) not in told):
-                ways = tuple(sorted(bars(self.keeper, person, resource)))
-                grouped.setdefault((kind != BREAK_GLASS, name, ways), []).append(resource)
-        for (not_break_glass, name, ways), resources in sorted(grouped.items()):
-            kind = "privileged" if not_break_glass else BREAK_GLASS
-            fewest, because, plans = self._letting_in(name, kind, resources, ways)
-            yield Repair(LOCK_OUT, "", None, name, kind, tuple(resources), fewest, because, plans)
+    def _opened(self, edits: Edits) -> Iterator[tuple[str, tuple[str, ...]]]:
+        """Yield the rules that someone newly drifts from; only excluding an account can open a hole."""
+        if not any(edit.kind == EXCLUDE for edit in edits):
+            return
+        now, then = self._effects_of(NO_EDITS), self._effects_of(edits)
+        for rule in self._proof_rules:
+            people = np.flatnonzero(then.drifting_mask(rule) & ~now.drifting_mask(rule))
+            if len(people):
+                yield rule.id, tuple(self.checker.snapshot.people.ids.take(people))
 
-    def _letting_in(
-        self, name: str, kind: str, resources: Sequence[str], ways: Sequence[int]
-    ) -> tuple[int | None, str, tuple[RulePlan, ...]]:
-        if not ways:
-            why = "their partner's row lets no guests in (guests_in)"
+    def lock_outs(self) -> Iterator[Repair]:
+        """Yield a repair for each account that is locked out; resources with the same repair are grouped."""
+        people, ways_in = self.checker.snapshot.people, WaysIn(self._keeper)
+        locked_out = self._effects_of(NO_EDITS).locked_out
+        as_break_glass = {(resource, name) for resource, kind, name in locked_out if kind == BREAK_GLASS}
+        resources: dict[tuple[str, str, tuple[int, ...]], list[str]] = {}
+        for resource, kind, name in sorted(locked_out):
+            (person,) = people.ids.find(name)
+            is_repeated = kind != BREAK_GLASS and (resource, name) in as_break_glass
+            if self.terms.chosen[person] and not is_repeated:
+                barring_rules = tuple(sorted(ways_in.barring_rules(person, resource)))
+                resources.setdefault((kind, name, barring_rules), []).append(resource)
+        for (kind, name, barring_rules), names in sorted(resources.items()):  # "break-glass" sorts first
+            plans, because = self._ending_lock_out(name, kind, names, barring_rules)
+            yield Repair(
+                problem=LOCK_OUT,
+                rule="",
+                hole=None,
+                account=name,
+                kind=kind,
+                resources=tuple(names),
+                plans=plans,
+                because=because,
+            )
+
+    def _ending_lock_out(
+        self, name: str, kind: str, resources: Sequence[str], barring_rules: Sequence[int]
+    ) -> tuple[tuple[RulePlan, ...], str]:
+        """Return the plans with the fewest edits for one account, or why there is none."""
+        if not barring_rules:
             (person,) = self.checker.snapshot.people.ids.find(name)
-            if self.keeper.unseen_device(person) is not None:
-                why = "a second factor is asked of this account itself, and it has none: register one first"
-            return None, why, ()
-        few = sorted(way for way in ways if way.bit_count() <= MOST_EDITS)
-        if not few:
-            return None, _TOO_MANY, ()
+            return (), _PARTNER if self._keeper.unseen_device(person) is None else _OWN_FACTOR
+        candidates = [bits for bits in barring_rules if bits.bit_count() <= MOST_EDITS]
         plans, opened = list[RulePlan](), set[str]()
-        for way in sorted(few, key=lambda way: (way.bit_count(), way)):
-            if plans and way.bit_count() > len(plans[0].edits):
+        for bits in sorted(candidates, key=lambda bits: (bits.bit_count(), bits)):
+            if plans and bits.bit_count() > len(plans[0].edits):
                 break
             if self._deadline.has_passed:
-                return None, OUT_OF_TIME, ()
-            edits = frozenset(
-                RuleEdit(number, EXCUSE, Selector("id", (name,)))
-                for number in range(len(self.keeper.rules))
-                if way >> number & 1
-            )
-            if any((resource, kind, name) in self._after(edits).locked[0] for resource in resources):
+                return (), _OUT_OF_TIME
+            numbers = [number for number in range(len(self._keeper.rules)) if bits >> number & 1]
+            edits = frozenset(RuleEdit(number, EXCLUDE, Selector("id", (name,))) for number in numbers)
+            if any((resource, kind, name) in self._effects_of(edits).locked_out for resource in resources):
                 continue
             plan = self._plan(edits, None)
             if plan.opened and kind != BREAK_GLASS:
                 opened.update(rule for rule, _ in plan.opened)
             else:
                 plans.append(plan)
-        if not plans:
-            under = ", ".join(sorted(opened))
-            return None, f"excluding them would open a hole under {under}: register what is asked for instead", ()
-        plans.sort(key=lambda plan: (len(plan.edits), sum(len(people) for _, people in plan.opened), plan.edits))
-        return len(plans[0].edits), "", tuple(plans)
+        if plans:
+            return tuple(sorted(plans, key=lambda plan: (_opened_count(plan), plan.edits))), ""
+        if not opened:
+            return (), _TOO_MANY
+        rules = ", ".join(sorted(opened))
+        return (), f"excluding them would open a hole under {rules}: register what is asked for instead"
 
     def holes(self) -> Iterator[Repair]:
-        """What closes each hole."""
-        for rule in self._asking_proof:
-            audience = self._after(NO_EDITS).drifting(rule)
-            if not np.any(audience):
+        """Yield a repair for each hole of the rules that drift."""
+        for rule in self._proof_rules:
+            audience_mask = self._effects_of(NO_EDITS).drifting_mask(rule)
+            if not np.any(audience_mask):
                 continue
             for leaf in rule.leaves:
-                for hole in holes(self.keeper, leaf.asked, audience) if leaf.asked is not None else ():
-                    assert leaf.asked is not None
-                    fewest, because, plans = self._closing(rule, leaf.asked, hole)
-                    yield Repair(HOLE, rule.id, hole, "", "", (), fewest, because, plans)
+                if leaf.asked is None:
+                    continue
+                for hole in holes(self._keeper, leaf.asked, audience_mask):
+                    plans, because = self._closing_hole(rule, leaf.asked, hole)
+                    yield Repair(
+                        problem=HOLE,
+                        rule=rule.id,
+                        hole=hole,
+                        account="",
+                        kind="",
+                        resources=(),
+                        plans=plans,
+                        because=because,
+                    )
 
-    def _closing(self, rule: Rule, asked: Asked, hole: WayIn) -> tuple[int | None, str, tuple[RulePlan, ...]]:
-        """The least number of edits that close a hole, why there is none, and the plans."""
-        closing = _Closing(self, asked, hole)
-        plans: list[RulePlan] = []
-        fewest, because = None, _TOO_MANY
+    def _closing_hole(self, rule: Rule, asked: Asked, hole: WayIn) -> tuple[tuple[RulePlan, ...], str]:
+        """Return the plans that close a hole, or why there is none.
+
+        Larger plans are looked for only while all smaller ones lock someone out.
+        """
+        closing, plans, because = _HoleClosing(self, asked, hole), list[RulePlan](), _TOO_MANY
         try:
             for size in range(1, MOST_EDITS + 1):
-                found = list(closing.of_size(size, self._deadline))
-                fewest = size if found and fewest is None else fewest
-                for edits in found[:_MOST_WEIGHED]:
+                for edits in list(closing.edits_of_size(size, self._deadline))[:_MOST_WEIGHED]:
                     self._deadline.check()
                     plans.append(self._plan(edits, rule))
-                if (
-                    closing.hopeless
-                    or (plans and closing.tried > _MOST_TRIED)
-                    or any(not plan.against for plan in plans)
-                ):
+                is_enough = any(not plan.objection for plan in plans)
+                if is_enough or closing.is_hopeless or (plans and closing.tried_count > _MOST_TRIED):
                     break
         except OutOfTime:
-            because = OUT_OF_TIME
-        if closing.hopeless:
-            because = "no rule that denies or asks for it reaches these sign-ins by such an edit: write a rule"
-        plans.sort(
-            key=lambda plan: (
-                plan.against != "",
-                any(kind == BREAK_GLASS for _, kind, _ in plan.locked_out),
-                len(plan.edits),
-                len(plan.locked_out),
-                len(plan.stranded),
-                plan.drifting_then,
-                plan.edits,
-            )
-        )
-        return (fewest, "", tuple(plans)) if plans else (None, because, ())
-
-    def slipping(self, edits: Edits, asked: Asked, hole: WayIn) -> tuple[int, SignIn] | None:
-        """Who still slips through a hole, and how, before the rules with some edits; None if nobody does."""
-        rules = with_edits(self.keeper.rules, edits, self.checker.snapshot.resources)
-        return slipping(self.keeper.with_rules(rules), asked, hole)
+            because = _OUT_OF_TIME
+        because = _NO_RULE if closing.is_hopeless else because
+        return tuple(sorted(plans, key=_preference)), "" if plans else because
 
 
-class _Closing:
-    """The plans that close one hole; `hopeless` once a sign-in was met that no edits cover."""
+def _opened_count(plan: RulePlan) -> int:
+    return sum(len(people) for _, people in plan.opened)
 
-    def __init__(self, side: _Side, asked: Asked, hole: WayIn) -> None:
-        self._side, self._asked, self._hole = side, asked, hole
-        self._needs: list[frozenset[Edits]] = []
+
+def _preference(plan: RulePlan) -> tuple[object, ...]:
+    """The sort key of plans that close a hole, the best plan first."""
+    return (
+        plan.objection != "",
+        any(kind == BREAK_GLASS for _, kind, _ in plan.locked_out),
+        len(plan.edits),
+        len(plan.locked_out),
+        len(plan.stranded),
+        plan.drifting_then,
+        plan.edits,
+    )
+
+
+class _HoleClosing:
+    """Finds the edits that close one hole."""
+
+    def __init__(self, search: _Search, asked: Asked, hole: WayIn) -> None:
+        self._search, self._asked, self._hole = search, asked, hole
+        self._constraints: list[frozenset[Edits]] = []  # one of the edit sets of each must be in the plan
         self._tried = set[Edits]()
-        self._found: list[Edits] = []
-        self.hopeless = False
+        self._closing: list[Edits] = []
+        self.is_hopeless = False  # true once a sign-in was met that no edits cover
 
     @property
-    def tried(self) -> int:
-        """How many plans were tried."""
+    def tried_count(self) -> int:
+        """How many edit sets were tried."""
         return len(self._tried)
 
-    def of_size(self, most: int, deadline: Deadline) -> Iterator[Edits]:
-        """The plans of so many edits, none of which holds a smaller one; raises OutOfTime."""
-        learning = True
-        while learning and not self.hopeless:
-            learning = False
-            for edits in choices(self._needs, most, deadline):
-                if edits in self._tried or any(found <= edits for found in self._found):
+    def edits_of_size(self, most: int, deadline: Deadline) -> Iterator[Edits]:
+        """Yield the minimal edit sets of at most this size that close the hole; raises OutOfTime."""
+        has_new_constraint = True
+        while has_new_constraint and not self.is_hopeless:
+            has_new_constraint = False
+            for edits in edit_choices(self._constraints, most, deadline):
+                if edits in self._tried or any(smaller <= edits for smaller in self._closing):
                     continue
                 deadline.check()
                 self._tried.add(edits)
-                witness = self._side.slipping(edits, self._asked, self._hole)
-                if witness is None:
-                    self._found.append(edits)
+                slipped = self._slipping(edits)
+                if slipped is None:
+                    self._closing.append(edits)
                     yield edits
                     continue
-                person, sign_in = witness
-                needs = self._side.terms.covering(self._asked.proof, sign_in, person)
-                self._needs.append(needs)
-                self.hopeless, learning = not needs, True
+                person, sign_in = slipped
+                constraint = self._search.covering_edits.find(self._asked.proof, sign_in, person)
+                self._constraints.append(constraint)
+                self.is_hopeless, has_new_constraint = not constraint, True
                 break
 
+    def _slipping(self, edits: Edits) -> tuple[int, SignIn] | None:
+        return slipping(self._search.keeper_with(edits), self._asked, self._hole)
 
-def choices(needs: Sequence[frozenset[Edits]], most: int, deadline: Deadline) -> Iterator[Edits]:
-    """The choices of at most so many edits that hold one of the sets of each need."""
+
+def edit_choices(constraints: Sequence[frozenset[Edits]], most: int, deadline: Deadline) -> Iterator[Edits]:
+    """Yield the unions of at most `most` edits that contain an edit set of each constraint; raises OutOfTime."""
     seen = set[Edits]()
-    ordered = [sorted(need, key=_text) for need in needs]
+    alternatives = [sorted(constraint, key=lambda edits: sorted(map(_key, edits))) for constraint in constraints]
 
-    def further(chosen: Edits) -> Iterator[Edits]:
+    def extend(chosen: Edits) -> Iterator[Edits]:
         if chosen in seen:
             return
         seen.add(chosen)
         if not len(seen) % 1000:
             deadline.check()
-        unmet = (need for need in ordered if not any(one <= chosen for one in need))
-        need = min(unmet, key=len, default=None)
-        if need is None:
+        unmet = (sets for sets in alternatives if not any(edits <= chosen for edits in sets))
+        sets = min(unmet, key=len, default=None)
+        if sets is None:
             yield chosen
             return
-        for one in need:
-            if len(chosen | one) <= most:
-                yield from further(chosen | one)
+        for edits in sets:
+            if len(chosen | edits) <= most:
+                yield from extend(chosen | edits)
 
-    return further(NO_EDITS)
+    return extend(NO_EDITS)
 
 
 def _in_order(edits: Iterable[RuleEdit]) -> list[RuleEdit]:
-    return sorted(edits, key=lambda edit: (edit.number, edit.kind, str(edit.what)))
+    return sorted(edits, key=_key)
 
 
-def _text(edits: Edits) -> tuple[tuple[int, str, str], ...]:
-    return tuple((edit.number, edit.kind, str(edit.what)) for edit in _in_order(edits))
+def _key(edit: RuleEdit) -> tuple[int, str, str]:
+    return edit.number, edit.kind, str(edit.operand)

@@ -1,6 +1,7 @@
-"""A named set of settings as one thing: whom it reaches, by which way, where it counts, and what hides it.
+"""A named set of settings: which people it reaches, and for whom each of its settings is effective.
 
-A set is what settings have in common in the column `set`, or where that says nothing in the column `note`. Source: answers, G 46.
+The settings of a set have the same name in the column `set`, or in the column `note` where `set` is empty.
+Source: answers, G 46.
 """
 
 from __future__ import annotations
@@ -17,8 +18,11 @@ from .resolver import Resolver
 
 @record
 class SetSetting:
-    """One setting of a set, on a service and of a control. `reached` are the people (numbers) whom it covers, of those who are asked
-    about and have an account; `counts` those whose value it is; `hidden` says by cause who has another, most people first."""
+    """One setting of a set, on a service and of a control.
+
+    `reached` are the people (numbers) it covers, among those asked about who have an account. `counts` are those of
+    them for whom it is effective. `hidden` lists the causes of the others' values with these people, most people first.
+    """
 
     service: str
     control: str
@@ -29,25 +33,33 @@ class SetSetting:
 
 
 def settings_of(resolver: Resolver, rows: Collection[int], chosen: Bools) -> list[SetSetting]:
-    """The settings in these rows of the table, by service, control and strength; those at planned meetings are none of people."""
-    found = []
+    """Return the settings at these rows of the table, by service, control and precedence.
+
+    Inactive settings and those of planned meetings are left out: they apply to no person.
+    """
+    settings = []
     wanted = np.array(sorted(rows), np.int64)
     for service in resolver.snapshot.services or ():
-        whom = chosen & resolver.accounts(service)
+        has_account = chosen & resolver.accounts(service)
         for control in sorted(resolver.controls_set(service) & service.controls):
             effective = resolver.effective(service, control)
             for place in np.flatnonzero(np.isin(effective.rows, wanted)).tolist():
                 members = effective.members(place)
-                reached = members[whom[members]].astype(np.int64)
-                places = effective.places[reached]
-                others = [
-                    (effective.cause(int(other)), reached[places == other])
-                    for other in np.unique(places[places != place]).tolist()
+                reached = members[has_account[members]].astype(np.int64)
+                causes = effective.places[reached]
+                hidden = [
+                    (effective.cause(int(other)), reached[causes == other])
+                    for other in np.unique(causes[causes != place]).tolist()
                 ]
-                others.sort(key=lambda one: (-len(one[1]), one[0].scope or ""))
-                found.append(
+                hidden.sort(key=lambda entry: (-len(entry[1]), entry[0].scope or ""))
+                settings.append(
                     SetSetting(
-                        service.id, control, effective.cause(place), reached, reached[places == place], tuple(others)
+                        service=service.id,
+                        control=control,
+                        cause=effective.cause(place),
+                        reached=reached,
+                        counts=reached[causes == place],
+                        hidden=tuple(hidden),
                     )
                 )
-    return found
+    return settings

@@ -23,20 +23,20 @@ class Gatekeeper:
     """The access rules of a snapshot, with whom each includes."""
 
     def __init__(self, snapshot: Snapshot, like: Gatekeeper | None = None) -> None:
-        """`like` has the same people: whom it knows to be included need not be asked again."""
+        """Evaluate whom each rule includes; rules that `like`, of the same people, has too are not evaluated again."""
         self.snapshot, self.rules, self.networks = snapshot, snapshot.access_rules or (), snapshot.networks
         self.notes: set[str] = set()
         self._included: list[Bools] = []
         self._perhaps: list[Bools] = []
         self.unanswerable = 0  # rules, as bits, whose people cannot all be told
-        known = dict[tuple[Selector, Selector | None], tuple[Bools, Bools]]()
+        evaluated = dict[tuple[Selector, Selector | None], tuple[Bools, Bools]]()
         if like is not None:
-            for rule, *masks in zip(like.rules, like._included, like._perhaps, strict=True):
-                known[rule.include, rule.exclude] = masks[0], masks[1]
+            for number, rule in enumerate(like.rules):
+                evaluated[rule.include, rule.exclude] = like._included[number], like._perhaps[number]
         for number, rule in enumerate(self.rules):
-            both = known.get((rule.include, rule.exclude))
-            whom, perhaps = both or select_surely(rule.include, rule.exclude, snapshot)
-            self._included.append(whom)
+            masks = evaluated.get((rule.include, rule.exclude))
+            included, perhaps = masks or select_surely(rule.include, rule.exclude, snapshot)
+            self._included.append(included)
             self._perhaps.append(perhaps)
             for gap in gaps_of(rule.include, rule.exclude, snapshot):
                 self.notes.add(

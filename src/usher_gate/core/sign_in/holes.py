@@ -217,7 +217,10 @@ class _Grids:
         )
 
     def slipping(self, rules: int, must_show: bool, values: Sequence[tuple[str, ...] | None]) -> SignIn | None:
-        """A sign-in with one of these values of each dimension (None: any) that none of these rules (as bits) covers; None for none."""
+        """Return a sign-in that none of these rules (as bits) covers, or None.
+
+        `values` are the names that are allowed in each dimension (None: any).
+        """
         inside = [
             [at for at in range(size) if some is None or not set(some).isdisjoint(self._names(place, at))]
             for place, (size, some) in enumerate(zip(self.shape, values, strict=True))
@@ -226,22 +229,14 @@ class _Grids:
         if not np.any(cells):
             return None
         first = np.unravel_index(int(np.argmax(cells)), cells.shape)
-        found = self.sign_in(tuple((places[int(at)],) for places, at in zip(inside, first, strict=True)))
-        networks = values[DIMENSIONS.index("network")]
-        if networks is None or found.network.text in networks:
-            return found
-        # Networks that these rules treat alike share one place: the one that is meant may not be the first.
-        return replace(
-            found,
-            network=next(
-                one for one in self._keeper.networks.classes if one.text in networks and self._shares(one, found)
-            ),
-        )
-
-    def _shares(self, network: NetworkClass, sign_in: SignIn) -> bool:
-        """Whether a network has the same place in the grid as that of a sign-in."""
-        places = self._places[DIMENSIONS.index("network")]
-        return places.get(network.text) == places[sign_in.network.text]
+        box = tuple((indices[int(at)],) for indices, at in zip(inside, first, strict=True))
+        sign_in, dimension = self.sign_in(box), DIMENSIONS.index("network")
+        networks = values[dimension]
+        if networks is None or sign_in.network.text in networks:
+            return sign_in
+        # Networks that these rules treat alike share one index, whose first network may not be an allowed one.
+        name = next(name for name in self._names(dimension, box[dimension][0]) if name in networks)
+        return replace(sign_in, network=next(one for one in self._keeper.networks.classes if one.text == name))
 
     def named(self, box: Box) -> tuple[tuple[str, ...] | None, ...]:
         """A box by the names of its values."""
@@ -308,22 +303,19 @@ def holes(keeper: Gatekeeper, asked: Asked, audience: Bools) -> list[WayIn]:
 
 
 def slipping(keeper: Gatekeeper, asked: Asked, hole: WayIn) -> tuple[int, SignIn] | None:
-    """Somebody whose hole it is, and a sign-in of the hole's description with which they slip through before these rules; None if nobody
-    does."""
+    """Return a person of a hole and one of its sign-ins that still gets through with these access rules, or None."""
     enforced = keeper.in_modes("enforce")
     grids: dict[bool, _Grids] = {}
-    known = set[tuple[int, bool, bool]]()
+    classes: dict[tuple[int, bool, bool], int] = {}  # people who are alike here, by their first
     for person in hole.people:
         unseen = keeper.unseen_device(person)
-        if unseen is None:
-            continue
-        key = keeper.including(person) & enforced, bool(keeper.must_show[person]), unseen
-        if key in known:
-            continue
-        known.add(key)
+        if unseen is not None:
+            rules = keeper.including(person) & enforced
+            classes.setdefault((rules, bool(keeper.must_show[person]), unseen), person)
+    for (rules, must_show, unseen), person in classes.items():
         if unseen not in grids:
             grids[unseen] = _Grids(keeper, asked, unseen)
-        sign_in = grids[unseen].slipping(key[0], key[1], hole.values)
+        sign_in = grids[unseen].slipping(rules, must_show, hole.values)
         if sign_in is not None:
             return person, sign_in
     return None

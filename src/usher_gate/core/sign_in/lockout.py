@@ -94,7 +94,7 @@ def lockouts(keeper: Gatekeeper, others_too: bool = True) -> Lockouts:
         notes.add(
             "no resource is tagged admin: lock-outs of privileged people and break-glass accounts are looked for everywhere"
         )
-    doors = _Ways(keeper)
+    doors = WaysIn(keeper)
     kind_of = snapshot.people.kind
     everybody = np.flatnonzero(kind_of.where([word in ("member", "guest") for word in kind_of.words]))
     for resource in sorted(snapshot.resources):
@@ -117,13 +117,6 @@ def lockouts(keeper: Gatekeeper, others_too: bool = True) -> Lockouts:
     return Lockouts(tuple(found), tuple(stranded), frozenset(notes), tuple(conditional))
 
 
-def bars(keeper: Gatekeeper, person: int, resource: str) -> list[int]:
-    """The ways in to a resource that could be open to somebody, each by the enforced rules (as bits) that bar it to them; those alone that
-    hold no other. None where no rule bars the way: their partner, or their own requirement."""
-    ways, mine, one = _Ways(keeper), keeper.including(person), np.array([person])
-    return least(mask & mine for alike in ways.alike(one) for mask in ways.least_bars(resource, alike))
-
-
 @record
 class _Shut:
     """Of some people: for whom no possible sign-in gets in, and for whom besides one is stuck, whatever missing data might hold."""
@@ -143,7 +136,7 @@ class _Alike:
     known: bool
 
 
-class _Ways:
+class WaysIn:
     """The ways in to each resource, by what could bar them. What depends on no person in particular is worked out once."""
 
     def __init__(self, keeper: Gatekeeper) -> None:
@@ -159,13 +152,13 @@ class _Ways:
         """Whom of these no possible sign-in to a resource lets in, and who is besides stuck in one."""
         size = len(self._keeper.guests)
         out, stuck = np.zeros(size, bool), np.zeros(size, bool)
-        for alike in self.alike(people):
+        for alike in self._alike(people):
             mine = alike.people
             if not alike.devices:  # their partner keeps them out
                 out[mine] = True
                 continue
             open_to, not_denied = np.zeros(len(mine), bool), np.zeros(len(mine), bool)
-            for mask in self.least_bars(resource, alike):
+            for mask in self._least_bars(resource, alike):
                 open_to |= none_of(mask, self._keeper.bits, mine)
             if not np.all(open_to) and alike.known:
                 for mask in self._least_denials(resource, alike):
@@ -173,10 +166,19 @@ class _Ways:
             out[mine], stuck[mine] = ~open_to, ~open_to & not_denied
         return _Shut(out[people], stuck[people])
 
+    def barring_rules(self, person: int, resource: str) -> list[int]:
+        """Return, for each way in to a resource, the enforced rules (as bits) that bar a person from it; only minimal sets.
+
+        The list is empty where a rule is not the obstacle: the person's partner is, or their own requirement of a factor.
+        """
+        included = self._keeper.including(person)
+        people = np.array([person])
+        return least(bars & included for alike in self._alike(people) for bars in self._least_bars(resource, alike))
+
     def rules_against(self, people: Longs, resource: str) -> tuple[AccessRule, ...]:
         """The enforced rules that deny any of these people a sign-in, or ask for what they cannot show."""
         keeper, found = self._keeper, set[int]()
-        for alike in self.alike(people):
+        for alike in self._alike(people):
             against = 0
             for possible in self._to(resource, alike.devices):
                 against |= possible.rules & self._unmet_by(self._shown(possible, alike)) & keeper.in_modes("enforce")
@@ -196,7 +198,7 @@ class _Ways:
             truths[:, number] = keeper.whom(number) | keeper.perhaps(number)
         return packed(truths)
 
-    def alike(self, people: Longs) -> Iterator[_Alike]:
+    def _alike(self, people: Longs) -> Iterator[_Alike]:
         """People by what they could show, and on which devices; none where their partner keeps them out."""
         keeper = self._keeper
         whom = np.zeros(len(keeper.guests), bool)
@@ -225,7 +227,7 @@ class _Ways:
             )
         return self._unmet[shown]
 
-    def least_bars(self, resource: str, alike: _Alike) -> list[int]:
+    def _least_bars(self, resource: str, alike: _Alike) -> list[int]:
         """Of the ways in the enforced rules (as bits) that bar each: whoever none of them includes gets in."""
         key = resource, alike.devices, alike.best, alike.must_show
         if key not in self._bars:
@@ -250,7 +252,7 @@ class _Ways:
     def conditional(self, people: Longs, resource: str) -> Iterator[ConditionalAccess]:
         """Of people who get in: those who do so only under conditions, with these."""
         keeper, enforced = self._keeper, self._keeper.in_modes("enforce")
-        for alike in self.alike(people):
+        for alike in self._alike(people):
             devices = tuple(dict.fromkeys(device for some in alike.devices for device in some))
             if devices not in self._axes:
                 self._axes[devices] = [_by_rules(keeper, name, devices) for name in CONDITIONS]

@@ -1,4 +1,4 @@
-"""Several parts of an organisation checked side by side: the same rules for each, as a table, Markdown, CSV and JSON (sides/1)."""
+"""Parts of an organisation checked side by side, as a table, Markdown, CSV and JSON (form sides/1)."""
 
 from __future__ import annotations
 
@@ -29,106 +29,95 @@ class SidesAnswer:
     notes: tuple[str, ...]
 
 
-def _people(result: CheckResult) -> int:
+def _people_count(result: CheckResult) -> int:
     return int(np.count_nonzero(result.chosen))
 
 
-def _rules(answer: SidesAnswer) -> list[Rule]:
-    """The rules that some side drifts from, or does not know about: the worst first."""
-    every = {rule.id: rule for _, result in answer.sides for rule in result.rules}
-    bad = (DRIFTS, UNKNOWN, UNAVAILABLE)
-    found = {
-        name: max(result.rule_counts[name][DRIFTS] for _, result in answer.sides if name in result.rule_counts)
-        for name in every
-        if any(
-            result.rule_counts[name][code] for _, result in answer.sides if name in result.rule_counts for code in bad
-        )
-    }
-    ordered = sorted(
-        found, key=lambda name: (not found[name], SEVERITIES.index(every[name].severity), -found[name], name)
-    )
-    return [every[name] for name in ordered]
+def _listed_rules(answer: SidesAnswer) -> list[Rule]:
+    """Return the rules with verdicts that drift or are not known on some side, the worst first."""
+    rules = {rule.id: rule for _, result in answer.sides for rule in result.rules}
+    drift_count = dict.fromkeys(rules, 0)
+    listed = set[str]()
+    for rule, _, by_code in _verdict_counts(answer):
+        drift_count[rule.id] = max(drift_count[rule.id], by_code[DRIFTS])
+        if by_code[DRIFTS] or by_code[UNKNOWN] or by_code[UNAVAILABLE]:
+            listed.add(rule.id)
+
+    def key(name: str) -> tuple[bool, int, int, str]:
+        return not drift_count[name], SEVERITIES.index(rules[name].severity), -drift_count[name], name
+
+    return [rules[name] for name in sorted(listed, key=key)]
+
+
+def _verdict_counts(answer: SidesAnswer) -> Iterator[tuple[Rule, str, tuple[int, ...]]]:
+    """Yield every rule of every side with its number of verdicts by code."""
+    for name, result in answer.sides:
+        for rule in result.rules:
+            yield rule, name, result.rule_counts[rule.id]
 
 
 def _cell(result: CheckResult, rule: Rule) -> str:
-    """How many verdicts of a rule drift, of how many; and how many are not known."""
-    found = result.rule_counts.get(rule.id)
-    if found is None:
+    """Return how many of a rule's verdicts drift, and how many are not known."""
+    by_code = result.rule_counts.get(rule.id)
+    if by_code is None:
         return "not asked"
-    asked = sum(found) - found[EXEMPT]
-    unknown = found[UNKNOWN] + found[UNAVAILABLE]
-    said = f"{found[DRIFTS]:,} of {asked:,}" if asked else "none asked"
-    return f"{said}, {unknown:,} unknown" if unknown else said
+    judged_count = sum(by_code) - by_code[EXEMPT]
+    unknown_count = by_code[UNKNOWN] + by_code[UNAVAILABLE]
+    drifting = f"{by_code[DRIFTS]:,} of {judged_count:,}" if judged_count else "no one judged"
+    return f"{drifting}, {unknown_count:,} unknown" if unknown_count else drifting
 
 
 def sides_page(answer: SidesAnswer, most: int) -> Page:
-    """First what must be said before everything else, then who drifts where, then rule by rule."""
-    said = [
-        f"{name}: {result.drifting_people:,} of {count(_people(result), 'person drifts', 'people drift')}"
+    """Return the page: lock-outs and doubts, how many people drift on each side, then the rules."""
+    drifting = [
+        f"{name}: {result.drifting_people:,} of {count(_people_count(result), 'person drifts', 'people drift')}"
         for name, result in answer.sides
     ]
-    made: list[tuple[Cell, ...]] = [
+    cells: list[tuple[Cell, ...]] = [
         (rule.id, rule.severity, *(_cell(result, rule) for _, result in answer.sides), rule.title)
-        for rule in _rules(answer)
+        for rule in _listed_rules(answer)
     ]
-    rows, more = cut(made, most, "--rows 0, or --format json")
+    rows, more = cut(cells, most, "--rows 0, or --format json")
     columns = (
         Column("rule", WHOLE),
         Column("severity", WORD),
         *(Column(name) for name, _ in answer.sides),
         Column("what it asks", spare=1),
     )
-    sections = (Section("Verdicts that drift, of those asked for", columns, rows, more),) if rows else ()
-    details = [] if rows else ["No rule drifts on any side, and nothing is unknown."]
-    whole = answer.sides[0][1]
-    lines = [*alarms(whole), *doubts(whole), f"{joined(said)}."]
-    return Page(lines[0], (*lines[1:], *details), sections)
+    sections = (Section("Verdicts that drift, of those judged", columns, rows, more),) if rows else ()
+    first_result = answer.sides[0][1]
+    lines = [*alarms(first_result), *doubts(first_result), f"{joined(drifting)}."]
+    lines += [] if rows else ["No rule drifts on any side, and nothing is unknown."]
+    return Page(lines[0], tuple(lines[1:]), sections)
 
 
 def write_sides(answer: SidesAnswer, stream: TextIO, look: Look) -> None:
-    """For a person at a terminal."""
+    """Write the page for a terminal."""
     page_table(sides_page(answer, look.rows), stream, look)
 
 
 def write_sides_markdown(answer: SidesAnswer, stream: TextIO, look: Look) -> None:
-    """As Markdown."""
+    """Write the page as Markdown."""
     page_markdown(sides_page(answer, look.rows), answer.notes, stream)
 
 
-def _counts(answer: SidesAnswer) -> Iterator[tuple[Rule, str, tuple[int, ...]]]:
-    """Every rule on every side that asks it, with its verdicts by code."""
-    for name, result in answer.sides:
-        for rule in result.rules:
-            yield rule, name, result.rule_counts[rule.id]
-
-
 def write_sides_csv(answer: SidesAnswer, stream: TextIO, _look: Look) -> None:
-    """One row for each rule and side."""
+    """Write one row for each rule and side."""
     writer = csv.writer(stream, lineterminator="\n")
     writer.writerow(("rule", "severity", "side", *SHOWN_ORDER))
-    for rule, name, by_code in _counts(answer):
-        shown = counts(by_code).values()
-        writer.writerow((for_spreadsheet(rule.id), rule.severity, for_spreadsheet(name), *shown))
+    for rule, name, by_code in _verdict_counts(answer):
+        writer.writerow((for_spreadsheet(rule.id), rule.severity, for_spreadsheet(name), *counts(by_code).values()))
 
 
 def write_sides_json(answer: SidesAnswer, stream: TextIO, _look: Look) -> None:
-    """As JSON."""
+    """Write the parts, then each rule of each part."""
     sides = [
-        {"name": name, "people": _people(result), "drifting_people": result.drifting_people}
+        {"name": name, "people": _people_count(result), "drifting_people": result.drifting_people}
         for name, result in answer.sides
     ]
     rules = [
-        {
-            "rule": rule.id,
-            "severity": rule.severity,
-            "side": name,
-            "verdicts": counts(by_code),
-        }
-        for rule, name, by_code in _counts(answer)
+        {"rule": rule.id, "severity": rule.severity, "side": name, "verdicts": counts(by_code)}
+        for rule, name, by_code in _verdict_counts(answer)
     ]
-    lists = (
-        ("sides", [text(each) for each in sides]),
-        ("rules", [text(each) for each in rules]),
-        ("notes", [text(note) for note in answer.notes]),
-    )
+    lists = (("sides", map(text, sides)), ("rules", map(text, rules)), ("notes", map(text, answer.notes)))
     write_form(stream, "sides/1", answer.sides[0][1].snapshot, [], lists)

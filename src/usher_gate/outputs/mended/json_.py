@@ -81,7 +81,7 @@ def _suggested(each: Suggested) -> Iterator[dict[str, Any]]:
     """A row for each plan; one without a plan for what none ends."""
     one = each.repair
     what = {
-        "of": one.of,
+        "of": one.problem,
         "rule": one.rule or None,
         "hole": None if one.hole is None else describe(one.hole),
         "account": {"id": one.account, "kind": one.kind, "resources": list(one.resources)} if one.account else None,
@@ -102,8 +102,8 @@ def _suggested(each: Suggested) -> Iterator[dict[str, Any]]:
             "stranded": list(plan.stranded),
             "opened": [{"rule": rule, "people": list(people)} for rule, people in plan.opened],
             "sign_ins": None if stopped is None else {"stopped": stopped[0], "people": stopped[1]},
-            "recommended": not plan.against,
-            "because": plan.against or one.because,
+            "recommended": not plan.objection,
+            "because": plan.objection or one.because,
         }
 
 

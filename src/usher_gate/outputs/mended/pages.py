@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 
 import numpy as np
 
 from ...core.mend.mending import MadeEdit, Mending, batches
 from ...core.mend.order import NO_ORDER, NOT_FOUND, SAFE
-from ...core.mend.sign_in_side import RulePlan
+from ...core.mend.sign_in_side import BREAK_GLASS, LOCK_OUT, RulePlan
 from ...core.words.compare import shown
 from ..changed.pages import invitations
 from ..changed.values import values_section
@@ -131,7 +131,7 @@ def _membership_rows(mending: Mending) -> Iterator[tuple[Cell, ...]]:
         more = [f"changes {count(also, 'other value')} of theirs"] if also else []
         more += [f"access rules {some(list(one.rules), 2)} then meet them differently"] if one.rules else []
         what += f" ({'; '.join(more)})" if more else ""
-        yield number, f"group:{one.group}", what, one.ended, None, also or None, "whoever fills the group"
+        yield number, f"group:{one.group}", what, one.ended, None, also or None, "the group's owners"
 
 
 def _edit_rows(mending: Mending) -> Iterator[tuple[Cell, ...]]:
@@ -216,65 +216,70 @@ def _login(answer: MendAnswer, name: str) -> str:
 
 
 def _sign_in_side(answer: MendAnswer, most: int) -> Iterator[Section]:
-    """What ends each lock-out and closes each hole, by the best plan; what no edits close, with the reason."""
-    rows: list[tuple[Cell, ...]] = []
-    alike: dict[tuple[object, ...], list[Suggested]] = {}
-    for suggested in answer.suggested:
-        one = suggested.repair
-        # Accounts that are locked out by the same rules are told together.
-        plan = tuple(rule.id for rule in suggested.plans[0][0].edited) if suggested.plans else (one.because,)
-        opened = suggested.plans[0][0].opened if suggested.plans else ()
-        told = [rule for rule, _ in opened]
-        key: tuple[object, ...] = (
-            (one.kind, one.resources, plan, tuple(told)) if one.account else (one.rule, id(suggested))
-        )
-        alike.setdefault(key, []).append(suggested)
-    for group in alike.values():
-        one, best = group[0].repair, group[0].plans[0] if group[0].plans else None
-        what = describe(one.hole) if one.hole is not None else _locked(answer, group)
-        if best is None:
-            rows.append((one.rule or None, what, None, f"none: {one.because}", None, None))
-            continue
-        plan_, stopped = best
-        said = "; ".join(plan_.edits)
-        if len(group) > 1:
-            said = "; ".join(f"{rule.id}: also exclude each of them" for rule in plan_.edited)
-        if plan_.opened:
-            said += f" (which opens {some([rule for rule, _ in plan_.opened])} to it)"
-        if plan_.against:
-            said = f"({said}: {plan_.against})"
-        ended = plan_.drifting - plan_.drifting_then if one.hole is not None else None
-        rows.append((one.rule or None, what, len(plan_.edits), said, ended, _hurts(plan_, stopped)))
+    """The best plan for each lock-out and each hole, or the reason why there is none."""
+    rows, more = cut([*_lock_out_rows(answer), *_hole_rows(answer)], most, _SHOW_ALL)
     if rows:
-        shown_rows, more = cut(rows, most, _SHOW_ALL)
-        yield Section(
-            "On the sign-in side: the fewest edits of access rules that end each lock-out and close each hole",
-            (
-                Column("rule", WHOLE),
-                Column("lock-out or hole"),
-                Column("edits", COUNT),
-                Column("which"),
-                Column("frees", COUNT),
-                Column("whom it hurts", spare=1),
-            ),
-            shown_rows,
-            more,
+        columns = (
+            Column("rule", WHOLE),
+            Column("lock-out or hole"),
+            Column("edits", COUNT),
+            Column("which"),
+            Column("frees", COUNT),
+            Column("who is hurt", spare=1),
         )
+        title = "On the sign-in side: the fewest edits of access rules that end each lock-out and close each hole"
+        yield Section(title, columns, rows, more)
 
 
-def _locked(answer: MendAnswer, group: Sequence[Suggested]) -> str:
-    """Who is locked out of what."""
-    one = group[0].repair
-    names = some([_login(answer, each.repair.account) for each in group], 2)
-    kind = {"break-glass": "break-glass account", "privileged": "privileged"}[one.kind]
-    return f"locked out of {' and '.join(one.resources)}: {kind} {names}"
+def _lock_out_rows(answer: MendAnswer) -> Iterator[tuple[Cell, ...]]:
+    """One row for accounts that are locked out of the same resources and let in by excluding them from the same rules."""
+    groups: dict[tuple[object, ...], list[Suggested]] = {}
+    for suggested in answer.suggested:
+        repair = suggested.repair
+        if repair.problem == LOCK_OUT:
+            plan = suggested.plans[0][0] if suggested.plans else None
+            rules = () if plan is None else (*(rule.id for rule in plan.edited), *(rule for rule, _ in plan.opened))
+            key = repair.kind, repair.resources, rules, repair.because
+            groups.setdefault(key, []).append(suggested)
+    for group in groups.values():
+        repair = group[0].repair
+        names = some([_login(answer, suggested.repair.account) for suggested in group], 2)
+        kind = "break-glass account" if repair.kind == BREAK_GLASS else repair.kind
+        problem = f"locked out of {' and '.join(repair.resources)}: {kind} {names}"
+        if not group[0].plans:
+            yield None, problem, None, f"none: {repair.because}", None, None
+            continue
+        plan, stopped = group[0].plans[0]
+        edits = plan.edits
+        if len(group) > 1:
+            edits = tuple(f"{rule.id}: also exclude each of them" for rule in plan.edited)
+        opened = f" (which opens {some([rule for rule, _ in plan.opened])} to it)" if plan.opened else ""
+        yield None, problem, len(edits), "; ".join(edits) + opened, None, _hurt(plan, stopped)
 
 
-def _hurts(plan: RulePlan, stopped: tuple[int, int] | None) -> str:
-    """The past sign-ins that a plan would have stopped, and who gets stuck until they register something."""
-    told = []
-    if stopped is not None and stopped[0]:
-        told.append(f"{count(stopped[0], 'past sign-in')} of {count(stopped[1], 'person', 'people')}")
+def _hole_rows(answer: MendAnswer) -> Iterator[tuple[Cell, ...]]:
+    for suggested in answer.suggested:
+        repair = suggested.repair
+        if repair.hole is None:
+            continue
+        problem = describe(repair.hole)
+        if not suggested.plans:
+            yield repair.rule, problem, None, f"none: {repair.because}", None, None
+            continue
+        plan, stopped = suggested.plans[0]
+        edits = "; ".join(plan.edits)
+        edits = f"({edits}: {plan.objection})" if plan.objection else edits
+        cleared = plan.drifting - plan.drifting_then
+        yield repair.rule, problem, len(plan.edits), edits, cleared, _hurt(plan, stopped)
+
+
+def _hurt(plan: RulePlan, stopped: tuple[int, int] | None) -> str:
+    """The past sign-ins that a plan would have stopped, and how many people get stuck until they register something."""
+    parts = []
+    if stopped is not None:
+        sign_ins, people = stopped
+        counted = f"{count(sign_ins, 'past sign-in')} of {count(people, 'person', 'people')}"
+        parts.append(counted if sign_ins else "no past sign-in")
     if plan.stranded:
-        told.append(f"{count(len(plan.stranded), 'person', 'people')} stuck until they register")
-    return "; ".join(told) or ("" if stopped is None else "nobody")
+        parts.append(f"{count(len(plan.stranded), 'person', 'people')} stuck until they register")
+    return "; ".join(parts)

@@ -1,4 +1,4 @@
-"""A named set of settings: who has it, by which way, where it counts, and what hides it; as a table and as JSON (set/1)."""
+"""A named set of settings, as a table and as JSON (form set/1)."""
 
 from __future__ import annotations
 
@@ -9,106 +9,162 @@ import numpy as np
 
 from ...core.settings.effective import Cause
 from ...core.words.compare import shown
+from ...core.words.record import record
 from ..drawing import console, draw, say
 from ..json_text import shown_or_none, text, write_form
 from ..look import Look
 from ..section import COUNT, WHOLE, Cell, Column, Section, count, cut, joined, some
 from .answer import SetAnswer
 
-_ALL = "--rows 0, or --format json"
+_ALL_ROWS = "--rows 0, or --format json"
 
 
-def _held(answer: SetAnswer) -> list[tuple[int, list[str], int, int, list[str]]]:
-    """Of each person whom a set reaches: the scopes by which, of how many controls, in how many it counts, and what hides it."""
-    found: dict[int, tuple[dict[str, None], list[int], dict[str, None]]] = {}
-    for one in answer.settings:
-        counting = set(one.counts.tolist())
-        for person in one.reached.tolist():
-            ways, many, _ = found.setdefault(person, ({}, [0, 0], {}))
-            ways[one.cause.scope or ""] = None
-            many[0] += 1
-            many[1] += person in counting
-        for cause, people in one.hidden:
+@record
+class _Holder:
+    """A person (number) whom a set reaches, with the scopes by which it does.
+
+    `effective_count` of `control_count` settings are effective; `hidden_by` says of the others what hides them.
+    """
+
+    person: int
+    ways: tuple[str, ...]
+    control_count: int
+    effective_count: int
+    hidden_by: tuple[str, ...]
+
+
+def _holders(answer: SetAnswer) -> list[_Holder]:
+    """Return the people whom a set reaches; those with the most effective settings first."""
+    ways: dict[int, list[str]] = {}
+    effective: dict[int, int] = {}
+    hidden: dict[int, list[str]] = {}
+    for setting in answer.settings:
+        for person in setting.reached.tolist():
+            ways.setdefault(person, []).append(setting.cause.scope or "")
+        for person in setting.counts.tolist():
+            effective[person] = effective.get(person, 0) + 1
+        for cause, people in setting.hidden:
             for person in people.tolist():
-                found[person][2][f"{one.control} by {_by(cause)}"] = None
-    held = [(person, [*ways], many[0], many[1], [*hidden]) for person, (ways, many, hidden) in found.items()]
-    return sorted(held, key=lambda each: (-each[3], each[2], each[0]))
+                hidden.setdefault(person, []).append(f"{setting.control} by {_hider(cause)}")
+    holders = [
+        _Holder(
+            person=person,
+            ways=tuple(dict.fromkeys(scopes)),
+            control_count=len(scopes),
+            effective_count=effective.get(person, 0),
+            hidden_by=tuple(hidden.get(person, ())),
+        )
+        for person, scopes in ways.items()
+    ]
+    return sorted(holders, key=lambda holder: (-holder.effective_count, holder.control_count, holder.person))
 
 
-def _by(cause: Cause) -> str:
+def _hider(cause: Cause) -> str:
     if cause.scope is None:
         return "what is not known"
     return "the want of a licence" if cause.scope == "licence" else cause.scope
 
 
+def _first_line(answer: SetAnswer, holders: list[_Holder]) -> str:
+    places = len({setting.cause.scope for setting in answer.settings})
+    size = f"{count(answer.rows, 'setting')} at {count(places, 'place')}"
+    reaches = f"{answer.name} ({size}) reaches {count(len(holders), 'person', 'people')}"
+    if not holders:
+        return f"{reaches}."
+    whole = sum(holder.effective_count == holder.control_count for holder in holders)
+    nowhere = sum(not holder.effective_count for holder in holders)
+    parts = (("in whole", whole), ("in part", len(holders) - whole - nowhere), ("not at all", nowhere))
+    counts = [
+        f"{how} for {'all of them' if number == len(holders) else f'{number:,}'}" for how, number in parts if number
+    ]
+    return f"{reaches}; it counts {joined(counts)}."
+
+
 def write_set(answer: SetAnswer, stream: TextIO, look: Look) -> None:
-    """Draws the set as one thing."""
-    held = _held(answer)
-    whole = sum(each[2] == each[3] for each in held)
-    nowhere = sum(not each[3] for each in held)
-    places = len({one.cause.scope for one in answer.settings})
+    """Draw the set: its settings, and the people whom it reaches."""
+    holders = _holders(answer)
     with console(stream, look) as out:
-        size = f"{count(answer.rows, 'setting')} at {count(places, 'place')}"
-        first = f"{answer.name} ({size}) reaches {count(len(held), 'person', 'people')}"
-        parts = (("in whole", whole), ("in part", len(held) - whole - nowhere), ("not at all", nowhere))
-        told = [f"{how} for {f'{many:,}' if many < len(held) else 'all of them'}" for how, many in parts if many]
-        counts = f"it counts {joined(told)}"
-        say(out, f"{first}; {counts}." if held else f"{first}.", "bold")
-        if len(answer.settings) < answer.rows:
-            say(
-                out,
-                f"  {count(answer.rows - len(answer.settings), 'setting')} of it apply to no person: not active, or at a meeting.",
-            )
-        columns = (Column("service"), Column("control", WHOLE), Column("value"), Column("by"), Column("reaches", COUNT),
-                   Column("counts for", COUNT), Column("hidden by"))  # fmt: skip
+        say(out, _first_line(answer, holders), "bold")
+        idle_count = answer.rows - len(answer.settings)
+        if idle_count:
+            applies = "applies" if idle_count == 1 else "apply"
+            say(out, f"  {count(idle_count, 'setting')} of it {applies} to no person: not active, or at a meeting.")
         if answer.settings:
-            rows, more = cut([*_setting_rows(answer)], look.rows, _ALL)
+            columns = (
+                Column("service"),
+                Column("control", WHOLE),
+                Column("value"),
+                Column("by"),
+                Column("reaches", COUNT),
+                Column("counts for", COUNT),
+                Column("hidden by"),
+            )
+            rows, more = cut([*_setting_rows(answer)], look.rows, _ALL_ROWS)
             draw(out, Section("Its settings", columns, rows, more))
-        if held:
-            logins = answer.snapshot.people.logins.take(np.array([each[0] for each in held], np.int64))
-            made = [
-                (login, some(ways, 2), f"{counts} of {controls}", some(hidden, 2))
-                for login, (_, ways, controls, counts, hidden) in zip(logins, held, strict=True)
+        if holders:
+            people = np.array([holder.person for holder in holders], np.int64)
+            cells = [
+                (
+                    login,
+                    some(list(holder.ways), 2),
+                    f"{holder.effective_count} of {holder.control_count}",
+                    some(list(holder.hidden_by), 2),
+                )
+                for login, holder in zip(answer.snapshot.people.logins.take(people), holders, strict=True)
             ]
-            rows, more = cut(made, look.rows, _ALL)
-            names = (Column("login", WHOLE), Column("by"), Column("counts in"), Column("hidden", spare=1))
-            draw(out, Section("Who has it", names, rows, more))
+            rows, more = cut(cells, look.rows, _ALL_ROWS)
+            of_person = (Column("login", WHOLE), Column("by"), Column("counts in"), Column("hidden", spare=1))
+            draw(out, Section("Who has it", of_person, rows, more))
 
 
 def _setting_rows(answer: SetAnswer) -> Iterator[tuple[Cell, ...]]:
-    for one in answer.settings:
-        hidden = some([f"{_by(cause)} ({len(people):,})" for cause, people in one.hidden], 2)
-        value = f"{shown(one.cause.value or '')}{', pinned' if one.cause.pinned else ''}"
-        yield one.service, one.control, value, one.cause.scope or "", len(one.reached), len(one.counts), hidden
+    for setting in answer.settings:
+        hidden = some([f"{_hider(cause)} ({len(people):,})" for cause, people in setting.hidden], 2)
+        value = f"{shown(setting.cause.value or '')}{', pinned' if setting.cause.pinned else ''}"
+        yield (
+            setting.service,
+            setting.control,
+            value,
+            setting.cause.scope or "",
+            len(setting.reached),
+            len(setting.counts),
+            hidden,
+        )
 
 
 def write_set_json(answer: SetAnswer, stream: TextIO, _look: Look) -> None:
-    """Writes the set as JSON."""
+    """Write the set as JSON."""
     ids = answer.snapshot.people.ids
 
-    def setting(cause: Cause) -> dict[str, Any]:
-        at = answer.line_of(cause.row) or None
-        return {"scope": cause.scope, "value": shown_or_none(cause.value), "pinned": cause.pinned, "at": at}
+    def cause_object(cause: Cause) -> dict[str, Any]:
+        line = answer.line_of(cause.row) or None
+        return {"scope": cause.scope, "value": shown_or_none(cause.value), "pinned": cause.pinned, "at": line}
 
     settings = [
         {
-            "service": one.service,
-            "control": one.control,
-            **setting(one.cause),
-            "reached": ids.take(one.reached),
-            "counts": ids.take(one.counts),
-            "hidden": [{**setting(cause), "people": ids.take(people)} for cause, people in one.hidden],
+            "service": setting.service,
+            "control": setting.control,
+            **cause_object(setting.cause),
+            "reached": ids.take(setting.reached),
+            "counts": ids.take(setting.counts),
+            "hidden": [{**cause_object(cause), "people": ids.take(people)} for cause, people in setting.hidden],
         }
-        for one in answer.settings
+        for setting in answer.settings
     ]
-    held = _held(answer)
-    rows = np.array([each[0] for each in held], np.int64)
+    holders = _holders(answer)
+    numbers = np.array([holder.person for holder in holders], np.int64)
     people = [
-        {"id": name, "login": login, "ways": ways, "controls": controls, "counts": counts}
-        for name, login, (_, ways, controls, counts, _) in zip(
-            ids.take(rows), answer.snapshot.people.logins.take(rows), held, strict=True
+        {
+            "id": name,
+            "login": login,
+            "ways": list(holder.ways),
+            "controls": holder.control_count,
+            "counts": holder.effective_count,
+        }
+        for name, login, holder in zip(
+            ids.take(numbers), answer.snapshot.people.logins.take(numbers), holders, strict=True
         )
     ]
     head = {"set": answer.name, "rows": answer.rows}
-    lists = [("settings", [text(each) for each in settings]), ("people", [text(each) for each in people])]
+    lists = [("settings", map(text, settings)), ("people", map(text, people))]
     write_form(stream, "set/1", answer.snapshot, [{}, head], lists)
