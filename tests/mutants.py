@@ -45,7 +45,7 @@ MUTANTS = (
     Mutant("the last member of a group that only members tell of may go", "core/changes/apply.py",
            "    work.lost_groups(after)\n", "", "tests/cli/test_changes.py"),
     Mutant("members by SCIM keep the id of SCIM", "sources/scim.py",
-           "named.get(name, name)", "name", "tests/sources/test_gather.py"),
+           "named.get(member, member)", "member", "tests/sources/test_gather.py"),
     Mutant("a pass used at the very second is live", "core/organisation/credentials.py",
            "self.used <= self.taken_at", "self.used < self.taken_at"),
     Mutant("a pass that ends at the very second is live", "core/organisation/credentials.py",

@@ -17,6 +17,7 @@ from pathlib import Path
 from random import Random
 from typing import Any
 
+import fsspec
 import pytest
 
 from tests.access_reference import Gatekeeper
@@ -25,6 +26,11 @@ from tests.core.test_access_against_reference import random_gate, write_gate
 from tests.core.test_replay_against_reference import COLUMNS, random_event
 from tests.organisations import _table, _yaml, random_org, write_org
 from tests.program import PROGRAM, Done, call, process
+from usher_gate.engine.interface import EngineFailed
+from usher_gate.engine.job import CHECK, REPLAY, Job, digest_of, program
+from usher_gate.engine.remote import _to_check, _to_replay
+from usher_gate.files.place import place
+from usher_gate.files.snapshot.folder import read_snapshot
 
 ROOT = Path(__file__).resolve().parents[2]
 DASK = Path(sys.executable).with_name("dask")
@@ -644,3 +650,33 @@ def test_a_network_may_be_trusted_by_name(demo: Path) -> None:
     assert found is not None and found.scheduler == "tcp://192.0.2.7:8786" and not found.has_credentials
     for local in ("tcp://127.0.0.1:1", "tcp://localhost:1", "tcp://[::1]:1"):
         assert cluster_settings(demo, local) is not None
+
+
+@pytest.mark.parametrize("name", ["people.csv", "settings.csv", "access-rules.yaml"])
+def test_a_store_that_changes_a_file_under_one_etag_ends_the_call(
+    demo: Path, monkeypatch: pytest.MonkeyPatch, name: str
+) -> None:
+    """L 85: each part is compared by the bytes that it read."""
+    store = fsspec.filesystem("memory")
+    for path in (demo / "snapshot").iterdir():
+        store.pipe(f"/northmere/{path.name}", path.read_bytes())
+    monkeypatch.setattr(type(store), "ukey", lambda *_: "one ETag for everything")
+    snapshot, baseline = "memory://northmere", str(demo / "baseline.yaml")
+    content = read_snapshot(place(snapshot)).snapshot.content
+
+    def read(kind: str) -> None:
+        inputs = digest_of(snapshot, content, baseline if kind == CHECK else "")
+        job = Job("1", kind, snapshot, baseline, "", "", inputs, program())
+        if kind == CHECK:
+            _to_check(job)._inputs(0, 20)
+        else:
+            _to_replay(job)
+
+    before = store.cat(f"/northmere/{name}")
+    for kind in (CHECK, REPLAY):
+        store.pipe(f"/northmere/{name}", before)
+        read(kind)
+        store.pipe(f"/northmere/{name}", before + b"\n")
+        with pytest.raises(EngineFailed, match="a worker finds other files there than you"):
+            read(kind)
+    store.rm("/northmere", recursive=True)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import gzip
 import json
 import ssl
@@ -22,6 +23,7 @@ from usher_gate.sources.address import address_of, problem_of, web_address
 from usher_gate.sources.entries import FIELDS, Layout
 from usher_gate.sources.interface import Context, SourceFailed
 from usher_gate.sources.ldap_ import Binding, Ldap
+from usher_gate.sources.people import PeopleMapping
 from usher_gate.sources.secrets import Secrets
 from usher_gate.sources.web import Access, Web
 
@@ -34,8 +36,11 @@ def server(answer: Callable[[BaseHTTPRequestHandler], None]) -> Iterator[tuple[s
     seen: list[str] = []
 
     class Handler(BaseHTTPRequestHandler):
+        protocol_version = "HTTP/1.1"
+
         def do_GET(self) -> None:
             seen.append(self.requestline)
+            self.rfile.read(int(self.headers.get("Content-Length", 0)))
             answer(self)
 
         do_POST = do_CONNECT = do_GET  # noqa: N815
@@ -114,11 +119,11 @@ def test_starttls_is_begun_however_the_scheme_is_written(context: Context, monke
             began.append("tls")
 
     monkeypatch.setattr(ldap, "initialize", lambda _: Connection())
-    directory = Ldap(Binding("LDAP://directory.example"), Layout(FIELDS))
+    directory = Ldap(Binding("LDAP://directory.example"), Layout(PeopleMapping(FIELDS)))
     directory._connect(ldap, context)
     assert began == ["tls"]
     with pytest.raises(UsherError, match="is not encrypted"):
-        Ldap(Binding("LDAP://directory.example", tls=""), Layout(FIELDS))._connect(ldap, context)
+        Ldap(Binding("LDAP://directory.example", tls=""), Layout(PeopleMapping(FIELDS)))._connect(ldap, context)
 
 
 def test_proxies_of_the_environment_are_kept_out_of_this_machine(
@@ -176,24 +181,52 @@ def test_answers_are_bounded_in_bytes_unpacked_too(context: Context, monkeypatch
                 asked.json(path)
 
 
-def test_answers_are_bounded_in_time(context: Context, monkeypatch: pytest.MonkeyPatch) -> None:
+@pytest.mark.parametrize("part", ["body", "headers", "interim responses"])
+@pytest.mark.parametrize("is_first", [True, False])
+def test_answers_are_bounded_in_time(
+    context: Context, monkeypatch: pytest.MonkeyPatch, part: str, is_first: bool
+) -> None:
+    """L 81: also on a connection that was used before."""
     monkeypatch.setattr(web, "_LONGEST_ANSWER", 0.3)
+    started = list[float]()
 
     def drip(handler: BaseHTTPRequestHandler) -> None:
-        handler.send_response(200)
-        handler.end_headers()
-        try:
-            for _ in range(40):
-                handler.wfile.write(b" ")
+        if handler.path == "/small":
+            say(handler, b"{}")
+            return
+        started.append(time.monotonic())
+        handler.close_connection = True
+        status = b"HTTP/1.1 100 Continue\r\n\r\n" if part == "interim responses" else b"HTTP/1.1 200 OK\r\n"
+        handler.wfile.write(status + (b"\r\n" if part == "body" else b""))
+        with contextlib.suppress(OSError):
+            while time.monotonic() < started[0] + 20:
+                handler.wfile.write({"body": b" ", "headers": b"x", "interim responses": status}[part])
                 handler.wfile.flush()
                 time.sleep(0.05)
-        except OSError:
-            pass
+
+    with server(drip) as (url, _), Web(Access(url), context) as asked:
+        if not is_first:
+            assert asked.json("/small") == {}
+        with pytest.raises(SourceFailed, match="takes more than 0 seconds"):
+            asked.json("/x")
+    assert len(started) == 1 and time.monotonic() < started[0] + 5
+
+
+def test_an_answer_that_stops_says_where(context: Context, monkeypatch: pytest.MonkeyPatch) -> None:
+    """L 83."""
+    monkeypatch.setattr(web, "_TRIES", 1)
+
+    def stop(handler: BaseHTTPRequestHandler) -> None:
+        handler.send_response(200)
+        handler.send_header("Content-Length", "1000000")
+        handler.end_headers()
+        handler.wfile.write(b"[" * 200_000)
+        handler.close_connection = True
 
     with (
-        server(drip) as (url, _),
+        server(stop) as (url, _),
         Web(Access(url), context) as asked,
-        pytest.raises(SourceFailed, match="takes more than 0 seconds"),
+        pytest.raises(SourceFailed, match="the answer ended after 200 KB, before it was whole"),
     ):
         asked.json("/x")
 

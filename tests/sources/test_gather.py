@@ -106,9 +106,16 @@ def test_a_server_with_passing_ill_manners_loses_nobody(folder: Path, tmp_path: 
     assert SECRET not in done.out + done.err
 
 
-@pytest.mark.parametrize("manner", ["wrong-total", "repeat", "skip", "shrink"])
+@pytest.mark.parametrize(
+    ("manner", "message"),
+    [
+        *((manner, "nobody is to be lost or doubled") for manner in ("wrong-total", "repeat", "skip", "vanish")),
+        ("new-ids", "gave two people whose logins are one"),
+        ("one-cursor", "gives the same cursor twice"),
+    ],
+)
 def test_a_server_that_contradicts_itself_is_noticed_and_nothing_is_replaced(
-    folder: Path, tmp_path: Path, manner: str
+    folder: Path, tmp_path: Path, manner: str, message: str
 ) -> None:
     with stand_in(tmp_path) as server:
         work_folder(folder, settings(by_hand(), *of_server(server)))
@@ -118,9 +125,47 @@ def test_a_server_that_contradicts_itself_is_noticed_and_nothing_is_replaced(
         work_folder(folder, settings(by_hand(), *of_server(server)))
         done = gathered()
     assert done.status == 4
-    assert "nobody is to be lost or doubled" in done.err
+    assert message in done.err
     assert "nothing was replaced: directory" in done.err
     assert (folder / "snapshot").readlink() == before
+
+
+def test_headers_that_come_byte_by_byte_end_the_source(
+    folder: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """L 81."""
+    monkeypatch.setattr("usher_gate.sources.web._LONGEST_ANSWER", 1.5)
+    with stand_in(tmp_path, misbehave=("slow-headers",), every=2) as server:
+        work_folder(folder, settings(by_hand(), *of_server(server)))
+        done = gathered()
+    assert done.status == 4 and "directory (scim) failed" in done.err
+    assert "takes more than 2 seconds to answer" in done.err
+
+
+def test_answers_of_the_wrong_shape_are_named_and_are_no_bug(folder: Path, tmp_path: Path) -> None:
+    """L 82: wrong values in every place of an answer."""
+    messages = set[str]()
+    with stand_in(tmp_path, misbehave=("wrong-shapes",), every=2) as server:
+        work_folder(folder, settings(by_hand(), *of_server(server, page=500)))
+        for number in range(many(60)):
+            server.requests = 7 * number  # decides what is wrong and where
+            done = gathered("--accept", "directory", "--accept", "services")
+            assert done.status in (0, 4), done.err
+            assert "this is a bug" not in done.err
+            messages.update(line for line in done.err.splitlines() if " failed: " in line)
+    assert len(messages) >= 5, messages
+
+
+def test_a_directory_that_shrinks_overnight(folder: Path, tmp_path: Path) -> None:
+    """L 76."""
+    with stand_in(tmp_path) as server:
+        work_folder(folder, settings(by_hand(), *of_server(server)))
+        assert gathered().status == 0
+    with stand_in(tmp_path, misbehave=("shrink",)) as server:
+        work_folder(folder, settings(by_hand(), *of_server(server)))
+        done = gathered()
+    assert done.status == 4
+    assert "nothing was replaced: directory gave 24 people and 237 last time" in done.err
 
 
 def test_pagination_by_cursor_and_a_rate_limit(folder: Path, tmp_path: Path) -> None:

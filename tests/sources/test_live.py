@@ -164,10 +164,17 @@ def test_twenty_thousand_people_come_in_pages_over_tls(slapd: dict[str, Any], fo
         ({"password": "env:WRONG"}, "refuses this user and password"),
         ({"base": "dc=elsewhere,dc=example"}, "has no such base"),
         ({"url": "ldaps://127.0.0.1:9"}, "nobody answers there"),
+        (
+            {"fields": {"kind": "mial"}},
+            "no entry has the attribute mial, which fields names for kind; did you mean 'mail'? (Or write may_be_absent",
+        ),
+        ({"most_people": 1500}, "gives more than 1,500 people; write most_people = a larger number"),
+        ({"values": {"name": {"Ada": "ada"}}, "fields": {"name": "sn"}}, "has name '"),
+        ({"where": {"name": ["nobody"]}, "fields": {"name": "sn"}}, "gave no people, for which it is there"),
     ],
 )
 def test_a_directory_that_cannot_be_read_says_why(
-    slapd: dict[str, Any], folder: Path, monkeypatch: pytest.MonkeyPatch, change: dict[str, str], message: str
+    slapd: dict[str, Any], folder: Path, monkeypatch: pytest.MonkeyPatch, change: dict[str, Any], message: str
 ) -> None:
     monkeypatch.setenv("WRONG", "a-wrong-secret")
     keys = ldap_keys(slapd, "ldaps")
@@ -178,6 +185,15 @@ def test_a_directory_that_cannot_be_read_says_why(
     assert PASSWORD not in said
     assert PASSWORD not in said
     assert not (folder / "snapshot").exists()
+
+
+def test_where_takes_people_and_their_memberships(slapd: dict[str, Any], folder: Path) -> None:
+    """L 79: the others are no members either, and are counted."""
+    keys = ldap_keys(slapd, "ldaps", fields={"name": "sn"}, where={"name": ["0", "4", "17"]})
+    status, said = gather_from(folder, **keys)
+    assert status == 0, said
+    assert "4 groups, 7 members, 3 people" in said and "19,997 people are left out by where" in said
+    assert "nobody's DN" not in said
 
 
 def test_plain_only_when_it_is_asked_for_by_name_and_external_by_certificate(
@@ -243,6 +259,12 @@ def test_an_independent_scim_server(independent: str, folder: Path) -> None:
     status, said = gather_from(folder, kind="scim", url=independent, page=25)
     assert status == 0, said
     assert "1 groups, 40 members, 130 people" in said
+    assert "directory: of 130 people none has kind, unit, roles, licences, " in said
+    status, wrong = gather_from(folder, kind="scim", url=independent, page=25, fields={"kind": "displayNmae"})
+    assert status == 4
+    assert "no entry has the attribute displayNmae, which fields names for kind; did you mean 'displayName'?" in wrong
+    status, few = gather_from(folder, kind="scim", url=independent, page=25, most_people=100)
+    assert status == 4 and "gives more than 100 people" in few
     people = table(folder, "people")
     assert sorted(row["login"] for row in people) == sorted(f"p{n}@northmere.example" for n in range(130))
     assert sum(row["active"] == "false" for row in people) == 15

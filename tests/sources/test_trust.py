@@ -3,12 +3,19 @@
 from __future__ import annotations
 
 import base64
+import csv
 import json
 import os
 import tempfile
 import time
+from collections.abc import Iterator
+from datetime import UTC, datetime, timedelta
+from functools import partial
+from http.server import BaseHTTPRequestHandler
 from pathlib import Path
 from typing import Any
+from urllib.parse import parse_qsl, urlsplit
+from zoneinfo import ZoneInfo
 
 import pytest
 from hypothesis import given
@@ -16,19 +23,22 @@ from hypothesis import strategies as st
 
 from tests.program import call
 from tests.sources.ground import by_hand, of_server, says_nothing, settings, source, stand_in, work_folder, write
+from tests.sources.test_addresses import say, server
+from tests.sources.test_files import ORGANISATION, gather, table
 from tests.sources.test_files import folder as folder  # a fixture
-from tests.sources.test_files import gather, table
 from tests.sources.test_gather import folder as ground  # noqa: F401 - a fixture
 from tests.sources.test_gather import gathered
 from usher_gate.sources.entries import FIELDS, Layout
 from usher_gate.sources.interface import Context, Gathered, Named, SourceFailed
 from usher_gate.sources.ldif import Ldif
 from usher_gate.sources.mapped import Mapped
-from usher_gate.sources.people import NO_TRANSLATIONS
-from usher_gate.sources.scim import _Groups, _Users
+from usher_gate.sources.people import PeopleMapping
+from usher_gate.sources.scim import FIELDS as SCIM_FIELDS
+from usher_gate.sources.scim import Scim, _Groups
 from usher_gate.sources.secrets import Secrets
 from usher_gate.sources.settings import KEYS, SOURCE_KINDS, keys_of
 from usher_gate.sources.trust import check_content
+from usher_gate.sources.web import Access
 
 PEOPLE_MAP = "usher-gate: mapping/1\ninto:\n  - table: people\n    columns: {columns}\n"
 
@@ -88,7 +98,7 @@ def test_an_attribute_that_is_named_by_hand_is_there(folder: Path) -> None:
     status, said = tried(folder, ldif(folder, person(1, "employeeType: guest\n"), fields={"kind": "employeType"}))
     assert status == 4
     assert (
-        "no entry has the attribute employeType, which fields names for kind; name another, or write may_be_absent"
+        "no entry has the attribute employeType, which fields names for kind; did you mean 'employeeType'? (Or write may_be_absent"
         in said
     )
     assert tried(folder, ldif(folder, person(1), fields={"kind": "employeType"}, may_be_absent=["kind"]))[0] == 0
@@ -304,6 +314,163 @@ def test_groups_of_one_name_from_two_sources_are_noted(folder: Path) -> None:
         and "1 group has a name that crew and more both give, under different ids (here 'WATCH'): they stay apart"
         in said
     )
+    write(
+        folder,
+        {
+            "map2.yaml": "usher-gate: mapping/1\ninto:\n  - table: groups\n    columns: {id: id, name: name}\n"
+            "  - table: members\n    columns: {group: id, member: member}\n  - settings: tidecall\n"
+            "    scope: {level: group, from: id}\n    controls: {door.close: close}\n",
+            "g.csv": "id,name,member,close\nG7,WATCH,00000002-0000-0000-0000-000000000000,on\n",
+        },
+    )
+    toml = settings(source(name="hand", kind="files", paths=["organisation.yaml", "services.yaml"]),
+                    ldif(folder, text + person(2)), more)  # fmt: skip
+    write(folder, {"usher-gate.toml": toml.replace("keep = 7", 'keep = 7\njoin_groups = "name"')})
+    done = call("gather")
+    assert done.status == 0 and "more: 1 group is joined by name with those of an earlier source" in done.err, done.err
+    assert [(row["id"], row["name"]) for row in table(folder, "groups")] == [("watch", "Watch")]
+    assert [row["member"][:8] for row in table(folder, "members")] == ["00000001", "00000002"]
+    assert [row["scope"] for row in table(folder, "settings")] == ["group:watch"]
+
+
+def test_where_takes_rows_of_an_export_and_level_and_service_come_from_columns(folder: Path) -> None:
+    """L 79."""
+    into = (
+        "usher-gate: mapping/1\ninto:\n"
+        "  - table: people\n    where: {what: [E, X]}\n    columns: {id: who, login: login, kind: {from: what, values: {E: member, X: guest}}}\n"
+        "  - settings: {from: app, values: {T: tidecall}, other: leave}\n    where: {what: S}\n"
+        "    scope: {level: {from: level, values: {all: organisation, one: person}}, from: who}\n    controls: {door.close: close}\n"
+    )
+    lines = (
+        "what,who,login,app,level,close", "E,P1,a@northmere.example,,,", "X,P2,b@northmere.example,,,", "?,P3,c@northmere.example,,,",
+        "S,,,T,all,on", "S,P1,,T,one,off", "S,P1,,Q,one,off",
+    )  # fmt: skip
+    write(folder, {"raw/all.csv": "\n".join(lines) + "\n", "map.yaml": into})
+    crew = source(name="crew", kind="table", path="raw/all.csv", mapping="map.yaml")
+    status, said = gather(folder, crew)
+    assert status == 0 and "raw/all.csv: left out by where: 1 row" in said and "app: left out 'Q'" in said, said
+    assert [(row["id"], row["kind"]) for row in table(folder, "people")] == [("P1", "member"), ("P2", "guest")]
+    assert [(row["scope"], row["value"]) for row in table(folder, "settings")] == [
+        ("organisation", "on"),
+        ("person:P1", "off"),
+    ]
+    assert "crew: of 2 people" not in said  # everybody has what was mapped
+    for old, new, message in (
+        ("S,,,T,all,on", "S,,,,all,on", "row 4: says no service: app is empty"),
+        ("S,,,T,all,on", "S,,,T,,on", "row 4: says no level: level is empty"),
+        ("what,who", "what,whom", "no row has 'who', of which map.yaml speaks; did you mean 'whom'?"),
+    ):
+        write(folder, {"raw/all.csv": "\n".join(lines).replace(old, new) + "\n"})
+        status, said = gather(folder, crew)
+        assert status == 4 and message in said, said
+    write(folder, {"map.yaml": into.replace("all: organisation", "all: organization")})
+    status, said = gather(folder, crew)
+    assert status == 2 and "'organization' is no level; did you mean 'organisation'?" in said, said
+
+
+def test_an_export_by_http(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """L 79: by the address's ending or by the media type, and with the token."""
+    monkeypatch.setenv("TOKEN", "a-bearer-token-of-32-characters!")
+    answers = {
+        "/people.csv": ("text/html", rows(6).encode()),
+        "/people": ("application/json; charset=utf-8", b'[{"id": "P1"}]'),
+        "/x": ("text/html", b""),
+    }
+    tokens = set[str]()
+
+    def answer(handler: BaseHTTPRequestHandler) -> None:
+        tokens.add(handler.headers.get("Authorization", ""))
+        media_type, body = answers[handler.path]
+        say(handler, body, Content_Type=media_type)
+
+    write(folder, {"map.yaml": PEOPLE_MAP.replace("{columns}", "{id: id, login: login, kind: kind}")})
+    with server(answer) as (url, _):
+        keys = {"name": "crew", "kind": "table", "mapping": "map.yaml", "token": "env:TOKEN"}
+        status, said = tried(folder, source(url=f"{url}/people.csv", **keys))
+        assert status == 0 and len(table(folder, "people")) == 6, said
+        status, said = tried(folder, source(url=f"{url}/people", **keys))
+        assert status == 4 and f"{url}/people: no row has 'kind'" in said, said
+        status, said = tried(folder, source(url=f"{url}/x", **keys))
+        assert status == 4 and f"{url}/x: is of no known kind" in said, said
+        status, said = tried(folder, source(url=f"{url}/x", path="raw/people.csv", **keys))
+        assert status == 2 and "has either path, a file, or url, an address" in said, said
+    assert tokens == {"Bearer a-bearer-token-of-32-characters!"}
+
+
+def test_try_counts_what_was_mapped_and_names_unknown_roles(folder: Path) -> None:
+    """L 74 and L 78."""
+    text = person(1, "title: cook\ntitle: admin\n") + person(2, "title: admn\nemployeeType: guest\n") + person(3)
+    write(folder, {"organisation.yaml": ORGANISATION + "privileged_roles: [admin]\n"})
+    tried(folder, ldif(folder, text))
+    done = call("gather", "--try", "crew")
+    assert done.status == 0
+    found = [line.split() for line in done.out.splitlines()]
+    assert ["people", "kind", "employeeType", "1"] in found and ["people", "roles", "title", "2"] in found
+    assert ["people", "name", "displayName", "0"] in found
+    assert ["admn", "1", "no", "known", "role;", "did", "you", "mean", "'admin'?"] in found
+    assert ["admin", "1", "privileged"] in found
+    assert "of 3 people only some have kind 1, roles 2; none has name, licences, created_at" in call("gather").err
+
+
+def test_errors_of_what_was_gathered_name_the_entry_and_its_attribute(folder: Path) -> None:
+    """L 83: not a line of a file that is gone."""
+    text = person(1) + person(2, "description: 31.12.2026\n") + person(3, "description: soon\n")
+    status, said = tried(folder, ldif(folder, text, fields={"expires_at": "description"}))
+    entry = "people.csv: '00000002-0000-0000-0000-000000000000' 'p2@northmere.example' 'member': expires_at (from description): '31.12.2026'"
+    assert status == 2 and f"what crew gave: {entry} is not a time with an offset" in said, said
+
+
+@pytest.mark.parametrize(("zone", "hours"), [("Europe/Oslo", (1, 2)), ("America/Halifax", (-4, -3)), ("", (0, 0))])
+def test_times_without_a_zone(folder: Path, zone: str, hours: tuple[int, int]) -> None:
+    """L 84: also those that are soon there, and past here."""
+    now = datetime.now(UTC)
+    starts = {"soon": now + timedelta(minutes=30), "later": now + timedelta(days=3)}
+    local = ZoneInfo(zone or "UTC")
+    events = "".join(
+        f"BEGIN:VEVENT\r\nUID:{name}\r\nDTSTAMP:20261101T000000Z\r\nDTSTART:{start.astimezone(local):%Y%m%dT%H%M%S}\r\n"
+        "ORGANIZER:mailto:p0@northmere.example\r\nEND:VEVENT\r\n"
+        for name, start in starts.items()
+    )
+    write(
+        folder,
+        {
+            "plans.ics": f"BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:x\r\n{events}END:VCALENDAR\r\n",
+            "people.csv": rows(2),
+        },
+    )
+    hand = source(name="hand", kind="files", paths=["organisation.yaml", "services.yaml", "people.csv"])
+    toml = settings(
+        hand, says_nothing(folder), source(name="plans", kind="calendar", path="plans.ics", service="tidecall")
+    )
+    write(
+        folder, {"usher-gate.toml": toml.replace("keep = 7", f'keep = 7\ntime_zone = "{zone}"' if zone else "keep = 7")}
+    )
+    done = call("gather")
+    assert done.status == 0, done.err
+    found = {row["id"]: row["starts_at"] for row in table(folder, "meetings")}
+    assert found == {name: f"{start:%Y-%m-%dT%H:%M:%SZ}" for name, start in starts.items()}
+    assert ("2 meetings without a time zone: taken for UTC" in done.err) == (not zone)
+    write(folder, {"usher-gate.toml": toml.replace("keep = 7", 'keep = 7\ntime_zone = "Oslo"\njoin_groups = "id"')})
+    wrong = call("gather")
+    assert wrong.status == 2 and "time_zone is the name of a time zone, such as Europe/Oslo" in wrong.err
+    assert 'join_groups is "name", or is left out' in wrong.err
+
+
+@pytest.mark.parametrize("what", ["mapping", "source", "settings", "good"])
+def test_every_line_of_a_json_log_is_json(folder: Path, what: str) -> None:
+    """L 84."""
+    tried(folder, export(folder, rows(3)))
+    if what == "mapping":
+        write(folder, {"map.yaml": "usher-gate: mapping/1\ninto: 7\nrows: [x]\n"})
+    elif what == "source":
+        write(folder, {"raw/people.csv": "id,login\n"})
+    elif what == "settings":
+        write(folder, {"usher-gate.toml": "[gather]\nkep = 1\n"})
+    done = call("gather", "--log-format", "json")
+    lines = [json.loads(line) for line in done.err.splitlines()]
+    assert {"mapping": 2, "source": 4, "settings": 2, "good": 0}[what] == done.status
+    assert lines and all({"time", "level", "message"} <= set(line) for line in lines)
+    assert any(line.get("state") == "failed" for line in lines) == (done.status != 0)
 
 
 _WORD = st.text(st.sampled_from("abßé;, \"'\\=+<#"), min_size=1, max_size=4).map(str.strip).filter(bool)
@@ -334,10 +501,10 @@ def as_ldif(people: list[Any]) -> Gathered:
         )
     with tempfile.TemporaryDirectory() as folder:
         write(Path(folder), {"crew.ldif": "\n".join(lines) + "\n"})
-        return Ldif(Path("crew.ldif"), Layout(FIELDS)).gather(_context(Path(folder)))
+        return Ldif(Path("crew.ldif"), Layout(PeopleMapping(FIELDS))).gather(_context(Path(folder)))
 
 
-def as_export(people: list[Any]) -> Gathered:
+def as_json(people: list[Any]) -> Gathered:
     objects = [
         {"id": f"P{number}", "login": f"{login}@northmere.example"}
         | ({"kind": kind} if kind else {}) | ({"roles": roles} if roles else {}) | ({"name": name} if name else {})
@@ -351,26 +518,27 @@ def as_export(people: list[Any]) -> Gathered:
         return mapped.gather(_context(Path(folder)))
 
 
-def as_scim(people: list[Any]) -> Gathered:
-    users = _Users(
-        [
-            (column, path, ())
-            for column, path in (
-                ("id", "id"),
-                ("login", "userName"),
-                ("name", "displayName"),
-                ("kind", "userType"),
-                ("roles", "roles"),
-            )
-        ],
-        NO_TRANSLATIONS,
-    )
-    users.take([
+def as_csv(people: list[Any]) -> Gathered:
+    with tempfile.TemporaryDirectory() as folder:
+        with (Path(folder) / "people.csv").open("w", newline="") as stream:
+            writer = csv.writer(stream)
+            writer.writerow(("id", "login", "kind", "roles", "name"))
+            for number, (login, kind, roles, name) in enumerate(people):
+                writer.writerow((f"P{number}", f"{login}@northmere.example", kind, "|".join(roles), name))
+        columns = "{id: id, login: login, kind: kind, roles: {from: roles, separator: '|'}, name: name}"
+        write(Path(folder), {"map.yaml": PEOPLE_MAP.replace("{columns}", columns)})
+        mapped = Mapped(Path("people.csv"), Path("map.yaml"))
+        mapped.prepare(Path(folder))
+        return mapped.gather(_context(Path(folder)))
+
+
+def as_scim(people: list[Any], url: str, served: dict[str, Any]) -> Gathered:
+    served["Users"] = [
         {"id": f"P{number}", "userName": f"{login}@northmere.example"}
         | ({"userType": kind} if kind else {}) | ({"roles": [{"value": role} for role in roles]} if roles else {}) | ({"displayName": name} if name else {})
         for number, (login, kind, roles, name) in enumerate(people)
-    ])  # fmt: skip
-    return Gathered({"people": users.table()[0]})
+    ]  # fmt: skip
+    return Scim(Access(url), PeopleMapping(SCIM_FIELDS), page=2).gather(_context(Path()))
 
 
 def _coded(text: str) -> str:
@@ -382,20 +550,40 @@ def _context(folder: Path) -> Context:
 
 
 @given(_PEOPLE)
-def test_the_same_people_come_by_scim_as_ldif_and_as_an_export_or_none_of_them(people: list[Any]) -> None:
-    """Logins that fold alike, attributes missing, many-valued roles with odd characters: the same rows, or three refusals."""
-    named = Named("crew", "ldif", "", Ldif(Path("x"), Layout(FIELDS)))
-    told: list[Any] = []
-    for read in (as_ldif, as_export, as_scim):
+def test_the_same_people_come_by_scim_as_ldif_and_as_exports_or_none_of_them(
+    scim_server: tuple[str, dict[str, Any]], people: list[Any]
+) -> None:
+    """Logins that fold alike, attributes missing, many-valued roles with odd characters: the same rows, or refusals."""
+    named = Named("crew", "ldif", "", Ldif(Path("x"), Layout(PeopleMapping(FIELDS))))
+    results: list[Any] = []
+    for read in (as_ldif, as_json, as_csv, partial(as_scim, url=scim_server[0], served=scim_server[1])):
         try:
             found = read(people)
             check_content(named, found)
         except SourceFailed:
-            told.append(None)
+            results.append(None)
             continue
         keys = ("id", "login", "kind", "roles", "name")
-        told.append(sorted(tuple(row.get(key, "") for key in keys) for row in found.tables["people"]))
-    assert told[0] == told[1] == told[2], told
+        results.append(sorted(tuple(row.get(key, "") for key in keys) for row in found.tables["people"]))
+    assert results.count(results[0]) == 4, results
     odd = any(";" in role for _, _, roles, _ in people for role in roles)
     logins = [login.casefold() for login, *_ in people]
-    assert (told[0] is None) == (odd or len(set(logins)) < len(logins))
+    assert (results[0] is None) == (odd or len(set(logins)) < len(logins))
+
+
+@pytest.fixture(scope="module")
+def scim_server() -> Iterator[tuple[str, dict[str, Any]]]:
+    """A SCIM server by index, and the resources that it serves."""
+    served: dict[str, Any] = {"Users": [], "Groups": []}
+
+    def answer(handler: BaseHTTPRequestHandler) -> None:
+        found = served.get(urlsplit(handler.path).path.rpartition("/")[2])
+        if found is None:
+            say(handler, b"{}", 404)
+            return
+        query = {name: int(value) for name, value in parse_qsl(urlsplit(handler.path).query) if name != "attributes"}
+        page = found[query["startIndex"] - 1 :][: query["count"]]
+        say(handler, json.dumps({"totalResults": len(found), "Resources": page}).encode())
+
+    with server(answer) as (url, _):
+        yield url, served

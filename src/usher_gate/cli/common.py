@@ -150,8 +150,8 @@ def scheduler_for(arguments: argparse.Namespace) -> ClusterSettings | None:
     return cluster_settings(Path(), arguments.scheduler)
 
 
-def job_for(arguments: argparse.Namespace, kind: str) -> Job:
-    """What a scheduler's workers are told of this call."""
+def job_for(arguments: argparse.Namespace, kind: str, content: str) -> Job:
+    """What a scheduler's workers are told of this call; `content` is the digest of a snapshot that came from a store."""
     import secrets
 
     from ..engine.job import Job, absolute, digest_of, program
@@ -160,7 +160,7 @@ def job_for(arguments: argparse.Namespace, kind: str) -> Job:
     draft = absolute(getattr(arguments, "draft", None))
     snapshot = absolute(need_snapshot(arguments))
     baseline, exceptions = ("", "") if kind == "replay" else (absolute(where.baseline), absolute(where.exceptions))
-    inputs = digest_of(snapshot, baseline, exceptions, draft)
+    inputs = digest_of(snapshot, content, baseline, exceptions, draft)
     return Job(secrets.token_hex(6), kind, snapshot, baseline, exceptions, draft, inputs, program())
 
 
@@ -281,11 +281,11 @@ def judged(arguments: argparse.Namespace, inputs: Inputs, chosen: Narrowing) -> 
     from ..engine.checking import shared_by, to_check
 
     held = to_check(*whole)
-    with working("judging") as progress, _crew(arguments, cluster, held) as crew:
+    with working("judging") as progress, _crew(arguments, cluster, held, inputs.snapshot.content) as crew:
         return check(*whole, chosen, progress, shared_by(crew))
 
 
-def _crew(arguments: argparse.Namespace, cluster: ClusterSettings | None, held: ToCheck) -> Crew:
+def _crew(arguments: argparse.Namespace, cluster: ClusterSettings | None, held: ToCheck, content: str) -> Crew:
     if cluster is None:
         from ..engine.processes import Processes, at_hand
 
@@ -293,7 +293,7 @@ def _crew(arguments: argparse.Namespace, cluster: ClusterSettings | None, held: 
     from ..engine.cluster import Cluster
     from ..engine.job import CHECK
 
-    return Cluster(cluster, job_for(arguments, CHECK))
+    return Cluster(cluster, job_for(arguments, CHECK, content))
 
 
 def narrowing(arguments: argparse.Namespace, snapshot: Snapshot, baseline: Baseline) -> Narrowing:

@@ -54,6 +54,17 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """Gathers."""
+    log = _Log(arguments.log_format)
+    try:
+        return _run(arguments, log)
+    except UsherError as error:
+        if not log.is_json:
+            raise
+        log.failed(error)
+        return error.status
+
+
+def _run(arguments: argparse.Namespace, log: _Log) -> int:
     from ..sources.gather import gather
     from ..sources.settings import read_gather
 
@@ -70,13 +81,8 @@ def run(arguments: argparse.Namespace) -> int:
         raise UsherError(
             f"a snapshot is gathered on this machine, and {link} is a URL; name a folder in usher-gate.toml"
         )
-    log = _Log(arguments.log_format)
     with log.showing() as progress:
-        try:
-            done = gather(settings, folder, link, arguments.partial, log.report, progress, arguments.accept)
-        except UsherError as error:
-            log.failed(error)
-            raise
+        done = gather(settings, folder, link, arguments.partial, log.report, progress, arguments.accept)
     for note in done.notes:
         log.note(note)
     for source in done.missing:
@@ -97,11 +103,11 @@ class _Log:
     """What is said while gathering: one line for each source, or one JSON object."""
 
     def __init__(self, form: str) -> None:
-        self._json = form == "json"
+        self.is_json = form == "json"
         self._bar: object = None
 
     def _say(self, level: str, text: str, **fields: object) -> None:
-        if self._json:
+        if self.is_json:
             stamp = time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime())
             print(json.dumps({"time": stamp, "level": level, "message": text, **fields}), file=sys.stderr, flush=True)
         else:
@@ -114,6 +120,9 @@ class _Log:
         """How a source went."""
         names = (name if "." in name else f"{number:,} {name}" for name, number in report.counts.items())
         counts = ", ".join(names) or "nothing"
+        filled: dict[str, dict[str, int]] = {}
+        for mapped in report.mapped:
+            filled.setdefault(mapped.table, {})[mapped.column] = mapped.filled
         fields = {"source": report.name, "kind": report.kind, "seconds": round(report.seconds, 3)}
         if report.failed:
             self._say("error", f"{report.name} ({report.kind}) failed: {report.failed}", **fields, state="failed")
@@ -124,26 +133,35 @@ class _Log:
                 **fields,
                 state="whole",
                 rows=report.counts,
+                filled=filled,
             )
+            for table, columns in filled.items() if not self.is_json else ():
+                total = report.counts.get(table, 0)
+                partly = [f"{column} {number:,}" for column, number in columns.items() if 0 < number < total]
+                none = [column for column, number in columns.items() if not number]
+                parts = [f"only some have {', '.join(partly)}"] if partly else []
+                parts += [f"none has {', '.join(none)}"] if none else []
+                if parts and total:
+                    self._say("info", f"{report.name}: of {total:,} {table} {'; '.join(parts)}")
 
     def note(self, text: str) -> None:
         """A remark."""
         self._say("note", text)
 
     def failed(self, error: UsherError) -> None:
-        """Nothing was replaced; people read that from the error itself."""
-        if self._json:
-            self._say("error", str(error).splitlines()[0], state="failed")
+        """Nothing was replaced."""
+        for line in str(error).splitlines():
+            self._say("error", line, state="failed")
 
     def done(self, folder: str) -> None:
         """A snapshot is in place."""
-        if self._json:
+        if self.is_json:
             self._say("info", "in place", snapshot=folder)
 
     @contextmanager
     def showing(self) -> Iterator[Callable[[str], Progress]]:
         """A bar for each source on a terminal; nothing elsewhere."""
-        if self._json or not sys.stderr.isatty():
+        if self.is_json or not sys.stderr.isatty():
             yield lambda _: _quiet
             return
         from rich.console import Console
@@ -172,6 +190,7 @@ def _attempt(name: str, settings: GatherSettings, folder: Path) -> int:
     """Shows what one source would give."""
     from ..sources.interface import Context, SourceFailed
     from ..sources.mapped import Leftover, Mapped
+    from ..sources.roles import known_roles, role_counts
     from ..sources.secrets import Secrets
     from ..sources.trust import check_age, check_content
 
@@ -211,6 +230,8 @@ def _attempt(name: str, settings: GatherSettings, folder: Path) -> int:
         left.values,
         frozenset(left.refused),
         found.notes,
+        [(mapped.table, mapped.column, mapped.attribute, mapped.filled) for mapped in found.mapped],
+        role_counts(found, known_roles(settings, folder)),
     )
     look = Look(max(60, shutil.get_terminal_size((100, 40)).columns))
     writer("attempt", "table")(answer, sys.stdout, look)

@@ -185,7 +185,7 @@ def _crew(arguments: argparse.Namespace, replay: Replay, files: Sequence[Place])
     from ..engine.cluster import Cluster
     from ..engine.job import REPLAY
 
-    return lambda: Cluster(cluster, job_for(arguments, REPLAY))
+    return lambda: Cluster(cluster, job_for(arguments, REPLAY, replay.snapshot.content))
 
 
 def _changed(arguments: argparse.Namespace, tried: Path | None) -> int:

@@ -270,7 +270,7 @@ complete -c usher-gate -n '_shtab_usher_gate_using stand-in' -l cursor -d 'annou
 complete -c usher-gate -n '_shtab_usher_gate_using stand-in' -l page -x -d 'the largest page (default: 200)'
 complete -c usher-gate -n '_shtab_usher_gate_using stand-in' -l rate -x -d 'requests a second that are allowed (default: any)'
 complete -c usher-gate -n '_shtab_usher_gate_using stand-in' -l arrive-after -x -d 'how long a changed setting takes (default: 60)'
-complete -c usher-gate -n '_shtab_usher_gate_using stand-in' -l misbehave -xka "429 503 cut slow broken-json wrong-total repeat skip shrink expired-token leak" -d 'repeatable: 429, 503, cut, slow, broken-json, wrong-total, repeat, skip, shrink, expired-token, leak'
+complete -c usher-gate -n '_shtab_usher_gate_using stand-in' -l misbehave -xka "429 503 cut slow broken-json wrong-total repeat skip vanish shrink new-ids one-cursor slow-headers wrong-shapes expired-token leak" -d 'repeatable: 429, 503, cut, slow, broken-json, wrong-total, repeat, skip, vanish, shrink, new-ids, one-cursor, slow-headers, wrong-shapes, expired-token, leak'
 complete -c usher-gate -n '_shtab_usher_gate_using stand-in' -l every -x -d 'misbehave at every n-th request (default: 3)'
 complete -c usher-gate -n '_shtab_usher_gate_using stand-in' -l client-id -x -d 'who may have a token (default: practice)'
 complete -c usher-gate -n '_shtab_usher_gate_using stand-in' -l client-secret -x -d 'the secret'"'"'s name (default: env:STAND_IN_SECRET)'

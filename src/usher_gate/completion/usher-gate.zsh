@@ -342,7 +342,7 @@ _shtab_usher_gate_stand_in_options=(
   "--page[the largest page (default\: 200)]:N:"
   "--rate[requests a second that are allowed (default\: any)]:N:"
   "--arrive-after[how long a changed setting takes (default\: 60)]:SECONDS:"
-  "*--misbehave[repeatable\: 429, 503, cut, slow, broken-json, wrong-total, repeat, skip, shrink, expired-token, leak]:HOW:(429 503 cut slow broken-json wrong-total repeat skip shrink expired-token leak)"
+  "*--misbehave[repeatable\: 429, 503, cut, slow, broken-json, wrong-total, repeat, skip, vanish, shrink, new-ids, one-cursor, slow-headers, wrong-shapes, expired-token, leak]:HOW:(429 503 cut slow broken-json wrong-total repeat skip vanish shrink new-ids one-cursor slow-headers wrong-shapes expired-token leak)"
   "--every[misbehave at every n-th request (default\: 3)]:N:"
   "--client-id[who may have a token (default\: practice)]:ID:"
   "--client-secret[the secret\'s name (default\: env\:STAND_IN_SECRET)]:NAME:"

@@ -106,7 +106,7 @@ def _to_check(job: Job) -> ToCheck:
         mine = read_part(place(job.snapshot), first, last)
         baseline, _ = read_baseline(Path(job.baseline), mine.catalogue, mine)
         exceptions = read_exceptions(Path(job.exceptions), baseline, mine)[0] if job.exceptions else ()
-        if digest_of(job.snapshot, job.baseline, job.exceptions) != job.inputs:
+        if digest_of(job.snapshot, mine.content, job.baseline, job.exceptions) != job.inputs:
             raise EngineFailed(_OTHERS.format(job.snapshot))
         return mine, baseline, exceptions
 
@@ -120,7 +120,7 @@ def _to_replay(job: Job) -> Replay:
         rules = read_access_rules(Path(job.draft), snapshot, snapshot.networks, snapshot.resources, faults)
         stop_if_any(faults)
         draft = present.with_rules(rules or ())
-    if digest_of(job.snapshot, job.draft) != job.inputs:
+    if digest_of(job.snapshot, snapshot.content, job.draft) != job.inputs:
         raise EngineFailed(_OTHERS.format(job.snapshot))
     return Replay(present, draft)
 

@@ -88,11 +88,6 @@ class Url:
             found = sorted(str(each).rstrip("/") for each in store.ls(where, detail=False))
             return [self / PurePosixPath(each).name for each in found if each.strip("/") != here.strip("/")]
 
-    def stamp(self) -> str:
-        """Something that changes when the file does; raises BadInput."""
-        with self._reached() as (store, where):
-            return str(store.ukey(where))
-
     def opened(self, largest: int) -> BufferedReader:
         """The file, to be read as bytes; raises BadInput."""
         told = self.told()

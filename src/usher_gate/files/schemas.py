@@ -215,14 +215,17 @@ def _mapping() -> Schema:
         "may-be-absent": {"type": "boolean"},
     }
     cell: Schema = {"anyOf": [TEXT, object_of({"from": TEXT}, moved), object_of({"value": text})]}
+    where: Schema = {"type": "object", "additionalProperties": {"anyOf": [TEXT, {**list_of(TEXT), "minItems": 1}]}}
     cells: Schema = {"type": "object", "additionalProperties": cell}
-    below = object_of({"level": {"enum": ["unit", "group", "person"]}, "from": TEXT}, moved)
+    moving = object_of({"from": TEXT}, moved)
+    levels: Schema = {"anyOf": [{"enum": ["unit", "group", "person"]}, moving]}
+    below = object_of({"level": levels, "from": TEXT}, moved)
     scope: Schema = {"anyOf": [object_of({"level": {"const": "organisation"}}), below]}
-    extra = dict.fromkeys(("pinned", "rank", "active", "changed_at", "note", "set"), cell)
+    extra: Schema = dict.fromkeys(("pinned", "rank", "active", "changed_at", "note", "set"), cell)
     into: Schema = {
         "anyOf": [
-            object_of({"settings": TEXT, "scope": scope, "controls": cells}, extra),
-            object_of({"table": TEXT, "columns": cells}),
+            object_of({"settings": cell, "scope": scope, "controls": cells}, {"where": where, **extra}),
+            object_of({"table": TEXT, "columns": cells}, {"where": where}),
         ]
     }
     export = {"delimiter": TEXT, "encoding": TEXT, "taken_at": object_of({"from": TEXT})}

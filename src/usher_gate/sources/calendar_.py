@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import UTC, date, datetime, timedelta
 from pathlib import Path
 from typing import Any
+from zoneinfo import ZoneInfo
 
 from ..files.faults import UsherError
 from .interface import Context, Gathered, Gives, SourceFailed, open_source
@@ -34,7 +35,8 @@ class Calendar:
         if not files or not files[0].is_file():
             raise SourceFailed(f"{path}: is no .ics file, and no folder of them")
         found = Gathered({"meetings": [], "settings": []})
-        now = datetime.now(UTC)
+        self._zone, self._floating_count = ZoneInfo(context.time_zone or "UTC"), 0
+        now = datetime.now(self._zone)  # the library compares times without a zone with the time on this clock
         for number, file in enumerate(files, 1):
             with open_source(file, _LARGEST) as stream:
                 data = stream.read()
@@ -48,6 +50,11 @@ class Calendar:
                     f"{file}: is not iCalendar as RFC 5545 has it ({error.__class__.__name__})"
                 ) from None
             context.progress("files", number, len(files))
+        if self._floating_count and not context.time_zone:
+            meetings = "1 meeting" if self._floating_count == 1 else f"{self._floating_count:,} meetings"
+            found.notes.append(
+                f"{meetings} without a time zone: taken for UTC; write time_zone in [gather], such as Europe/Oslo"
+            )
         return found
 
     def _read(self, calendar: Any, recurring: Any, now: datetime, found: Gathered, path: Path) -> None:
@@ -67,8 +74,10 @@ class Calendar:
                 continue
             master = masters.get(uid, event)
             repeats = "RRULE" in master or "RDATE" in master
-            start = _moment(event["DTSTART"].dt)
+            start = self._moment(event["DTSTART"].dt)
             name = f"{uid}/{start}" if repeats else uid
+            moment = event["DTSTART"].dt
+            self._floating_count += not isinstance(moment, datetime) or moment.tzinfo is None
             self._add(event, name, start, repeats, found)
             if (uid, name) not in settled:
                 settled.add((uid, name))
@@ -106,7 +115,7 @@ class Calendar:
             "organiser": _address(event.get("ORGANIZER", "")),
             "kind": kind if kind in _KINDS else "scheduled",
             "starts_at": start,
-            "ends_at": _moment(event["DTEND"].dt) if "DTEND" in event else "",
+            "ends_at": self._moment(event["DTEND"].dt) if "DTEND" in event else "",
             "recurring": "true" if repeats else "false",
             "invitees": ";".join(invitees),
             "label": str(event.get("SUMMARY", "")),
@@ -115,6 +124,14 @@ class Calendar:
             found.notes.append(f"{name}: has no organiser, and is left out")
             return
         found.add("meetings", {column: cell for column, cell in row.items() if cell})
+
+    def _moment(self, value: date | datetime) -> str:
+        """A date or a time as RFC 3339 in UTC; one without a zone is in the zone of [gather]."""
+        if not isinstance(value, datetime):
+            value = datetime(value.year, value.month, value.day)
+        if value.tzinfo is None:
+            value = value.replace(tzinfo=self._zone)
+        return value.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
 
     def _settings(self, event: Any, name: str, found: Gathered, path: Path) -> None:
         given = event.get(CONTROL, [])
@@ -147,12 +164,3 @@ def _parameter(attendee: Any, name: str) -> str:
 def _address(value: Any) -> str:
     text = str(value).strip()
     return text[7:].lower() if text.lower().startswith("mailto:") else ""
-
-
-def _moment(value: date | datetime) -> str:
-    """A date or a time as RFC 3339 in UTC; a time without a zone is taken for UTC."""
-    if not isinstance(value, datetime):
-        value = datetime(value.year, value.month, value.day, tzinfo=UTC)
-    if value.tzinfo is None:
-        value = value.replace(tzinfo=UTC)
-    return value.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import uuid
-from collections.abc import Iterable, Mapping, Sequence
+from collections import Counter
+from collections.abc import Callable, Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from itertools import compress
+from itertools import compress, zip_longest
 from typing import Protocol
 
 import numpy as np
@@ -13,8 +14,8 @@ import numpy as np
 from ..core.organisation.columns import Bools, Longs
 from .columns import Columns
 from .dn import normal_dn, unit_of
-from .interface import Gathered
-from .people import LISTS, NO_TRANSLATIONS, Odd, Translations, check_mapped, check_word, person_cells
+from .interface import Context, Gathered, MappedColumn
+from .people import LISTS, Odd, PeopleMapping, check_word, not_taken_note, person_cells
 
 Attributes = Mapping[str, list[bytes]]  # by name in lower case
 FIELDS: Mapping[str, str] = {
@@ -26,27 +27,25 @@ FIELDS: Mapping[str, str] = {
     "licences": "departmentNumber",
     "created_at": "createTimestamp",
 }
+_NOT_TAKEN = "not taken"  # people whom `where` leaves out; their ids are not kept
 _TIMES = ("created_at", "last_sign_in_at", "expires_at", "reviewed_at")
 
 
 @dataclass(frozen=True)
 class Layout:
-    """What the entries of a directory mean: which object classes are people and groups, which attribute is which column."""
+    """What the entries of a directory mean: which are people and groups, and which attribute is which column."""
 
-    fields: Mapping[str, str]
+    mapping: PeopleMapping
     people: str = "inetOrgPerson"
     groups: str = "groupOfNames"
     group_id: str = "cn"
     group_name: str = "description"
     member: str = "member"
     base: str = ""
-    mapped: frozenset[str] = frozenset()  # the columns that were mapped by hand: some entry must have each attribute
-    may_be_absent: tuple[str, ...] = ()  # columns of which this is not required
-    translations: Translations = NO_TRANSLATIONS
 
     def wanted(self) -> list[str]:
         """The attributes that are read."""
-        return sorted({"objectClass", self.group_id, self.group_name, self.member, *self.fields.values()})
+        return sorted({"objectClass", self.group_id, self.group_name, self.member, *self.mapping.fields.values()})
 
 
 def _time(text: str) -> str:
@@ -91,25 +90,36 @@ class Entries:
         return np.array([number for number, _ in found], np.int64), [value for _, value in found]
 
 
-def tables(blocks: Iterable[Block], layout: Layout) -> Gathered:
-    """The tables that the entries make."""
-    made = _Made(layout)
+def tables(blocks: Iterable[Block], layout: Layout, names: Callable[[], Collection[str]], context: Context) -> Gathered:
+    """Return the tables that the entries make; raises SourceFailed. `names` returns the attributes that people have."""
+    made = _Made(layout, names)
     for block in blocks:
         made.add(block)
+        context.check_people(made.people_count)
     return made.gathered()
 
 
 class _Made:
     """The tables so far."""
 
-    def __init__(self, layout: Layout) -> None:
-        self._layout = layout
-        self._people: dict[str, list[str]] = {column: [] for column in ("unit", *layout.fields)}
+    def __init__(self, layout: Layout, names: Callable[[], Collection[str]]) -> None:
+        self._layout, self._mapping, self._names = layout, layout.mapping, names
+        self._people: dict[str, list[str]] = {column: [] for column in ("unit", *layout.mapping.fields)}
         self._groups: dict[str, list[str]] = {"id": [], "name": []}
-        self._dns: dict[str, tuple[list[str], list[str]]] = {"person": ([], []), "group": ([], [])}  # with the ids
+        self._dns: dict[str, tuple[list[str], list[str]]] = {
+            "person": ([], []),
+            "group": ([], []),
+            _NOT_TAKEN: ([], []),
+        }
         self._waiting: list[tuple[str, list[bytes]]] = []
         self._odd, self._kinds, self._units = 0, Odd(), dict[str, str]()
+        self._filled = Counter[str]()  # by column, how many people have something there
         self._seen = set[str]()  # the columns for which some entry has an attribute
+
+    @property
+    def people_count(self) -> int:
+        """How many people there are so far."""
+        return len(self._people["id"])
 
     def add(self, block: Block) -> None:
         """Takes what a block of entries says."""
@@ -118,15 +128,15 @@ class _Made:
         self._add_groups(block, block.having("objectclass", self._layout.groups) & ~people)
 
     def _add_people(self, block: Block, people: Bools) -> None:
-        layout, numbers = self._layout, np.flatnonzero(people)
+        numbers = np.flatnonzero(people)
         if not len(numbers):
             return
         place = np.cumsum(people) - 1  # of an entry's number, among the people
         dns = [block.dns[number] for number in numbers.tolist()]
         cells = {"unit": [self._unit(dn) for dn in dns]}
-        for column, attribute in layout.fields.items():
+        for column, attribute in self._mapping.fields.items():
             records, values = block.values(attribute.lower(), people)
-            if len(values):
+            if any(values):
                 self._seen.add(column)
             for at, value in zip(place[records].tolist(), values, strict=True) if column in LISTS else ():
                 check_word(value.decode("utf-8", "replace"), f"{dns[at]}: {attribute}")
@@ -140,12 +150,16 @@ class _Made:
                     text if own else self._unit(dn)
                     for text, own, dn in zip(cells[column], has.tolist(), dns, strict=True)
                 ]
+        if self._mapping.where:
+            chosen = self._mapping.chosen(cells, len(dns))
+            self._dns[_NOT_TAKEN][0].extend(compress(dns, [not is_chosen for is_chosen in chosen]))
+            dns, cells = _compressed(dns, cells, chosen)
         whole = [bool(name and login) for name, login in zip(cells["id"], cells["login"], strict=True)]
         self._odd += whole.count(False)
         if not all(whole):
-            dns = list(compress(dns, whole))
-            cells = {column: list(compress(texts, whole)) for column, texts in cells.items()}
-        layout.translations.apply(cells, dns)
+            dns, cells = _compressed(dns, cells, whole)
+        self._filled.update({column: len(dns) - cells[column].count("") for column in self._mapping.fields})
+        self._mapping.translate(cells, dns)
         person_cells(cells, len(dns), self._kinds)
         for column, texts in cells.items():
             self._people.setdefault(column, [""] * len(self._people["unit"])).extend(texts)
@@ -183,12 +197,17 @@ class _Made:
 
     def gathered(self) -> Gathered:
         """Return all tables; raises SourceFailed if no entry has an attribute that was mapped by hand."""
+        fields = self._mapping.fields
         if self._people["id"]:
-            check_mapped(self._layout.fields, self._layout.mapped - self._seen, self._layout.may_be_absent)
+            self._mapping.check_attributes(fields.keys() - self._seen, self._names)
         found = Gathered({"people": Columns(self._people), "groups": Columns(self._groups)})
+        found.mapped = [
+            MappedColumn("people", column, attribute, self._filled[column]) for column, attribute in fields.items()
+        ]
         found.tables["members"], nobody = self._members()
         found.notes += self._kinds.notes()
-        fields = self._layout.fields
+        if left_out := len(self._dns[_NOT_TAKEN][0]):
+            found.notes.append(not_taken_note(left_out))
         if self._odd:
             found.notes.append(f"left out are people without {fields['id']} or {fields['login']}: {self._odd:,}")
         if nobody:
@@ -200,7 +219,7 @@ class _Made:
         exact = {
             dn.encode(): (kind, name)
             for kind, (dns, ids) in self._dns.items()
-            for dn, name in zip(dns, ids, strict=True)
+            for dn, name in zip_longest(dns, ids, fillvalue="")
         }
         normal: dict[str, tuple[str, str]] | None = None
         cells: dict[str, list[str]] = {"group": [], "member": [], "type": []}
@@ -215,11 +234,17 @@ class _Made:
                     for dn, who in zip(dns, known, strict=True)
                 ]
                 nobody += sum(who is None and bool(dn.strip(b" ,")) for dn, who in zip(dns, known, strict=True))
-            there = [who for who in known if who is not None]
+            there = [who for who in known if who is not None and who[0] != _NOT_TAKEN]
             cells["group"] += [group] * len(there)
             cells["member"] += [name for _, name in there]
             cells["type"] += [kind for kind, _ in there]
         return Columns(cells), nobody
+
+
+def _compressed(
+    dns: list[str], cells: Mapping[str, list[str]], taken: Sequence[bool]
+) -> tuple[list[str], dict[str, list[str]]]:
+    return list(compress(dns, taken)), {column: list(compress(texts, taken)) for column, texts in cells.items()}
 
 
 def _cells(places: Longs, values: Sequence[bytes], many: int, join: bool = False) -> list[str]:

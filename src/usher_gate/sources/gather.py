@@ -21,9 +21,10 @@ from ..files.snapshot.manifest import Missing
 from ..files.snapshot.services import ids_of
 from ..files.write import draft_folder
 from .columns import column_cells, column_names
-from .interface import FAILED, Context, Gathered, Named, Progress, Row, SourceFailed, open_source
+from .groups import join_groups, shared_group_names
+from .interface import FAILED, Context, Gathered, MappedColumn, Named, Progress, Row, SourceFailed, open_source
 from .join import JOINABLE, Joined, join
-from .place import alone, build, prune, put_in_place
+from .place import alone, build, key_at, prune, put_in_place
 from .secrets import Secrets
 from .settings import GatherSettings
 from .trust import check_age, check_content, filled_counts, line_counts, shrunk_sources
@@ -44,6 +45,7 @@ class Report:
     seconds: float
     counts: dict[str, int]
     failed: str = ""
+    mapped: tuple[MappedColumn, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -65,14 +67,15 @@ def _ask(named: Named, context: Context) -> tuple[Gathered | None, Report]:
     start = time.monotonic()
     try:
         check_age(named, context)
-        found = named.source.gather(replace(context, progress=_with_time_limit(named, context.progress)))
+        progress = _with_time_limit(named, context.progress)
+        found = named.source.gather(replace(context, progress=progress, most_people=named.most_people))
         check_content(named, found)
     except UsherError as error:
         why = context.secrets.hide(str(error).splitlines()[0])
         return None, Report(named.name, named.kind, time.monotonic() - start, {}, why)
     found.notes = [context.secrets.hide(note) for note in found.notes]
     counts = found.counts | dict.fromkeys(sorted(found.files), 1)
-    return found, Report(named.name, named.kind, time.monotonic() - start, counts)
+    return found, Report(named.name, named.kind, time.monotonic() - start, counts, mapped=tuple(found.mapped))
 
 
 def _with_time_limit(named: Named, progress: Progress) -> Progress:
@@ -107,7 +110,8 @@ def gather(
         reports: list[Report] = []
         lost: list[Missing] = []
         for named in settings.sources:
-            gathered, report = _ask(named, Context(folder, secrets, progress(named.name)))
+            context = Context(folder, secrets, progress(named.name), time_zone=settings.time_zone)
+            gathered, report = _ask(named, context)
             reports.append(report)
             say(report)
             if gathered is not None:
@@ -130,6 +134,7 @@ def gather(
             failed += dict.fromkeys(name for name, _ in refused)
             raise Incomplete(_shrunk_text(refused))
         _files_as_rows(found)
+        group_notes = join_groups(found) if settings.join_groups else shared_group_names(found)
         joined = join(found)
         missing = [_leave_out(source, joined, [gathered for _, gathered in found]) for source in lost]
         covered = _covered(settings.sources, reports, joined, found)
@@ -137,7 +142,7 @@ def gather(
         taken_at = min([taken_at, *(_moment(one.taken_at) for _, one in found if one.taken_at is not None)])
         notes = [f"{name}: {note}" for name, gathered in found for note in gathered.notes] + joined.notes()
         notes += [f"{name}: accepted: gave {loss}" for name, loss in shrunk]
-        notes += _shared_group_names(found)
+        notes += group_notes
         describe = [
             {
                 "name": named.name,
@@ -296,22 +301,6 @@ def _uncovered(
     ]
 
 
-def _shared_group_names(found: Sequence[tuple[str, Gathered]]) -> Iterator[str]:
-    """Yield a note for each two sources that give groups of the same name under different ids."""
-    first: dict[str, tuple[str, str]] = {}  # by name, the source and id of the first group
-    shared: dict[tuple[str, str], list[str]] = {}
-    for source, gathered in found:
-        for row in gathered.tables.get("groups", ()):
-            name, group = row.get("name", ""), row.get("id", "")
-            other_source, other_group = first.setdefault(name.casefold(), (source, group))
-            if name and other_source != source and other_group != group:
-                shared.setdefault((other_source, source), []).append(name)
-    for (one, other), names in sorted(shared.items()):
-        groups = "1 group has a name" if len(names) == 1 else f"{len(names):,} groups have names"
-        example = quoted(names[0])
-        yield f"{groups} that {one} and {other} both give, under different ids (here {example}): they stay apart"
-
-
 def _gives_people(gathered: Gathered) -> bool:
     return bool(gathered.tables.get("people")) or any(name.startswith("people.") for name in gathered.files)
 
@@ -392,24 +381,40 @@ def _validate(building: Path, found: Sequence[tuple[str, Gathered]]) -> None:
     try:
         read_snapshot(building)
     except BadInput as error:
-        alike: dict[tuple[str, str], list[Fault]] = {}
+        alike: dict[tuple[str, str], list[tuple[int, str]]] = {}
         for fault in error.faults:
-            alike.setdefault((_gathered_from(fault.file, building, found), fault.message), []).append(fault)
+            named, entry = _named_entry(fault, building, found)
+            alike.setdefault((named.file, named.message), []).append((named.line, entry))
         raise BadInput(
-            Fault(file, every[0].line, message + (f" (and {len(every) - 1} more lines)" if len(every) > 1 else ""))
-            for (file, message), every in alike.items()
+            Fault(file, line, f"{entry}{message}" + (f" (and {len(more)} more lines)" if more else ""))
+            for (file, message), [(line, entry), *more] in alike.items()
         ) from None
 
 
-def _gathered_from(file: str, building: Path, found: Sequence[tuple[str, Gathered]]) -> str:
-    """A file of what was built as it is named in a fault: with the sources that gave it."""
-    name = file.removeprefix(f"{building}/")
-    if name == file:
-        return file
+def _named_entry(fault: Fault, building: Path, found: Sequence[tuple[str, Gathered]]) -> tuple[Fault, str]:
+    """Return a fault in what was built with the sources that gave it and the attribute, and the entry that has it.
+
+    The entry of a table that is built from rows takes the place of the line, which nobody can look up.
+    """
+    name = fault.file.removeprefix(f"{building}/")
+    if name == fault.file:
+        return fault, ""
+    path = building / name
     table = name.partition("/")[0].partition(".")[0]
+    is_copied = any(name in gathered.files for _, gathered in found)
+    key = () if is_copied or path.suffix != ".csv" else key_at(path, fault.line)
     givers = [
-        source
+        (source, gathered)
         for source, gathered in found
         if gathered.tables.get(table) or any(Path(copied).stem == table for copied in gathered.files)
     ]
-    return f"what {' and '.join(givers) or 'the sources'} gave: {name}"
+    if table == "people" and key:  # of several sources, those that gave this person
+        givers = [each for each in givers if key[0] in column_cells(each[1].tables.get(table, ()), "id")] or givers
+    column, colon, rest = fault.message.partition(": ")
+    mapped = (
+        each for _, gathered in givers for each in gathered.mapped if (each.table, each.column) == (table, column)
+    )
+    attribute = next((each.attribute for each in mapped if each.attribute != column), "")
+    message = f"{column} (from {attribute}){colon}{rest}" if attribute else fault.message
+    file = f"what {' and '.join(source for source, _ in givers) or 'the sources'} gave: {name}"
+    return Fault(file, 0 if key else fault.line, message), f"{' '.join(map(quoted, key))}: " if key else ""

@@ -18,6 +18,7 @@ from .secrets import Secrets
 Row = dict[str, str]
 FAILED = 4
 SHRINK_LIMIT = 30.0  # percent of the rows that may be gone
+MOST_PEOPLE = 20_000_000
 
 
 class SourceFailed(UsherError):
@@ -34,6 +35,16 @@ def open_source(path: Path, largest: int = LARGEST_TABLE) -> BufferedReader:
         raise SourceFailed(str(error.faults[0])) from None
 
 
+@dataclass(frozen=True)
+class MappedColumn:
+    """A column that was mapped: from which attribute, field or raw column, and how many rows have something there."""
+
+    table: str
+    column: str
+    attribute: str
+    filled: int
+
+
 @dataclass
 class Gathered:
     """What one source gave: rows by table, files to copy as they are (name in the snapshot to path), and remarks."""
@@ -43,6 +54,7 @@ class Gathered:
     notes: list[str] = field(default_factory=list)
     taken_at: int | None = None  # when what it gave was taken, in microseconds; None: just now
     entries: int | None = None  # how many entries a calendar has, also those that make no row
+    mapped: list[MappedColumn] = field(default_factory=list)
 
     def add(self, table: str, row: Row) -> None:
         """Adds a row."""
@@ -66,6 +78,15 @@ class Context:
     folder: Path
     secrets: Secrets
     progress: Progress
+    most_people: int = MOST_PEOPLE
+    time_zone: str = ""  # of times that name none; "": UTC
+
+    def check_people(self, count: int) -> None:
+        """Raise SourceFailed if a source gives more people than it may."""
+        if count > self.most_people:
+            raise SourceFailed(
+                f"gives more than {self.most_people:,} people; write most_people = a larger number if that is right"
+            )
 
 
 @dataclass(frozen=True)
@@ -107,3 +128,4 @@ class Named:
     shrink_limit: float = SHRINK_LIMIT
     max_age_hours: float | None = None
     longest_minutes: float = 60.0
+    most_people: int = MOST_PEOPLE

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import partial
 from typing import Any
 
 from ..core.words.record import record
@@ -14,7 +15,7 @@ from .tls import probe
 
 _PAGE = 500
 _MOST_PAGES = 100_000
-_MOST_EMPTY = 100  # pages in a row
+_MOST_EMPTY = 100  # pages in a row, each with a new cookie
 
 
 @record
@@ -40,7 +41,7 @@ class Ldap:
 
     def __init__(self, binding: Binding, layout: Layout) -> None:
         self._binding, self._layout = binding, layout
-        self._referrals = 0
+        self._referrals, self._seen = 0, 0
 
     def gather(self, context: Context) -> Gathered:
         """People and groups; raises SourceFailed, or UsherError for want of a library."""
@@ -53,13 +54,19 @@ class Ldap:
             connection = self._connect(ldap, context)
             try:
                 self._bind(connection, password)
-                found = tables(self._pages(ldap, connection, context), self._layout)
+                found = tables(
+                    self._pages(ldap, connection, context),
+                    self._layout,
+                    partial(self._names, ldap, connection),
+                    context,
+                )
             finally:
                 connection.unbind_ext_s()
         except ldap.LDAPError as error:
-            raise SourceFailed(
-                context.secrets.hide(f"{self._binding.url}: {_words(ldap, error, self._binding, context)}")
-            ) from None
+            words = _words(ldap, error, self._binding, context)
+            if self._seen and isinstance(error, ldap.SERVER_DOWN):
+                words = f"the connection ended after {self._seen:,} entries, before all were there"
+            raise SourceFailed(context.secrets.hide(f"{self._binding.url}: {words}")) from None
         if self._referrals:
             found.notes.append(f"referrals to other servers, which are not followed: {self._referrals:,}")
         return found
@@ -111,6 +118,7 @@ class Ldap:
         find = f"(|(objectClass={layout.people})(objectClass={layout.groups}))"
         control = SimplePagedResultsControl(True, size=binding.page, cookie="")
         begins, empty = set[str](), 0  # with which entries pages began, and how many pages in a row had none
+        cookies = set[bytes]()
         self._referrals = 0
         for _ in range(_MOST_PAGES):
             number = connection.search_ext(
@@ -126,23 +134,39 @@ class Ldap:
             empty = 0 if page else empty + 1
             if (page and page[0][0] in begins) or empty > _MOST_EMPTY:
                 raise SourceFailed(f"{binding.url}: gives the same page again, or empty pages without an end")
+            if not page and control.cookie in cookies:
+                raise SourceFailed(f"{binding.url}: gives an empty page and the same cookie again")
+            cookies.add(control.cookie)
             begins.update(dn for dn, _ in page[:1])
             seen += len(page)
+            self._seen = seen
             yield Entries(page)
             context.progress("entries", seen, 0)
-            cookies = [
+            after = [
                 one_control.cookie
                 for one_control in controls
                 if one_control.controlType == SimplePagedResultsControl.controlType
             ]
-            if not cookies:
+            if not after:
                 raise SourceFailed(
                     f"{binding.url}: does not page its results (RFC 2696), so nobody knows whether they are whole"
                 )
-            if not cookies[0]:
+            if not after[0]:
                 return
-            control.cookie = cookies[0]
+            control.cookie = after[0]
         raise SourceFailed(f"{binding.url}: gives page after page without an end")
+
+    def _names(self, ldap: Any, connection: Any) -> set[str]:
+        """Return the names of the attributes that the first few people have."""
+        from ldap.controls import SimplePagedResultsControl
+
+        binding, find = self._binding, f"(objectClass={self._layout.people})"
+        page = SimplePagedResultsControl(True, size=_PAGE, cookie="")
+        number = connection.search_ext(
+            self._layout.base, ldap.SCOPE_SUBTREE, find, ["*", "+"], 1, serverctrls=[page], timeout=binding.timeout
+        )
+        _, data, _, _ = connection.result3(number, timeout=binding.timeout)
+        return {name.partition(";")[0] for dn, attributes in data if dn is not None for name in attributes}
 
 
 def _words(ldap: Any, error: Exception, binding: Binding, context: Context) -> str:

@@ -7,7 +7,9 @@ from __future__ import annotations
 
 import base64
 import binascii
+import re
 from collections.abc import Callable, Iterator
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -36,9 +38,17 @@ class Ldif:
         try:
             size = path.stat().st_size
             wanted = frozenset(name.lower() for name in self._layout.wanted())
-            return tables(read_ldif(path, wanted, lambda done: context.progress("bytes", done, size)), self._layout)
+            records = read_ldif(path, wanted, lambda done: context.progress("bytes", done, size))
+            return tables(records, self._layout, partial(_names, path), context)
         except OSError as error:
             raise SourceFailed(f"{path}: cannot be read ({error.strerror})") from None
+
+
+def _names(path: Path) -> set[str]:
+    """Return the names of the attributes in the first records of a file."""
+    with open_source(path) as stream:
+        lines = re.findall(rb"^([A-Za-z][\w.-]*)(?:;[^:\n]*)?:", stream.read(_BLOCK), re.MULTILINE)
+    return {name.decode() for name in lines}
 
 
 def read_ldif(path: Path, wanted: frozenset[str], say: Callable[[int], None] | None = None) -> Iterator[Records]:

@@ -9,7 +9,7 @@ from datetime import UTC, datetime
 from functools import partial
 
 from ..core.organisation.build.people import PEOPLE
-from ..core.words.faults import quoted, times
+from ..core.words.faults import nearest, quoted, times
 from ..core.words.vocabulary import PERSON_KINDS
 from .interface import Row, SourceFailed
 
@@ -37,16 +37,30 @@ class Odd(Counter[str]):
 
 
 @dataclass(frozen=True)
-class Translations:
-    """What the cells of a directory mean, by column.
+class PeopleMapping:
+    """How the entries of a directory become rows of people.
 
-    `values` says what each value is; of a list, each word. `dates` says how a date is written, as `strptime` has it.
+    `fields` says which attribute is which column; some entry must have each attribute of `by_hand` (columns), unless
+    the column is in `may_be_absent`. `where` says by column which values the people to take have. `values` says by
+    column what each value is; of a list, each word. `dates` says how a date is written, as `strptime` has it.
     """
 
+    fields: Mapping[str, str]
+    by_hand: frozenset[str] = frozenset()
+    may_be_absent: tuple[str, ...] = ()
+    where: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     values: Mapping[str, Mapping[str, str]] = field(default_factory=dict)
     dates: Mapping[str, str] = field(default_factory=dict)
 
-    def apply(self, cells: dict[str, list[str]], ids: Sequence[str]) -> None:
+    def chosen(self, cells: Mapping[str, Sequence[str]], count: int) -> list[bool]:
+        """Return which of so many people `where` takes, from their cells as the directory has them."""
+        chosen = [True] * count
+        for column, wanted in self.where.items():
+            words = (cell.split(";") if column in LISTS else (cell,) for cell in cells[column])
+            chosen = [before and not set(wanted).isdisjoint(found) for before, found in zip(chosen, words, strict=True)]
+        return chosen
+
+    def translate(self, cells: dict[str, list[str]], ids: Sequence[str]) -> None:
         """Translate the columns in place; raises SourceFailed for an unknown value or a date of another form."""
         for column, meanings in self.values.items():
             self._translate(cells, column, ids, partial(_meaning, meanings, column), "is not among values; add it")
@@ -68,8 +82,21 @@ class Translations:
                 raise SourceFailed(f"{quoted(name)} has {column} {quoted(cell)}, which {why}")
         cells[column] = [meanings[cell] or "" for cell in cells[column]]
 
+    def check_attributes(self, empty: Collection[str], names: Callable[[], Collection[str]]) -> None:
+        """Raise SourceFailed if no one has something in a column that was mapped by hand.
 
-NO_TRANSLATIONS = Translations()
+        `empty` are the columns in which no entry has anything; `names` returns the attributes that entries have.
+        """
+        for column in sorted({*empty} & self.by_hand - {*self.may_be_absent}):
+            attribute, known = self.fields[column], names()
+            if attribute.casefold() in {name.casefold() for name in known}:
+                what, right = f"the attribute {attribute} is empty in every entry", "name another."
+            else:
+                what, right = f"no entry has the attribute {attribute}", nearest(attribute, known)
+            raise SourceFailed(
+                f"{what}, which fields names for {column}; {right} "
+                f'(Or write may_be_absent = ["{column}"] if that may be so.)'
+            )
 
 
 def _meaning(meanings: Mapping[str, str], column: str, cell: str) -> str | None:
@@ -90,13 +117,9 @@ def date_of(text: str, form: str) -> str | None:
     return moment.astimezone(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
 
 
-def check_mapped(fields: Mapping[str, str], absent: Collection[str], may_be_absent: Collection[str]) -> None:
-    """Raise SourceFailed if no one has the attribute of a column that was mapped by hand."""
-    for column in sorted({*absent} - {*may_be_absent}):
-        raise SourceFailed(
-            f"no entry has the attribute {fields[column]}, which fields names for {column}; "
-            f'name another, or write may_be_absent = ["{column}"] if that may be so'
-        )
+def not_taken_note(count: int) -> str:
+    """Return the note about people whom `where` leaves out."""
+    return f"{count:,} {'person is' if count == 1 else 'people are'} left out by where"
 
 
 def check_word(word: str, where: str, advice: str = "mend it there") -> None:

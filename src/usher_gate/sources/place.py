@@ -121,6 +121,22 @@ def _text_of(path: Path) -> str:
 _ALWAYS = {"settings": {"pinned", "rank"}, "members": {"type"}, "partners": {"home_factor"}}
 
 
+def key_at(path: Path, line: int) -> tuple[str, ...]:
+    """Return the required cells of the row that stands at a line of a table that `build` wrote; () for none.
+
+    These are id and login of a person, group and member of a membership, and so on.
+    """
+    spec = PEOPLE if path.stem == PEOPLE.name else _SPECS.get(path.stem)
+    if spec is None or line < 2:
+        return ()
+    with path.open(encoding="utf-8", newline="") as stream:
+        reader = csv.DictReader(stream)
+        for row in reader:
+            if reader.line_num >= line:
+                return tuple(cell for column in spec.required if (cell := row.get(column)))
+    return ()
+
+
 def odd_columns(tables: Mapping[str, Sequence[Row]]) -> list[str]:
     """What is wrong with the columns of some tables, in words."""
     found = []

@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Container, Iterator, Mapping, Sequence
 from functools import partial
+from itertools import compress
 from typing import Any, TypeVar
 
 from ..core.words.faults import quoted
 from ..files.jsoncells import cell_text
 from ..files.parallel import ahead
 from ..files.scim import ACCOUNT, ENTERPRISE, EXTENDED
-from .columns import Columns, column_cells
-from .interface import Context, Gathered, Gives, SourceFailed
-from .people import LISTS, NO_TRANSLATIONS, Odd, Translations, check_mapped, check_word, person_cells
+from .columns import Columns
+from .interface import Context, Gathered, Gives, MappedColumn, SourceFailed
+from .people import LISTS, Odd, PeopleMapping, check_word, not_taken_note, person_cells
 from .web import Access, Web
 
 # Which attribute is which column. The account extension is the stand-in's; a directory of its own says so by `fields`.
@@ -43,37 +44,41 @@ class Scim:
     def __init__(
         self,
         access: Access,
-        fields: Mapping[str, str],
+        mapping: PeopleMapping,
         page: int = _PAGE,
         attributes: bool = True,
-        may_be_absent: Sequence[str] = (),
-        translations: Translations = NO_TRANSLATIONS,
     ) -> None:
-        self._access, self._page, self._attributes = access, page, attributes
-        self._mapped, self._may_be_absent, self._translations = tuple(fields), may_be_absent, translations
-        self._fields = {**FIELDS, **fields}
-        self._plan = [(column, *_path(path)) for column, path in self._fields.items()]
+        self._access, self._mapping, self._page, self._attributes = access, mapping, page, attributes
 
     def gather(self, context: Context) -> Gathered:
         """People and groups."""
         found = Gathered()
         with Web(self._access, context) as web:
             cursor = self._cursor(web)
-            empty = partial(_Users, self._plan, self._translations)
-            users = self._all(web, "Users", self._wanted(), cursor, context, empty)
+            users = self._all(web, "Users", self._wanted(), cursor, context, partial(_Users, self._mapping))
             groups = self._all(web, "Groups", ["id", "displayName", "members"], cursor, context, _Groups)
-        found.tables["people"], odd = users.table()
-        if people := found.tables["people"]:
-            absent = [column for column in self._mapped if not any(column_cells(people, column))]
-            check_mapped(self._fields, absent, self._may_be_absent)
+            users.finish(partial(self._attribute_names, web, cursor))
+        found.tables["people"] = users.table
+        found.mapped = users.mapped
         found.tables["groups"] = Columns(groups.cells)
-        found.tables["members"] = groups.members(users.named())
-        found.notes += odd.notes()
+        found.tables["members"] = groups.members(users.ids_by_resource, users.not_taken)
+        found.notes += users.notes
         return found
+
+    def _attribute_names(self, web: Web, cursor: bool) -> set[str]:
+        """Return the paths of the attributes that users on the first page have."""
+        page, _ = next(self._pages(web, "Users", [], cursor))
+        names = set[str]()
+        for user in page:
+            for name, value in user.items() if isinstance(user, dict) else ():
+                inner = value if isinstance(value, dict) else {}
+                joint = ":" if name.startswith("urn:") else "."
+                names |= {f"{name}{joint}{part}" for part in inner} or {name}
+        return names
 
     def _wanted(self) -> list[str]:
         return sorted(
-            {path.partition(".")[0] if not path.startswith("urn:") else path for path in self._fields.values()}
+            {path.partition(".")[0] if not path.startswith("urn:") else path for path in self._mapping.fields.values()}
             | {"name", ACCOUNT}
         )
 
@@ -103,6 +108,7 @@ class Scim:
                         raise SourceFailed(f"{self._access.url}/{kind}: gives a resource without an id")
                     ids.add(resource["id"])
                 given += len(page)
+                context.check_people(given)
                 found.take(page)
                 context.progress(kind.lower(), len(ids), total)
             if totals == {len(ids)} and given == len(ids):
@@ -114,7 +120,7 @@ class Scim:
 
     def _pages(self, web: Web, kind: str, wanted: list[str], cursor: bool) -> Iterator[tuple[list[Any], int]]:
         query: dict[str, str | int] = {"count": self._page}
-        if self._attributes:
+        if self._attributes and wanted:
             query["attributes"] = ",".join(wanted)
         place: dict[str, str | int] = {"cursor": ""} if cursor else {"startIndex": 1}
         seen, cursors = 0, {""}
@@ -127,6 +133,8 @@ class Scim:
                 )
             yield page, total
             seen += len(page)
+            if seen > total + self._page:  # it has contradicted itself, and may never end
+                return
             after = answer.get("nextCursor")
             if cursor and isinstance(after, str) and after:
                 if after in cursors:
@@ -143,9 +151,13 @@ class Scim:
 class _Users:
     """People by columns, page after page."""
 
-    def __init__(self, plan: Sequence[tuple[str, str, tuple[str, ...]]], translations: Translations) -> None:
-        self._plan, self._ids, self._translations = plan, list[str](), translations
-        self._cells: dict[str, list[str]] = {column: [] for column, _, _ in plan}
+    def __init__(self, mapping: PeopleMapping) -> None:
+        self._mapping, self._ids = mapping, list[str]()
+        self._plan = [(column, *_path(path)) for column, path in mapping.fields.items()]
+        self._cells: dict[str, list[str]] = {column: [] for column in mapping.fields}
+        self.not_taken = frozenset[str]()  # the resources that `where` leaves out, once all are there
+        self.mapped: list[MappedColumn] = []
+        self.notes: list[str] = []
 
     def take(self, page: Sequence[dict[str, Any]]) -> None:
         """Some more of them."""
@@ -161,19 +173,38 @@ class _Users:
                     texts += [""] * (number + 1 - len(texts))
                     texts[number] = found
             if not self._cells["name"][number] and isinstance(parts := user.get("name"), dict):
-                self._cells["name"][number] = str(parts.get("formatted") or "")
+                self._cells["name"][number] = _scalar(parts.get("formatted"), user["id"], "name.formatted")
         for texts in self._cells.values():
             texts += [""] * (len(self._ids) - len(texts))
 
-    def table(self) -> tuple[Columns, Odd]:
-        """The table people, and the kinds that nobody knows."""
+    def finish(self, names: Callable[[], Collection[str]]) -> None:
+        """Choose and translate, once all are there; raises SourceFailed. `names` returns the attributes users have."""
+        if self._ids:
+            empty = [column for column in self._mapping.fields if not any(self._cells[column])]
+            self._mapping.check_attributes(empty, names)
+        if self._mapping.where:
+            chosen = self._mapping.chosen(self._cells, len(self._ids))
+            self.not_taken = frozenset(compress(self._ids, [not is_chosen for is_chosen in chosen]))
+            self.notes.append(not_taken_note(len(self.not_taken)))
+            self._ids = list(compress(self._ids, chosen))
+            self._cells = {column: list(compress(texts, chosen)) for column, texts in self._cells.items()}
         odd = Odd()
-        self._translations.apply(self._cells, self._ids)
+        self.mapped = [
+            MappedColumn("people", column, attribute, len(self._ids) - self._cells[column].count(""))
+            for column, attribute in self._mapping.fields.items()
+        ]
+        self._mapping.translate(self._cells, self._ids)
         person_cells(self._cells, len(self._ids), odd)
-        return Columns(self._cells), odd
+        self.notes += odd.notes()
 
-    def named(self) -> dict[str, str]:
-        """Everybody's id in the table, by the id that members of groups have."""
+    @property
+    def table(self) -> Columns:
+        """The table people."""
+        return Columns(self._cells)
+
+    @property
+    def ids_by_resource(self) -> dict[str, str]:
+        """Everybody's id in the table, by the id of the resource, which members of groups have."""
         return dict(zip(self._ids, self._cells["id"], strict=True))
 
 
@@ -187,33 +218,41 @@ class _Groups:
     def take(self, page: Sequence[dict[str, Any]]) -> None:
         """Some more of them."""
         self.cells["id"] += [group["id"] for group in page]
-        self.cells["name"] += [str(group.get("displayName") or group["id"]) for group in page]
+        names = _scalars([group.get("displayName") for group in page], page, "displayName")
+        self.cells["name"] += [name or group["id"] for name, group in zip(names, page, strict=True)]
         for group in page:
+            name = group["id"]
             listed = group.get("members") or []
-            if not isinstance(listed, list):
-                raise SourceFailed(f"the group {quoted(group['id'])} has members that are no list (RFC 7643, 4.2)")
-            members = [one if isinstance(one, dict) else {} for one in listed]
-            self._of += [group["id"]] * len(members)
-            self._members += [str(one.get("value", "")) for one in members]
-            self._types += [sys.intern(str(one.get("type", ""))) for one in members]
+            if not isinstance(listed, list) or not all(isinstance(one, dict) for one in listed):
+                raise SourceFailed(f"the group {quoted(name)} has members that are no list of objects (RFC 7643, 4.2)")
+            self._of += [name] * len(listed)
+            self._members += _scalars([one.get("value") for one in listed], [group] * len(listed), "members.value")
+            types = _scalars([one.get("type") for one in listed], [group] * len(listed), "members.type")
+            self._types += map(sys.intern, types)
 
-    def members(self, named: Mapping[str, str]) -> Columns:
-        """The memberships, of people by their id in the table; one of no type is a group's where only a group has that id."""
+    def members(self, named: Mapping[str, str], not_taken: Container[str]) -> Columns:
+        """Return the memberships, of people by their id in the table; members in `not_taken` are left out.
+
+        A member of no type is a group where only a group has that id.
+        """
         groups = frozenset(self.cells["id"])
-        kinds = {said: said.lower() for said in set(self._types)}
+        kinds = {given: given.lower() for given in set(self._types)}
         types = [
-            kind
-            if (kind := kinds[said]) in ("user", "group")
-            else "group"
-            if who in groups and who not in named
-            else "user"
-            for said, who in zip(self._types, self._members, strict=True)
+            "group" if kinds[given] == "group" or (kinds[given] != "user" and member in groups and member not in named)
+            else "person"
+            for given, member in zip(self._types, self._members, strict=True)
+        ]  # fmt: skip
+        members = [
+            member if kind == "group" else named.get(member, member)
+            for member, kind in zip(self._members, types, strict=True)
         ]
-        who = [
-            name if kind == "group" else named.get(name, name) for name, kind in zip(self._members, types, strict=True)
-        ]
-        words = {"user": "person", "group": "group"}
-        return Columns({"group": self._of, "member": who, "type": [words[kind] for kind in types]})
+        cells = {"group": self._of, "member": members, "type": types}
+        if not_taken:
+            taken = [
+                kind == "group" or member not in not_taken for member, kind in zip(self._members, types, strict=True)
+            ]
+            cells = {column: list(compress(texts, taken)) for column, texts in cells.items()}
+        return Columns(cells)
 
 
 def _path(path: str) -> tuple[str, tuple[str, ...]]:
@@ -226,21 +265,42 @@ def _path(path: str) -> tuple[str, tuple[str, ...]]:
 
 
 def _column(users: Sequence[dict[str, Any]], first: str, rest: Sequence[str], column: str) -> list[str]:
-    """What stands at a path of each, as a text."""
+    """Return what each user has at a path, as texts; the words of a list are joined. Raises SourceFailed."""
     found = [user.get(first) for user in users]
     for part in rest:
         found = [value.get(part) if isinstance(value, dict) else None for value in found]
-    for user, value in zip(users, found, strict=True) if column in LISTS else ():
-        for entry in value if isinstance(value, list) else [value]:
-            word = entry.get("value") if isinstance(entry, dict) else entry
-            if isinstance(word, str):
-                check_word(word, f"{user['id']}: {'.'.join((first, *rest))}")
-    return [value if isinstance(value, str) else "" if value is None else _text(value, column) for value in found]
+    path = ".".join((first, *rest))
+    if column not in LISTS:
+        return _scalars(found, users, path)
+    return ["" if value is None else _words(value, user["id"], path) for user, value in zip(users, found, strict=True)]
 
 
-def _text(found: Any, column: str) -> str:
-    """What is no text, as one: flags as true and false, several values joined where the column is a list."""
-    if column in LISTS and isinstance(found, list):
-        words = (one.get("value") if isinstance(one, dict) else one for one in found)
-        return ";".join(str(word) for word in words if word not in (None, ""))
-    return "" if isinstance(found, dict | list) else cell_text(found) or ""
+def _scalars(values: Sequence[Any], resources: Sequence[dict[str, Any]], path: str) -> list[str]:
+    """Return values of resources as texts; see `_scalar`."""
+    return [
+        value if isinstance(value, str) else "" if value is None else _scalar(value, resource["id"], path)
+        for value, resource in zip(values, resources, strict=True)
+    ]
+
+
+def _words(value: Any, name: str, path: str) -> str:
+    """Return the values of a many-valued attribute, joined; raises SourceFailed for one that is no word."""
+    words = []
+    for entry in value if isinstance(value, list) else [value]:
+        word = entry.get("value") if isinstance(entry, dict) else entry
+        word = word if isinstance(word, str) else _scalar(word, name, path)
+        if ";" in word:
+            check_word(word, f"{name}: {path}")
+        if word:
+            words.append(word)
+    return ";".join(words)
+
+
+def _scalar(value: Any, name: str, path: str) -> str:
+    """Return a text, number or flag of a resource as a text; raises SourceFailed for a list or an object."""
+    if isinstance(value, str):
+        return value
+    if isinstance(value, list | dict):
+        kind = "a list" if isinstance(value, list) else "an object"
+        raise SourceFailed(f"{name}: {path} is {kind} where a text, a number or a flag is due (RFC 7643)")
+    return cell_text(value) or ""

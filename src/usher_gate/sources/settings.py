@@ -16,18 +16,30 @@ from .address import problem_of
 from .entries import FIELDS as ENTRY_FIELDS
 from .entries import Layout
 from .interface import SHRINK_LIMIT, Named, Source
-from .people import Translations
+from .people import PeopleMapping
 from .secrets import FORMS, is_reference
 
+_OF_SECTION = ("keep", "shrink_limit", "join_groups", "time_zone", "source")
 _SECRETS = ("token", "client_secret", "password")
 _WEB = ("url", "token", "client_id", "client_secret", "token_url", "scope", "ca", "timeout", "plain")
 _LAYOUT = ("base", "people", "groups", "group_id", "group_name", "member", "fields")
-_NUMBERS = {"timeout", "page", "days", "most", "keep", "shrink_limit", "max_age_hours", "longest_minutes"}
+_NUMBERS = {
+    "timeout",
+    "page",
+    "days",
+    "most",
+    "keep",
+    "shrink_limit",
+    "max_age_hours",
+    "longest_minutes",
+    "most_people",
+}
 _FLAGS = {"plain", "attributes", "copy", "may_be_empty"}
 _LISTS = {"paths", "services", "tables", "may_be_absent"}
 _OF_ALL = ("may_be_empty", "shrink_limit", "longest_minutes")
 _OF_FILES = ("max_age_hours",)  # of a source that reads files
-_OF_DIRECTORIES = ("may_be_absent", "values", "dates")
+_OF_PEOPLE = ("most_people",)  # of a source that reads people one by one
+_OF_DIRECTORIES = ("may_be_absent", "where", "values", "dates")
 
 
 @record
@@ -47,29 +59,28 @@ def _access(given: Mapping[str, Any]) -> Any:
 
 def _layout(given: Mapping[str, Any]) -> Layout:
     return Layout(
-        fields={**ENTRY_FIELDS, **given.get("fields", {})},
-        mapped=frozenset(given.get("fields", {})),
-        may_be_absent=tuple(given.get("may_be_absent", ())),
-        translations=_translations(given),
+        _people_mapping(given, ENTRY_FIELDS),
         **{key: given[key] for key in _LAYOUT if key in given and key != "fields"},
     )
 
 
-def _translations(given: Mapping[str, Any]) -> Translations:
-    return Translations(given.get("values", {}), given.get("dates", {}))
+def _people_mapping(given: Mapping[str, Any], defaults: Mapping[str, str]) -> PeopleMapping:
+    by_hand, where = given.get("fields", {}), given.get("where", {})
+    return PeopleMapping(
+        fields={**defaults, **by_hand},
+        by_hand=frozenset(by_hand),
+        may_be_absent=tuple(given.get("may_be_absent", ())),
+        where={column: (words,) if isinstance(words, str) else tuple(words) for column, words in where.items()},
+        values=given.get("values", {}),
+        dates=given.get("dates", {}),
+    )
 
 
 def _scim(given: Mapping[str, Any]) -> Source:
-    from .scim import Scim
+    from .scim import FIELDS, Scim
 
-    return Scim(
-        _access(given),
-        given.get("fields", {}),
-        int(given.get("page", 500)),
-        given.get("attributes", True),
-        tuple(given.get("may_be_absent", ())),
-        _translations(given),
-    )
+    mapping = _people_mapping(given, FIELDS)
+    return Scim(_access(given), mapping, int(given.get("page", 500)), given.get("attributes", True))
 
 
 def _ldap(given: Mapping[str, Any]) -> Source:
@@ -88,7 +99,8 @@ def _ldif(given: Mapping[str, Any]) -> Source:
 def _table(given: Mapping[str, Any]) -> Source:
     from .mapped import Mapped
 
-    return Mapped(Path(given["path"]), Path(given["mapping"]))
+    path = Path(given["path"]) if "path" in given else None
+    return Mapped(path, Path(given["mapping"]), _access(given) if path is None else None)
 
 
 def _calendar(given: Mapping[str, Any]) -> Source:
@@ -123,7 +135,7 @@ SOURCE_KINDS: Mapping[str, Kind] = {
         _ldap,
     ),
     "ldif": Kind(("path",), _LAYOUT, _ldif),
-    "table": Kind(("path", "mapping"), (), _table),
+    "table": Kind(("mapping",), ("path", *_WEB), _table),
     "calendar": Kind(("path", "service"), ("days", "most"), _calendar),
     "service": Kind(("url", "services"), (*_WEB, "tables"), _service),
     "files": Kind(("paths",), (), _files),
@@ -135,8 +147,8 @@ SOURCE_KINDS: Mapping[str, Kind] = {
 KEYS: Mapping[str, str] = {
     "name": "what the source is called in messages and in the manifest",
     "kind": "one of the kinds",
-    "url": "where the server is; `https://`, `ldaps://`, `ldap://` or `ldapi://`",
-    "path": "a file (for `calendar` and `sign-ins` also a folder) below the working folder",
+    "url": "where the server is, or the export of a `table`; `https://`, `ldaps://`, `ldap://` or `ldapi://`",
+    "path": "a file (for `calendar` and `sign-ins` also a folder) below the working folder; of `table` this or `url`",
     "paths": "a list of files",
     "mapping": "the mapping file (form `mapping/1`)",
     "service": "the service whose meetings these are",
@@ -154,6 +166,7 @@ KEYS: Mapping[str, str] = {
     "attributes": "false: all attributes are asked for, for servers that stumble over a choice (true)",
     "fields": 'which attribute is which column, as `{login = "mail"}`; some entry must have each',
     "may_be_absent": "a list of columns of `fields` whose attribute nobody may have",
+    "where": 'by column the values of the people to take, as `{kind = ["Staff", "Extern"]}`; the others are left out, and counted',
     "values": 'by column what each value is, as `{kind = {Extern = "guest"}}`; one that is not spoken of is an error',
     "dates": 'by column how a date is written (as strptime has it), as `{expires_at = "%d.%m.%Y"}`; without a zone it is UTC',
     "base": "the DN below which people and groups are",
@@ -174,6 +187,7 @@ KEYS: Mapping[str, str] = {
     "may_be_empty": "true: no row, entry or line is no fault (false)",
     "shrink_limit": "how many percent fewer rows than last time are too few (30; in `[gather]` for all)",
     "max_age_hours": "an older file is a failed source (any age)",
+    "most_people": "a source that gives more has failed, while it is read (20 million)",
     "longest_minutes": "a source that takes longer has failed (60)",
 }
 
@@ -182,7 +196,10 @@ def keys_of(kind: str) -> tuple[tuple[str, ...], tuple[str, ...]]:
     """The keys that a source of a kind must have, and those that it may have."""
     form = SOURCE_KINDS[kind]
     own = (*form.needs, *form.may)
-    more = (*_OF_ALL, *(_OF_FILES if {"path", "paths"} & {*own} else ()), *(_OF_DIRECTORIES if "fields" in own else ()))
+    more = [*_OF_ALL]
+    more += _OF_FILES if {"path", "paths"} & {*own} else ()
+    more += _OF_PEOPLE if {"fields", "mapping"} & {*own} else ()
+    more += _OF_DIRECTORIES if "fields" in own else ()
     return ("name", "kind", *form.needs), tuple(key for key in (*form.may, *more) if key not in form.needs)
 
 
@@ -192,6 +209,8 @@ class GatherSettings:
 
     sources: tuple[Named, ...]
     keep: int = 7
+    join_groups: bool = False  # groups of one name are one group
+    time_zone: str = ""
 
 
 class _Reader:
@@ -233,13 +252,18 @@ def read_gather(folder: Path) -> GatherSettings:
     if not isinstance(sources, list) or not sources or not all(isinstance(source, dict) for source in sources):
         raise BadInput([Fault(str(path), 0, "names no source; write a [[gather.source]] for each (docs/gather.md)")])
     for key in data:
-        if key not in ("keep", "shrink_limit", "source"):
-            reader.fault(f"unknown key {quoted(key)}; {nearest(key, ('keep', 'shrink_limit', 'source'))}", key)
+        if key not in _OF_SECTION:
+            reader.fault(f"unknown key {quoted(key)}; {nearest(key, _OF_SECTION)}", key)
     keep, limit = data.get("keep", 7), data.get("shrink_limit", SHRINK_LIMIT)
     if (problem := _problem("", "shrink_limit", limit)) is not None:
         reader.fault(f"shrink_limit {problem}", "shrink_limit")
     if not isinstance(keep, int) or isinstance(keep, bool) or keep < 0:
         reader.fault("keep is how many earlier snapshots are kept; write a whole number", "keep")
+    if data.get("join_groups", "name") != "name":
+        reader.fault('join_groups is "name", or is left out', "join_groups")
+    time_zone = data.get("time_zone", "")
+    if time_zone != "" and not _is_time_zone(time_zone):
+        reader.fault("time_zone is the name of a time zone, such as Europe/Oslo", "time_zone")
     found = [
         named
         for section, given in enumerate(sources)
@@ -250,7 +274,16 @@ def read_gather(folder: Path) -> GatherSettings:
         reader.fault(f"two sources are called {quoted(name)}; give each a name of its own")
     if reader.faults:
         raise BadInput(reader.faults)
-    return GatherSettings(tuple(found), keep)
+    return GatherSettings(tuple(found), keep, "join_groups" in data, time_zone)
+
+
+def _is_time_zone(name: Any) -> bool:
+    from zoneinfo import ZoneInfo
+
+    try:
+        return isinstance(name, str) and bool(ZoneInfo(name).key)
+    except (KeyError, ValueError, OSError):  # KeyError: zoneinfo.ZoneInfoNotFoundError is one
+        return False
 
 
 def _one(given: Mapping[str, Any], section: int, reader: _Reader, folder: Path) -> Named | None:
@@ -279,6 +312,8 @@ def _one(given: Mapping[str, Any], section: int, reader: _Reader, folder: Path) 
     for key in form.needs:
         if key not in given:
             reader.fault(f"a source of kind {kind} needs {key}", "kind", section)
+    if kind == "table" and ("path" in given) == ("url" in given):
+        reader.fault("a source of kind table has either path, a file, or url, an address", "kind", section)
     if len(reader.faults) == before and "fields" in known:
         _check_columns(kind, given, section, reader)
     if len(reader.faults) > before:
@@ -288,7 +323,7 @@ def _one(given: Mapping[str, Any], section: int, reader: _Reader, folder: Path) 
     if prepare is not None:
         prepare(folder)
     paths = tuple(given.get("paths", ())) or ((given["path"],) if "path" in given else ())
-    limits = {key: given[key] for key in (*_OF_ALL, *_OF_FILES) if key in given}
+    limits = {key: given[key] for key in (*_OF_ALL, *_OF_FILES, *_OF_PEOPLE) if key in given}
     return Named(str(name), kind, str(given.get("url") or ", ".join(paths)), source, paths, **limits)
 
 
@@ -312,7 +347,7 @@ def _check_columns(kind: str, given: Mapping[str, Any], section: int, reader: _R
 def _problem(kind: str, key: str, value: Any) -> str | None:
     """What is wrong with the type of a value."""
     if key in _NUMBERS:
-        good = isinstance(value, int | float) and not isinstance(value, bool) and 0 < value < 1_000_000
+        good = isinstance(value, int | float) and not isinstance(value, bool) and 0 < value < 1_000_000_000
         return None if good else "is a number greater than 0"
     if key in _FLAGS:
         return None if isinstance(value, bool) else "is true or false"
@@ -325,6 +360,13 @@ def _problem(kind: str, key: str, value: Any) -> str | None:
             for words in value.values()
         )
         return None if good else 'says by column what each value is, such as {kind = {Extern = "guest"}}'
+    if key == "where":
+        good = isinstance(value, dict) and all(
+            isinstance(words, str)
+            or (isinstance(words, list) and words and all(isinstance(word, str) for word in words))
+            for words in value.values()
+        )
+        return None if good else 'says by column which values to take, such as {kind = ["Staff", "Extern"]}'
     if key == "dates":
         good = isinstance(value, dict) and all(isinstance(item, str) and "%" in item for item in value.values())
         return None if good else 'says by column how a date is written, such as {expires_at = "%d.%m.%Y"}'

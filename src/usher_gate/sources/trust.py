@@ -97,7 +97,7 @@ def filled_counts(gathered: Gathered) -> dict[str, dict[str, int]]:
     counts = {}
     for table, rows in sorted(gathered.tables.items()):
         if isinstance(rows, Columns):
-            counts[table] = {name: sum(map(bool, cells)) for name, cells in sorted(rows.cells.items())}
+            counts[table] = {name: len(cells) - cells.count("") for name, cells in sorted(rows.cells.items())}
         else:
             counts[table] = dict(sorted(Counter(name for row in rows for name, cell in row.items() if cell).items()))
     return counts

@@ -3,11 +3,15 @@
 from __future__ import annotations
 
 import json
+import os
+import socket
+import threading
 import time
 import zlib
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
+from contextlib import suppress
 from email.utils import parsedate_to_datetime
-from typing import Any
+from typing import Any, TypeVar
 from urllib.parse import quote
 
 import msgspec
@@ -27,8 +31,9 @@ _TRIES = 6
 _LONGEST_WAIT = 60.0
 _LEEWAY = 30.0  # seconds before its end in which a token is renewed
 _LARGEST = 256 * 1024 * 1024  # bytes of an answer, unpacked
-_LONGEST_ANSWER = 600.0  # seconds from the first byte of an answer to the last
+_LONGEST_ANSWER = 600.0  # seconds for one request as a whole: connection, headers, interim responses and body
 _AGAIN = (429, 500, 502, 503, 504)
+_T = TypeVar("_T")
 
 
 @record
@@ -72,6 +77,7 @@ class Web:
             self._ends = 0.0
         # Proxies of the environment are used for what is encrypted, and never for this machine.
         mounts = dict.fromkeys(("http://", "all://localhost", "all://127.0.0.1", "all://[::1]"))
+        self._connection = _Connection()
         self._client = httpx.Client(
             verify=self._verified(), timeout=access.timeout, follow_redirects=False, mounts=mounts
         )
@@ -99,16 +105,23 @@ class Web:
         url = httpx.URL(self._access.url.rstrip("/") + path, params=dict(query or {}))
         if not address_of(str(url)).same_server(self._where):
             raise SourceFailed(f"{self._access.url}: leads to {url.host}, which is another server")
-        headers = {"Accept": "application/scim+json, application/json"}
+        return self._get(url, "application/scim+json, application/json", lambda data, _: _object(data))
+
+    def file(self) -> tuple[bytes, str]:
+        """Return what is at the address, and its media type (RFC 9110, 8.3); raises SourceFailed after all tries."""
+        return self._get(httpx.URL(self._access.url), "*/*", lambda data, media_type: (data, media_type))
+
+    def _get(self, url: httpx.URL, accept: str, read: Callable[[bytes, str], _T]) -> _T:
+        headers, shown = {"Accept": accept}, str(url.copy_with(query=None))
         for renewed in (False, True):
             if renewed or time.monotonic() > self._ends - _LEEWAY:
                 self._renew()
             bearer = {"Authorization": f"Bearer {self._token}"} if self._token else {}
             try:
-                return self._ask(_Asked("GET", str(url), {**headers, **bearer}), self._access.url.rstrip("/") + path)
+                return self._ask(_Asked("GET", str(url), {**headers, **bearer}), shown, read)
             except _Unauthorised as error:
                 if renewed or not self._access.client_id or self._access.token:
-                    raise SourceFailed(f"{self._access.url.rstrip('/') + path}: {error}") from None
+                    raise SourceFailed(f"{shown}: {error}") from None
         raise AssertionError("a token is renewed once")
 
     def _renew(self) -> None:
@@ -127,7 +140,8 @@ class Web:
             "Accept": "application/json",
         }
         try:
-            answer = self._ask(_Asked("POST", access.token_url, headers, form.encode()), access.token_url)
+            asked = _Asked("POST", access.token_url, headers, form.encode())
+            answer = self._ask(asked, access.token_url, lambda data, _: _object(data))
         except _Unauthorised:
             raise SourceFailed(f"{access.token_url} gave no token (status 401)") from None
         try:
@@ -139,16 +153,30 @@ class Web:
         secrets.keep(token)
         self._token, self._ends = token, time.monotonic() + lasts
 
-    def _ask(self, asked: _Asked, shown: str) -> dict[str, Any]:
-        """The object that answers a question, after as many tries as it takes; raises SourceFailed, or _Unauthorised at once."""
+    def _ask(self, asked: _Asked, shown: str, read: Callable[[bytes, str], _T]) -> _T:
+        """Return what `read` makes of an answer's bytes and media type, after as many tries as it takes.
+
+        Raises SourceFailed, or _Unauthorised at once. `read` raises _Broken for what may be better the next time.
+        """
         why = ""
         for number in range(_TRIES):
             wait = min(0.25 * 2**number, _LONGEST_WAIT)
+            deadline = _Deadline(self._connection, _LONGEST_ANSWER)
             try:
                 headers = {**asked.headers, "Accept-Encoding": "gzip"}
-                with self._client.stream(asked.method, asked.url, headers=headers, content=asked.content) as response:
+                with (
+                    deadline,
+                    self._client.stream(
+                        asked.method,
+                        asked.url,
+                        headers=headers,
+                        content=asked.content,
+                        extensions={"trace": self._connection.trace},
+                    ) as response,
+                ):
                     if response.status_code == 200:
-                        return _object(self._body(response, _LARGEST))
+                        media_type = response.headers.get("Content-Type", "").partition(";")[0].strip().lower()
+                        return read(self._body(response, _LARGEST), media_type)
                     why = self._refusal(response)
                     if response.status_code == 401:
                         raise _Unauthorised(self._context.secrets.hide(why))
@@ -161,6 +189,9 @@ class Web:
                 why = f"no answer within {self._access.timeout:g} seconds"
             except httpx.HTTPError as error:
                 why = _network_words(error)
+            if deadline.has_passed:
+                why = f"takes more than {_LONGEST_ANSWER:.0f} seconds to answer"
+                break
             if wait > _LONGEST_WAIT:
                 why += f"; it asks to wait {wait:.0f} seconds, which is too long"
                 break
@@ -169,22 +200,22 @@ class Web:
         raise SourceFailed(self._context.secrets.hide(f"{shown}: {why}"))
 
     def _body(self, response: httpx.Response, most: int) -> bytes:
-        """An answer's bytes, unpacked; raises SourceFailed where there are more than `most`, packed or not, or where it takes too long."""
+        """An answer's bytes, unpacked; raises SourceFailed where there are more than `most`, packed or not."""
         packed = response.headers.get("Content-Encoding", "identity").strip().lower()
         if packed not in ("", "identity", "gzip", "x-gzip"):
             raise _Broken(f"what came is packed as {packed[:20]!r}, which was not asked for")
         unpack = zlib.decompressobj(wbits=31) if "gzip" in packed else None
-        data, read, late = bytearray(), 0, time.monotonic() + _LONGEST_ANSWER
-        for raw in response.iter_raw():
-            read += len(raw)
-            try:
+        data, read = bytearray(), 0
+        try:
+            for raw in response.iter_raw():
+                read += len(raw)
                 data += raw if unpack is None else unpack.decompress(raw, most + 1 - len(data))
-            except zlib.error:
-                raise _Broken("what came is no gzip") from None
-            if len(data) > most or read > most or (unpack is not None and unpack.unconsumed_tail):
-                raise SourceFailed(f"{_shown(response)}: answers with more than {most >> 20} MiB")
-            if time.monotonic() > late:
-                raise SourceFailed(f"{_shown(response)}: takes more than {_LONGEST_ANSWER:.0f} seconds to answer")
+                if len(data) > most or read > most or (unpack is not None and unpack.unconsumed_tail):
+                    raise SourceFailed(f"{_shown(response)}: answers with more than {most >> 20} MiB")
+        except zlib.error:
+            raise _Broken("what came is no gzip") from None
+        except (httpx.RemoteProtocolError, httpx.ReadError):
+            raise _Broken(f"the answer ended after {_size(read)}, before it was whole") from None
         if unpack is not None and not unpack.eof:
             raise _Broken("what came was cut short")
         return bytes(data)
@@ -198,6 +229,48 @@ class Web:
             text = ""
         text = "".join(char if char.isprintable() else " " for char in self._context.secrets.hide(text))[:120]
         return f"status {response.status_code}" + (f" ({text})" if text else "")
+
+
+def _size(count: int) -> str:
+    return f"{count:,} bytes" if count < 1000 else f"{count // 1000:,} KB"
+
+
+class _Connection:
+    """Knows the socket of the one connection of a client, so that it can be ended from another thread."""
+
+    def __init__(self) -> None:
+        self._socket: socket.socket | None = None
+
+    def trace(self, event: str, details: Mapping[str, Any]) -> None:
+        """Take notice of a connection that was made; the HTTP library calls this."""
+        if event.endswith(("connect_tcp.complete", "start_tls.complete")):
+            self._socket = details["return_value"].get_extra_info("socket")
+
+    def end(self) -> None:
+        """End the connection, also while another thread waits for it."""
+        if self._socket is not None:
+            with suppress(OSError), socket.socket(fileno=os.dup(self._socket.fileno())) as same:
+                same.shutdown(socket.SHUT_RDWR)
+
+
+class _Deadline:
+    """Ends a connection unless what is done in this context is done within so many seconds."""
+
+    def __init__(self, connection: _Connection, seconds: float) -> None:
+        self.has_passed = False
+        self._connection = connection
+        self._timer = threading.Timer(seconds, self._end)
+        self._timer.daemon = True
+
+    def __enter__(self) -> None:
+        self._timer.start()
+
+    def __exit__(self, *_: object) -> None:
+        self._timer.cancel()
+
+    def _end(self) -> None:
+        self.has_passed = True
+        self._connection.end()
 
 
 def _shown(response: httpx.Response) -> str:

@@ -32,11 +32,17 @@ MANNERS = {
     "wrong-total": "totalResults is one too many, always",
     "repeat": "a page holds people of the page before, always",
     "skip": "a page leaves somebody out, always",
-    "shrink": "somebody vanishes between two pages, always",
+    "vanish": "somebody vanishes between two pages, always",
+    "shrink": "only one person in ten is there, always, as after a bad night",
+    "new-ids": "each page holds the people of the first page under new ids, always",
+    "one-cursor": "pages come by cursor, and the next cursor is always the same",
+    "slow-headers": "the headers of an answer come at one byte a second",
+    "wrong-shapes": "a value of an answer is a list, an object, a number or nothing where it must not be",
     "expired-token": "a token is refused before its time",
     "leak": "errors repeat the token that was shown",
 }
-_ALWAYS = ("wrong-total", "repeat", "skip", "shrink")
+_ALWAYS = ("wrong-total", "repeat", "skip", "vanish", "shrink", "new-ids", "one-cursor")
+_WRONG: tuple[Any, ...] = (["x"], {"x": 1}, 7, None, [["x"]], "x", True)
 _LARGEST_PAGE = 2000
 _TOKEN_LASTS = 300
 
@@ -135,7 +141,10 @@ class _Handler(BaseHTTPRequestHandler):
                 raise _Refused(int(manner), "come back later", {"Retry-After": "1"})
             if self.server.too_fast():
                 raise _Refused(429, "too many requests", {"Retry-After": "1"})
-            self._send(200, work(), {}, manner)
+            body = work()
+            if manner == "wrong-shapes":
+                _distort(body, self.server.requests)
+            self._send(200, body, {}, manner)
         except _Refused as refused:
             shown = self.headers.get("Authorization", "") if "leak" in self.server.options.misbehave else ""
             self._send(
@@ -148,6 +157,11 @@ class _Handler(BaseHTTPRequestHandler):
         data = json.dumps(body).encode()
         if manner == "broken-json":
             data = data[: len(data) // 2] + b'"}}'
+        if manner == "slow-headers":
+            for byte in b"HTTP/1.1 200 OK\r\nX-Slow: " + b"." * 100_000:
+                self.wfile.write(bytes((byte,)))
+                self.wfile.flush()
+                time.sleep(1)
         self.send_response(status)
         self.send_header("Content-Type", "application/scim+json" if "/scim/" in self.path else "application/json")
         self.send_header("Content-Length", str(len(data)))
@@ -216,7 +230,7 @@ class _Handler(BaseHTTPRequestHandler):
         options, world = self.server.options, self.server.world
         if kind == "ServiceProviderConfig":
             pagination = {
-                "cursor": options.cursor,
+                "cursor": options.cursor or "one-cursor" in options.misbehave,
                 "index": True,
                 "defaultPaginationMethod": "index",
                 "maxPageSize": options.page,
@@ -230,6 +244,8 @@ class _Handler(BaseHTTPRequestHandler):
         if kind not in ("Users", "Groups"):
             raise _Refused(404, "there is nothing here")
         resources = world.users if kind == "Users" else world.groups
+        if "shrink" in options.misbehave and kind == "Users":
+            resources = resources[::10]
         query = self._query()
         count = max(0, min(int(query.get("count", options.page)), options.page, _LARGEST_PAGE))
         if "cursor" in query:
@@ -237,10 +253,12 @@ class _Handler(BaseHTTPRequestHandler):
         start = max(1, int(query.get("startIndex", 1)))
         page = resources[start - 1 : start - 1 + count]
         total = len(resources)
-        if "shrink" in options.misbehave and start > 1:
+        if "vanish" in options.misbehave and start > 1:
             total, page = total - 1, resources[start : start + count]
         if "repeat" in options.misbehave and start > 1:
             page = resources[max(0, start - 3) : start - 3 + count]
+        if "new-ids" in options.misbehave and start > 1:
+            page = [{**user, "id": f"{user['id']}-{start}"} for user in resources[: len(page)]]
         if "skip" in options.misbehave and start > 1:
             page = page[1:]
         page = [_chosen(item, query.get("attributes", "")) for item in page]
@@ -254,7 +272,8 @@ class _Handler(BaseHTTPRequestHandler):
         }
 
     def _by_cursor(self, resources: list[dict[str, Any]], cursor: str, count: int, attributes: str) -> Any:
-        if not self.server.options.cursor:
+        one_cursor = "one-cursor" in self.server.options.misbehave
+        if not self.server.options.cursor and not one_cursor:
             raise _Refused(400, "pagination by cursor is not offered")
         try:
             start = int(base64.urlsafe_b64decode(cursor)) if cursor else 0
@@ -262,7 +281,9 @@ class _Handler(BaseHTTPRequestHandler):
             raise _Refused(400, "this cursor is none of mine") from None
         page = [_chosen(resource, attributes) for resource in resources[start : start + count]]
         answer = {"schemas": [LIST], "totalResults": len(resources), "itemsPerPage": len(page), "Resources": page}
-        if start + count < len(resources):
+        if one_cursor:
+            answer["nextCursor"] = base64.urlsafe_b64encode(b"1").decode()
+        elif start + count < len(resources):
             answer["nextCursor"] = base64.urlsafe_b64encode(str(start + count).encode()).decode()
         return answer
 
@@ -308,6 +329,17 @@ class _Handler(BaseHTTPRequestHandler):
         stamp = time.strftime("%Y-%m-%dT%H:%M:%SZ", time.gmtime())
         self.server.world.change({"service": parts[2], **change, "changed_at": stamp})
         return {"arrives_after_seconds": self.server.world.arrive_after}
+
+
+def _distort(body: Any, number: int) -> None:
+    """Put a wrong value somewhere in an answer; which and where depends on the number alone."""
+    wrong, number = _WRONG[number % len(_WRONG)], number // len(_WRONG)
+    for name in ("Resources", "members", ""):
+        found = body.get(name) if isinstance(body, dict) else None
+        if isinstance(found, list) and found and isinstance(found[0], dict) and number % 4:
+            body, number = found[number % len(found)], number // 4
+    if isinstance(body, dict) and body:
+        body[sorted(body)[number % len(body)]] = wrong
 
 
 def _chosen(resource: dict[str, Any], attributes: str) -> dict[str, Any]:

@@ -50,6 +50,7 @@ class Snapshot(Directory):
     partial: tuple[str, ...] = ()  # what gathering could not bring, in words
     stale: str = ""  # why the snapshot is older than it should be, in words
     manifest: str | None = None  # the SHA-256 of its manifest
+    content: str = ""  # a digest of all its files, if they were copied from a store
 
     @cached_property
     def partner_rows(self) -> Ints:

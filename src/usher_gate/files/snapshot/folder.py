@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import field, replace
@@ -169,10 +170,21 @@ def _read_fetched(folder: Url, keep_tables: bool, cut: _Cut = None) -> Read:
             manifest = read_manifest(here, faults)
             stop_if_any(faults)
             read = _read_anew(here, manifest, faults, keep_tables, cut)
+            read = replace(read, snapshot=replace(read.snapshot, content=_content_digest(here)))
         except BadInput as error:
             told = [replace(fault, file=fault.file.replace(str(here), str(folder))) for fault in error.faults]
             raise BadInput(told) from None
     return read
+
+
+def _content_digest(folder: Path) -> str:
+    """Return a digest of the names and bytes of all files in a folder, at any depth."""
+    whole = hashlib.blake2b(digest_size=16)
+    for path in sorted(path for path in folder.rglob("*") if path.is_file()):
+        with path.open("rb") as stream:
+            name = str(path.relative_to(folder)).encode()
+            whole.update(name + b"\n" + hashlib.file_digest(stream, hashlib.blake2b).digest())
+    return whole.hexdigest()
 
 
 _Told = tuple[str, Longs, Texts | None, list[tuple[str, int]]]

@@ -10,7 +10,10 @@ from ...core.words.record import record
 @record
 class AttemptAnswer:
     """The rows of each table and the files that a source gives as they are; how often columns and values (by column) stood there
-    of which its mapping does not speak; in `refused` are the columns whose values are then refused."""
+    of which its mapping does not speak; in `refused` are the columns whose values are then refused.
+
+    `mapped` has table, column, where it comes from, and how many rows have it; `roles` has role, number of people, and what is known of it.
+    """
 
     source: str
     kind: str
@@ -20,3 +23,5 @@ class AttemptAnswer:
     left_values: Mapping[str, Mapping[str, int]]
     refused: frozenset[str]
     notes: Sequence[str]
+    mapped: Sequence[tuple[str, str, str, int]]
+    roles: Sequence[tuple[str, int, str]]

@@ -6,10 +6,16 @@ from typing import TextIO
 
 from ..drawing import console, draw, say
 from ..look import Look
-from ..section import COUNT, Column, Section, count
+from ..section import COUNT, Column, Section, count, cut
 from .answer import AttemptAnswer
 
 _SHOWN = 5  # rows of each table
+_ROLES_SHOWN = 20
+
+
+def _short(path: str) -> str:
+    """Return the path of an attribute, without the name of the schema that extends a resource."""
+    return f"urn:…:{path.rpartition(':')[2]}" if path.startswith("urn:") else path
 
 
 def write_attempt(answer: AttemptAnswer, stream: TextIO, look: Look) -> None:
@@ -28,10 +34,18 @@ def write_attempt(answer: AttemptAnswer, stream: TextIO, look: Look) -> None:
                 say(out, f"{table}: no rows")
         for file, path in answer.files.items():
             say(out, f"{file}: {path}, as it is")
+        if answer.mapped:
+            heads = (Column("table"), Column("column"), Column("comes from"), Column("rows that have it", COUNT))
+            mapped = tuple((table, column, _short(path), rows) for table, column, path, rows in answer.mapped)
+            draw(out, Section("What was mapped", heads, mapped))
+        if answer.roles:
+            roles, hidden = cut(answer.roles, _ROLES_SHOWN, "as the column roles of people")
+            role_heads = (Column("role"), Column("people", COUNT), Column("known as"))
+            draw(out, Section("Roles", role_heads, roles, hidden))
         over = tuple(sorted(answer.left_columns.items()))
         if over:
-            heads = (Column("column"), Column("filled rows", COUNT))
-            draw(out, Section("Columns that the mapping does not speak of", heads, over))
+            left_heads = (Column("column"), Column("filled rows", COUNT))
+            draw(out, Section("Columns that the mapping does not speak of", left_heads, over))
         words = tuple(
             (column, word, number, "refused" if column in answer.refused else "left out")
             for column, counted in sorted(answer.left_values.items())
