@@ -37,7 +37,7 @@ test-pythons: $(DEV)
 
 # Plants known faults, one at a time, and names those that no test notices. Not a part of CI.
 mutants: $(DEV)
-	$(BIN)/python tools/mutants.py
+	$(BIN)/python tools/mutants.py $(if $(SAMPLE),--sample $(SAMPLE) --seed $(or $(SEED),1))
 
 bench: $(DEV)
 	$(BIN)/python tools/bench.py

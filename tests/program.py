@@ -98,4 +98,10 @@ def _program(arguments: list[str], folder: str, environment: dict[str, str], sai
     for number, ending in ((1, "out"), (2, "err")):
         os.dup2(os.open(f"{said}.{ending}" if said else os.devnull, os.O_WRONLY | os.O_CREAT, 0o600), number)
     sys.argv = [str(PROGRAM), *arguments]
+    if "USHER_GATE_TEST" in environment:  # tools/reached.py records which lines each test reaches
+        from coverage import Coverage
+
+        current = Coverage.current()
+        if current is not None:
+            current.switch_context(environment["USHER_GATE_TEST"])
     main()

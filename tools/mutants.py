@@ -1,77 +1,157 @@
-"""Plants the faults of tests/mutants.py, one at a time in a copy of the tree, and names those that no test notices."""
+"""Plants faults in copies of the tree, one at a time, and names those that no test notices.
+
+Without options all of tests/mutants.py, which were made by hand; with --sample some that are generated (mutation.py), each
+run against the tests that reach its line (reached.py).
+"""
 
 from __future__ import annotations
 
 import argparse
+import difflib
 import os
-import shutil
 import subprocess
 import sys
-import tempfile
+from collections import Counter
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
+from itertools import accumulate
 from pathlib import Path
+from typing import TypeVar
 
 ROOT = Path(__file__).resolve().parent.parent
-sys.path.insert(0, str(ROOT))
+sys.path[:0] = [str(ROOT), str(ROOT / "tools")]
 
-from tests.mutants import MUTANTS, Mutant  # noqa: E402 - it is found by the line above
+from mutation import ROOMS, Fault, room_of, sample  # noqa: E402 - it is found by the line above
+from planting import Tree, trees  # noqa: E402
+from reached import FOLDER, Reached, record  # noqa: E402
+from tests.mutants import MUTANTS, Mutant  # noqa: E402
+
+TOP = ROOT / "src" / "usher_gate"
+UNCHANGED = ROOT / "tests" / "unchanged.txt"  # faults that change no answer, each with its reason
+NOTICED, SURVIVES, CHANGES_NOTHING = "noticed", "SURVIVES", "changes nothing"
+_BUDGET = 25.0  # seconds of tests for one fault, as they took when they were recorded
+_THOROUGH = 8  # times as long for one that survives these
+_T = TypeVar("_T")
 
 
-def survives(mutant: Mutant) -> bool:
-    """Whether its tests pass although the fault is there."""
-    with tempfile.TemporaryDirectory() as name:
-        tree = Path(name)
-        for part in ("src", "tests", "docs"):
-            shutil.copytree(
-                ROOT / part, tree / part, ignore=shutil.ignore_patterns("__pycache__", "*.png", "screenshots")
-            )
-        shutil.copy(ROOT / "pyproject.toml", tree)
-        path = tree / "src" / "usher_gate" / mutant.file
-        text = path.read_text("utf-8")
+def in_trees(work: Callable[[Tree, _T], str], every: Sequence[_T]) -> Iterator[tuple[_T, str]]:
+    """Yield each with what `work` says of it in a copy of the tree, as many at once as there are processors."""
+    count = os.cpu_count() or 1
+    with trees(count) as free, ThreadPoolExecutor(count) as pool:
+
+        def one(each: _T) -> str:
+            tree = free.get()
+            try:
+                return work(tree, each)
+            finally:
+                free.put(tree)
+
+        yield from zip(every, pool.map(one, every), strict=True)
+
+
+def by_hand(word: str) -> int:
+    """Plant the faults that were made by hand, or those whose name or file holds a word."""
+
+    def work(tree: Tree, mutant: Mutant) -> str:
+        text = (TOP / mutant.file).read_text("utf-8")
         if text.count(mutant.old) != 1:
-            raise SystemExit(
-                f"{mutant.file}: {mutant.old!r} stands there {text.count(mutant.old)} times; mend tests/mutants.py"
+            count = text.count(mutant.old)
+            raise SystemExit(f"{mutant.file}: {mutant.old!r} stands there {count} times; mend tests/mutants.py")
+        return (
+            NOTICED
+            if tree.notices(mutant.file, text.replace(mutant.old, mutant.new), [mutant.tests], 900)
+            else SURVIVES
+        )
+
+    chosen = [mutant for mutant in MUTANTS if word in mutant.what or word in mutant.file]
+    survivors = 0
+    for number, (mutant, verdict) in enumerate(in_trees(work, chosen), 1):
+        print(f"{number}/{len(chosen)} {verdict:<8} {mutant.what} ({mutant.file})", flush=True)
+        survivors += verdict == SURVIVES
+    print(f"{survivors} of {len(chosen)} survive")
+    return 1 if survivors else 0
+
+
+def sampled(chosen: Sequence[Fault], budget: float) -> int:
+    """Plant generated faults; print each survivor as a diff, and how many are noticed by room."""
+    if not (FOLDER / "reached.json").exists():
+        print("recording which tests reach which lines: once, about 25 minutes on two cores", flush=True)
+        with trees(1) as free:
+            record(free.get())
+    reached, reasons = Reached(), _reasons()
+
+    def work(tree: Tree, fault: Fault) -> str:
+        if fault.name in reasons:
+            return CHANGES_NOTHING
+        text = (TOP / fault.file).read_text("utf-8")
+        tests = reached.tests(fault.file, None if fault.runs_once else fault.line, text)
+        for seconds in (budget, _THOROUGH * budget):  # first the quick ones: most faults end there
+            some = [test for test, end in zip(tests, _ends(tests, reached), strict=True) if end <= seconds]
+            if some and tree.notices(fault.file, fault.planted(text), some, 4 * seconds + 60):
+                return NOTICED
+            tests = tests[len(some) :]
+        return SURVIVES
+
+    counts = Counter[tuple[str, str]]()
+    for number, (fault, verdict) in enumerate(in_trees(work, chosen), 1):
+        counts[room_of(fault.file), verdict] += 1
+        print(f"{number}/{len(chosen)} {verdict:<8} {fault.kind}: {fault.name}", flush=True)
+        if verdict == SURVIVES:
+            print(_diff(fault), flush=True)
+    for room in ROOMS:
+        total = sum(counts[room, verdict] for verdict in (NOTICED, SURVIVES, CHANGES_NOTHING))
+        if total:
+            print(
+                f"{room:<9} {counts[room, NOTICED]:>4} of {total:>4} noticed, {counts[room, CHANGES_NOTHING]} change nothing"
             )
-        path.write_text(text.replace(mutant.old, mutant.new), "utf-8")
-        # The program that tests start as a process is a script of the copy's own.
-        (tree / "bin").mkdir()
-        program = tree / "bin" / "python"
-        program.write_text(f'#!/bin/sh\nexec "{sys.executable}" "$@"\n')
-        script = tree / "bin" / "usher-gate"
-        script.write_text(f"#!{sys.executable}\nfrom usher_gate.cli.main import main\nmain()\n")
-        program.chmod(0o755)
-        script.chmod(0o755)
-        environment = {
-            **os.environ,
-            "PYTHONPATH": str(tree / "src"),
-            "PYTHONDONTWRITEBYTECODE": "1",
-            "USHER_GATE_PROGRAM": str(script),
-        }
-        run = [sys.executable, "-m", "pytest", "-q", "-x", "-p", "no:cacheprovider", mutant.tests]
-        done = subprocess.run(run, cwd=tree, env=environment, capture_output=True, text=True, check=False)
-        if done.returncode not in (0, 1, 2):
-            raise SystemExit(
-                f"{mutant.what}: pytest ended with {done.returncode}\n{done.stdout[-2000:]}{done.stderr[-2000:]}"
-            )
-        return done.returncode == 0
+    survivors = sum(number for (_, verdict), number in counts.items() if verdict == SURVIVES)
+    noticed = sum(number for (_, verdict), number in counts.items() if verdict == NOTICED)
+    print(
+        f"{survivors} of {len(chosen)} survive; {noticed / max(1, noticed + survivors):.1%} of those that change something are noticed"
+    )
+    return 1 if survivors else 0
+
+
+def _ends(tests: Sequence[str], reached: Reached) -> Iterator[float]:
+    """Return when each of the tests has ended, in seconds, as they took when they were recorded."""
+    return accumulate(reached.durations[test] for test in tests)
+
+
+def _reasons() -> dict[str, str]:
+    """Return why each fault of a list changes no answer."""
+    lines = UNCHANGED.read_text("utf-8").splitlines() if UNCHANGED.exists() else []
+    pairs = (line.rpartition(" | ") for line in lines if line and not line.startswith("#"))
+    return {name: reason for name, _, reason in pairs}
+
+
+def _diff(fault: Fault) -> str:
+    before = (TOP / fault.file).read_text("utf-8")
+    lines = difflib.unified_diff(
+        before.splitlines(), fault.planted(before).splitlines(), fault.file, fault.file, lineterm="", n=2
+    )
+    return "\n".join(f"    {line}" for line in lines)
 
 
 def main() -> int:
-    """Plants all, or those whose name holds a word."""
+    """Plants those by hand, or a sample."""
     parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("word", nargs="?", default="", help="only the faults whose name or file holds this")
-    word = parser.parse_args().word
-    chosen = [mutant for mutant in MUTANTS if word in mutant.what or word in mutant.file]
-    with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
-        found = []
-        for number, (mutant, alive) in enumerate(zip(chosen, pool.map(survives, chosen), strict=True), 1):
-            print(
-                f"{number}/{len(chosen)} {'SURVIVES' if alive else 'noticed '} {mutant.what} ({mutant.file})",
-                flush=True,
-            )
-            found += [mutant] if alive else []
-    print(f"{len(found)} of {len(chosen)} survive")
-    return 1 if found else 0
+    parser.add_argument("word", nargs="?", default="", help="only the faults by hand whose name or file holds this")
+    parser.add_argument("--sample", type=int, metavar="N", help="plant N generated faults, equally many of each room")
+    parser.add_argument("--seed", type=int, default=1, metavar="S", help="which ones (default: 1)")
+    parser.add_argument("--changed-since", metavar="COMMIT", help="only in files that have changed since")
+    parser.add_argument("--room", choices=tuple(ROOMS), metavar="ROOM", help=f"only in {', '.join(ROOMS)}")
+    parser.add_argument("--seconds", type=float, default=_BUDGET, help=f"of tests for one fault (default: {_BUDGET:g})")
+    arguments = parser.parse_args()
+    if arguments.sample is None:
+        return by_hand(arguments.word)
+    files = sorted(TOP.rglob("*.py"))
+    if arguments.changed_since:
+        run = ["git", "diff", "--name-only", arguments.changed_since, "--", "src"]
+        changed = subprocess.run(run, cwd=ROOT, check=True, capture_output=True, text=True).stdout.split()
+        files = [path for path in files if str(path.relative_to(ROOT)) in changed]
+    if arguments.room:
+        files = [path for path in files if room_of(str(path.relative_to(TOP))) == arguments.room]
+    return sampled(sample(files, TOP, arguments.sample, arguments.seed), arguments.seconds)
 
 
 if __name__ == "__main__":

@@ -105,6 +105,9 @@ def test_changes_that_change_nothing_and_those_that_stand_later(tiny_folder: Pat
     assert nothing["notes"] == ["change 1: changes nothing"]
     assert nothing["verdicts"]["moves"] == []
     Path(F).write_text(line(SET + "}") + f"  - {SET.replace('members', 'everyone')}, pinned: false}}\n")
+    Path(F).write_text(HEAD + "  - people: {who: {login: nobody@*}, mfa: required}\n")
+    assert told("--changes", F)["notes"] == ["change 1: chooses nobody"]
+    Path(F).write_text(line(SET + "}") + f"  - {SET.replace('members', 'everyone')}, pinned: false}}\n")
     twice = told("--changes", F)
     assert "change 2: change 1 is about the same place; this one counts" in twice["notes"]
     assert twice["verdicts"]["moves"] == [{"from": "meets", "to": "drifts", "count": 5}]
@@ -126,6 +129,7 @@ def test_people_partners_and_members_by_hand(tiny_folder: Path) -> None:
         "  - members: {group: g1, add: [eve@northmere.example], remove: [P1]}\n"
     )
     made = told("--changes", F, "--write-snapshot", "after")
+    assert not any("chooses nobody" in note for note in made["notes"])
     assert {(each["from"], each["to"]): each["count"] for each in made["verdicts"]["moves"]} == {
         ("excepted", "meets"): 1, ("meets", "not-judged"): 2, ("not-judged", "meets"): 2,
     }  # fmt: skip
@@ -152,6 +156,8 @@ def messages(folder: str) -> Iterator[tuple[list[str], str]]:
 
 def test_everybody_whose_value_is_other_gets_one_message(demo: Path) -> None:
     made = told("--changes", "changes/waiting-rooms.yaml", "--notices", "notices")
+    ended = [each["subject"] for each in made["verdicts"]["ended"]]
+    assert ended and all(("login" in subject) == (subject["type"] == "person") for subject in ended)
     rows = list(csv.DictReader(io.StringIO(Path("notices/index.csv").read_text())))
     assert len({row["person"] for row in rows}) == len(rows)
     found = list(messages("notices"))
@@ -174,6 +180,7 @@ def test_everybody_whose_value_is_other_gets_one_message(demo: Path) -> None:
         in deck
     )
     assert "You get into the meetings of other people here as before." in deck
+    assert "It can take up to 24 hours until it has arrived everywhere." in deck
     assert not any("door." in text for _, text in found)
     (organiser,) = [text for to, text in found if "cilla.holmvik@northmere.example" in to]
     assert (
@@ -253,7 +260,7 @@ def test_the_last_member_of_a_group_that_only_members_tell_of_cannot_go(tmp_path
 def test_a_series_is_told_its_organiser_once_and_what_is_before_the_change_not_at_all(tiny_folder: Path) -> None:
     """Ada organises a series of three and one meeting; one occurrence is over before the change; cia is of the organisation."""
     rows = [
-        f"week/{day:02},tidecall,P1,2026-12-{day:02}T09:00:00Z,true,x@partner.example;cia@northmere.example,Week"
+        f"week/{day:02},tidecall,P1,2026-12-{day:02}T09:00:00Z,true,x@partner.example;CIA@northmere.example,Week"
         for day in (1, 8, 15)
     ]
     rows.append("one,tidecall,P1,2026-12-09T09:00:00Z,,y@partner.example;x@partner.example,Talk")
@@ -280,7 +287,7 @@ def test_a_series_is_told_its_organiser_once_and_what_is_before_the_change_not_a
     told = {tuple(to): text for to, text in messages("n")}
     ada = told["ada@northmere.example",]
     assert (
-        '- "Week" (2 meetings, the first on 8 December 2026, 09:00 UTC): cia@northmere.example, x@partner.example will wait until you let them in.'
+        '- "Week" (2 meetings, the first on 8 December 2026, 09:00 UTC): CIA@northmere.example, x@partner.example will wait until you let them in.'
         in ada
     )
     assert (

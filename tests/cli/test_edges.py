@@ -54,6 +54,17 @@ def section(text: str, title: str) -> list[str]:
     return lines[lines.index(next(line for line in lines if "──" in line)) + 1 :]
 
 
+def test_who_is_stranded_is_narrowed() -> None:
+    """A second factor is asked of everybody at the console and of P1, P3 and P5 everywhere; nobody has one."""
+    rules = f"{ACCESS}  - {{id: A1, mode: enforce, {CONSOLE}, outcome: {{require: {{all-of: [mfa]}}}}}}\n"
+    made(MFA, access__rules=rules, authenticators="person,type\n", passes="person,issued_at,expires_at\n")
+    # P1 is an administrator, and so locked out of the console.
+    for options, console, meetings in (("", 3, 3), ("--unit /Fleet", 1, 1), ("--unit /Shore", 2, 2)):
+        found = {each["resource"]: each["people"] for each in result(*options.split())["stranded"]}
+        assert found == {"console": console, "meetings": meetings}
+    assert "2 people are stranded at console, meetings" in call("check", "--unit", "/Shore").out
+
+
 # A 1 to A 3: the first line
 
 

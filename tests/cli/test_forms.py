@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 import subprocess
 import sys
 from collections import Counter
@@ -59,6 +60,16 @@ def test_openmetrics_is_read_by_another_program(demo: Path, checked: dict[str, A
     doors = json.loads(call("door", "--format", "json", cwd=demo).out)
     (open_doors,) = families["usher_gate_doors_open"].samples
     assert open_doors.value == sum(each["open"] for each in doors["doors"])
+
+
+def test_openmetrics_keeps_names_as_they_are(demo: Path) -> None:
+    from prometheus_client.openmetrics.parser import text_string_to_metric_families
+
+    name, path = 'North\\mere "Ferries"\\n', demo / "snapshot" / "organisation.yaml"
+    path.write_text(re.sub(r"(?m)^name: .*$", lambda _: f"name: {json.dumps(name)}", path.read_text()))
+    parse: Any = text_string_to_metric_families
+    samples = [sample for family in parse(written("openmetrics", demo)) for sample in family.samples]
+    assert {sample.labels["organisation"] for sample in samples} == {name}
 
 
 def test_sarif_fits_its_schema_and_another_program_finds_no_fault(

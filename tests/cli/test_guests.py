@@ -41,7 +41,10 @@ def test_the_demo_s_guests_counted_by_hand(demo: Path) -> None:
         "N1171": (3, 3), "N1179": (6, 7), "N1180": (8, 8)
     }  # fmt: skip
     assert answer["nobody_to_ask"] == []
-    assert [guest["id"] for guest in told("--state", "ends-soon")["guests"]] == ["N1231"]
+    [soon] = told("--state", "ends-soon")["guests"]  # until 2026-12-09T23:00:00Z, at 2026-11-20T06:00:00Z
+    assert (soon["id"], soon["home_domain"], soon["reason"]) == ("N1231", "coastguard.example.org", "ends in 19 days")
+    assert {guest["home_domain"] for guest in told("--group", "shipyard")["guests"]} == {"shipyard.example.com"}
+    assert len(told("--group", "shipyard")["guests"]) == 8
     assert len(told("--domain", "Coastguard.example.org")["guests"]) == 6
     assert call("guests").out.splitlines()[0] == "9 of 14 guests have to be asked about."
 
@@ -87,6 +90,8 @@ def test_worksheets_and_drafts_of_messages(demo: Path) -> None:
         "003-N1180.eml",
         "review.json",
     ]
+    with Path("asked/001-N1171.csv").open(newline="") as stream:
+        assert {row["home_domain"] for row in csv.DictReader(stream)} == {"shipyard.example.com"}
     message = BytesParser(policy=policy.default).parsebytes(Path("asked/002-N1179.eml").read_bytes())
     assert (message["To"], message["X-Unsent"]) == ("kalle.hauk@northmere.example", "1")
     body = message.get_body(("plain",))
@@ -427,6 +432,7 @@ POLICIES = [
     ("silent-days = -1", "usher-gate.toml:9: guests.silent-days: -1 is no number of days"),
     ("silent-day = 9", "usher-gate.toml:9: guests.silent-day: unknown key 'silent-day'; did you mean 'silent-days'?"),
     ('on-silence = "stay"', "usher-gate.toml:9: guests.on-silence: 'stay' is none of the words"),
+    ('fallback = "N1003"', "guests.fallback: is no list of people"),
     ('review-every-days = "90"', "usher-gate.toml:9: guests.review-every-days: '90' is no number of days"),
 ]
 
@@ -434,7 +440,8 @@ POLICIES = [
 @pytest.mark.parametrize(("line", "said"), POLICIES)
 def test_policies_that_are_wrong(demo: Path, line: str, said: str) -> None:
     path = Path("usher-gate.toml")
-    path.write_text(path.read_text() + line + "\n")
+    others = [other for other in path.read_text().splitlines() if other.split()[:1] != line.split()[:1]]
+    path.write_text("\n".join([*others, line, ""]))
     done = call("guests")
     assert done.status == 2 and said in done.err, done.err
 

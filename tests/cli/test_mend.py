@@ -105,6 +105,32 @@ def test_a_service_that_cannot_pin_takes_two_edits(tmp_path: Path) -> None:
     assert {edit["undone_by"] for edit in answer["edits"]} == {"settings"}
 
 
+def test_an_edited_setting_of_a_group_keeps_its_rank(tmp_path: Path) -> None:
+    """Three people are in two groups that let everybody in; `a` outranks `b`, so mending `a` is enough for them."""
+    settings = (
+        "service,control,scope,value,rank\ntidecall,door.waiting-room,organisation,guests,\n"
+        "tidecall,door.waiting-room,group:a,everyone,1\ntidecall,door.waiting-room,group:b,everyone,2\n"
+    )
+    members = "group,member\n" + "".join(f"{group},P{number}\n" for group in "ab" for number in (1, 2, 3))
+    services = SERVICES + "    pins: false\n    precedence: [organisation, group, person]\n"
+    where = folder(tmp_path, settings__csv=settings, groups__csv="id,name\na,A\nb,B\n", members__csv=members,
+                   services__yaml=services)  # fmt: skip
+    answer = told(where)
+    assert (answer["plan"]["edits"], answer["plan"]["ended"], answer["plan"]["proof"]) == (1, 3, "proven fewest")
+    assert edits(answer) in (["door.waiting-room group:a guests"], ["door.waiting-room group:a hosts"])
+
+
+def test_what_people_have_to_do_is_narrowed_too(tmp_path: Path) -> None:
+    rule = "  - {id: F-1, title: Factor, expect: {person: mfa, is: required}}\n"
+    people = PEOPLE.replace(",kind\n", ",kind,mfa\n").replace(",member\n", ",member,offered\n")
+    where = folder(tmp_path, baseline=RULE + rule, people__csv=people)
+    by_unit = {unit["unit"]: unit["people"] for unit in told(where)["tasks"][0]["units"]}
+    assert by_unit == {"/Fleet": ["P1", "P2"], "/Fleet/Deck": ["P3", "P4"], "/Shore": ["P5", "P6"]}
+    [task] = told(where, "--unit", "/Shore")["tasks"]
+    assert [unit["people"] for unit in task["units"]] == [["P5", "P6"]]
+    assert told(where, "--rule", "D-1")["tasks"] == []
+
+
 EXCEPTION = """usher-gate: exceptions/1
 exceptions:
   - {id: E-1, rules: [D-1], who: {login: "p1@*"}, reason: open house, approved_by: the board, until: 2026-12-31}

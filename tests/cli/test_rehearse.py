@@ -262,6 +262,7 @@ def test_a_folder_is_read_whole_and_gives_the_same_in_every_form(tiny: Path) -> 
     [
         ({}, ("challenged", "challenged")),  # nothing shown, but a second factor is registered
         ({"auth_factors": [{"factor_type_id": 11}, {"factor_type_id": 5}]}, ("allowed", "allowed")),
+        ({"auth_factors": [{"factor_type_id": 11}, {"factor_type_id": 10}]}, ("allowed", "allowed")),  # WebAuthn
         ({"unmapped": {"amr": ["pwd", "mfa"]}}, ("allowed", "allowed")),
         ({"is_mfa": True}, ("allowed", "allowed")),
         ({"unmapped": {"amr": "pwd"}}, ("challenged", "challenged")),

@@ -53,7 +53,12 @@ def random_review(rnd: Random, folder: Path) -> dict[str, Any]:
             {name: cell for name, cell in row.items() if name in {"id", "login", "kind", *columns} and cell is not None}
         )
     groups: list[Row] = [
-        {"id": f"g{number}", "name": rnd.choice(ODD) or "G", "owner": rnd.choice(("", *ids))} for number in range(3)
+        {
+            "id": f"g{number}",
+            "name": rnd.choice(ODD) or "G",
+            "owner": rnd.choice(("", *ids, people[0]["login"].upper(), people[1]["login"])),
+        }
+        for number in range(3)
     ]
     members = [{"group": f"g{rnd.randrange(3)}", "member": rnd.choice(ids), "type": "person"} for _ in range(len(ids))]
     members += [

@@ -328,6 +328,7 @@ def compare_one(each: Repair, trying: Trying, active: list[Row], checker: Checke
         trying.gate.rules,
     )
     assert bool(each.plans) == (each.fewest is not None) == (not each.because)
+    assert [bool(plan.objection) for plan in each.plans] == sorted(bool(plan.objection) for plan in each.plans)
     for plan in each.plans[:3]:
         rules = [raw | {"when": raw.get("when", {})} for raw in map(rule_object, plan.rules)]
         after = trying.with_rules(rules)

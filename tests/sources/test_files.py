@@ -358,6 +358,10 @@ def test_trying_a_source_finds_what_gather_would_refuse(folder: Path) -> None:
     done = call("gather", "--try", "roster")
     assert done.status == 4
     assert "people has no column 'mfs'; did you mean 'mfa'?" in done.err
+    accounts = [{name: value for name, value in each.items() if name != "type"} for each in ACCOUNTS]
+    write(folder, {"map.yaml": MAPPING, "roster.json": json.dumps({"data": {"accounts": accounts}})})
+    lost = call("gather", "--try", "roster")
+    assert (lost.status, "error: no row has 'type', of which the mapping speaks" in lost.err) == (4, True), lost.err
     assert "'member' is no value of door.waiting-room; write one of everyone" in done.err
 
 
@@ -505,6 +509,10 @@ def test_people_are_joined_by_id_else_login_and_contradictions_are_named(folder:
     )
     assert {row["scope"] for row in table(folder, "settings")} == {"person:P1", "person:P2"}
     assert {row["person"] for row in table(folder, "authenticators")} == {"P1", "P2"}
+    assert "1 person comes from directory and roster" in said and "1 person comes from roster\n" in said
+    lines = [json.loads(line) for line in call("gather", "--log-format", "json").err.splitlines()]
+    givers = {tuple(line["sources"]): line["people"] for line in lines if "sources" in line}
+    assert givers == {("directory", "roster"): ["P1"], ("roster",): ["P2"]}
 
 
 def test_in_part_people_of_another_source_stay_but_are_not_counted(folder: Path) -> None:

@@ -106,6 +106,17 @@ def test_a_secret_that_a_server_gives_back_is_not_written(
     assert TOKEN not in "".join(path.read_text("utf-8", "replace") for path in tmp_path.rglob("*") if path.is_file())
 
 
+def test_of_two_secrets_the_longer_one_is_hidden_whole(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """One contains the other: else its rest would be shown."""
+    monkeypatch.setenv("SHORT", "harbour")
+    monkeypatch.setenv("LONG", "harbour-lamp-17")
+    secrets = Secrets(tmp_path)
+    for name in ("SHORT", "LONG"):
+        secrets.fetch(f"env:{name}")
+    hidden = secrets.hide("it said harbour-lamp-17 and harbour")
+    assert "lamp" not in hidden and "harbour" not in hidden and hidden.startswith("it said ")
+
+
 def test_short_secrets_are_looked_for_as_a_whole() -> None:
     secrets = Secrets(Path())
     secrets.keep("harbour8")

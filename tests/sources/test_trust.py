@@ -355,6 +355,8 @@ def test_where_takes_rows_of_an_export_and_level_and_service_come_from_columns(f
         ("person:P1", "off"),
     ]
     assert "crew: of 2 people" not in said  # everybody has what was mapped
+    few = source(name="crew", kind="table", path="raw/all.csv", mapping="map.yaml", most_people=1)
+    assert "crew (table) failed: gives more than 1 people; write most_people" in gather(folder, few)[1]
     for old, new, message in (
         ("S,,,T,all,on", "S,,,,all,on", "row 4: says no service: app is empty"),
         ("S,,,T,all,on", "S,,,T,,on", "row 4: says no level: level is empty"),

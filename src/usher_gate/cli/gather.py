@@ -83,6 +83,8 @@ def _run(arguments: argparse.Namespace, log: _Log) -> int:
         )
     with log.showing() as progress:
         done = gather(settings, folder, link, arguments.partial, log.report, progress, arguments.accept)
+    for sources, people in done.people_by_givers.items():
+        log.joined(sources, people)
     for note in done.notes:
         log.note(note)
     for source in done.missing:
@@ -143,6 +145,12 @@ class _Log:
                 parts += [f"none has {', '.join(none)}"] if none else []
                 if parts and total:
                     self._say("info", f"{report.name}: of {total:,} {table} {'; '.join(parts)}")
+
+    def joined(self, sources: Sequence[str], people: Sequence[str]) -> None:
+        """How many people the same sources gave; as JSON also who they are."""
+        count = "1 person comes" if len(people) == 1 else f"{len(people):,} people come"
+        fields = {"sources": sources, "people": people} if self.is_json else {}
+        self._say("info", f"{count} from {' and '.join(sources)}", **fields)
 
     def note(self, text: str) -> None:
         """A remark."""

@@ -7,7 +7,7 @@ import io
 import os
 import shutil
 import time
-from collections.abc import Callable, Collection, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
@@ -57,6 +57,7 @@ class Done:
     notes: tuple[str, ...]
     missing: tuple[Missing, ...]
     pruned: int
+    people_by_givers: Mapping[tuple[str, ...], Sequence[str]]  # if several sources give people
 
 
 Say = Callable[[Report], None]
@@ -161,7 +162,7 @@ def gather(
             _validate(draft, found)
             final = put_in_place(draft, snapshots, link, taken_at.strftime("%Y-%m-%dT%H-%M-%SZ"))
         pruned = prune(snapshots, final, settings.keep)
-    return Done(final, tuple(reports), tuple(notes), tuple(missing), pruned)
+    return Done(final, tuple(reports), tuple(notes), tuple(missing), pruned, joined.people_by_givers())
 
 
 def _shrunk_text(losses: Sequence[tuple[str, str]]) -> str:

@@ -31,6 +31,14 @@ class Joined:
     tables: dict[str, Sequence[Row]] = field(default_factory=dict)
     contradictions: Counter[tuple[str, str, str]] = field(default_factory=Counter)
     examples: dict[tuple[str, str, str], list[str]] = field(default_factory=dict)
+    givers: dict[str, tuple[str, ...]] = field(default_factory=dict)  # by person, where several sources give people
+
+    def people_by_givers(self) -> dict[tuple[str, ...], list[str]]:
+        """Return the ids of people by the sources that gave them, if several sources give people."""
+        found: dict[tuple[str, ...], list[str]] = {}
+        for person, sources in self.givers.items():
+            found.setdefault(sources, []).append(person)
+        return found
 
     def contradict(self, what: str, first: str, second: str, text: str) -> None:
         """Notes that two sources say different things."""
@@ -59,6 +67,8 @@ def join(sources: Sequence[tuple[str, Gathered]]) -> Joined:
     for name, gathered in sources:
         rows = gathered.tables.get("people", ())
         finals.append(people.take(rows, name) if "people" not in several else people.add(rows, name))
+    if "people" not in several:
+        joined.givers.clear()
     for (name, gathered), final in zip(sources, finals, strict=True):
         for table, rows in gathered.tables.items():
             if table == "settings":
@@ -125,11 +135,14 @@ class _People:
         mine = name if name in people else logins.get(login) if login else None
         if mine is None:
             people[name] = (row, source)
+            joined.givers[name] = (source,)
             if login:
                 logins.setdefault(login, name)
             return
         if mine != name and name:
             final[name] = mine
+        if source not in joined.givers[mine]:
+            joined.givers[mine] += (source,)
         known, first = people[mine]
         if first == source and mine == name:
             joined.contradict("people", first, source, f"{name} stands there twice")

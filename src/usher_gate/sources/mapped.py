@@ -125,6 +125,7 @@ class Mapped:
                 context.check_people(len(rows.get("people", ())))
             if number % 10_000 == 0:
                 context.progress("rows", number, 0)
+        context.check_people(len(rows.get("people", ())))
         left.columns = Counter({name: number for name, number in every.items() if name not in spoken})
         found.mapped = [
             MappedColumn(into.table, column, cell.source, filled[str(into.where)][cell.source])

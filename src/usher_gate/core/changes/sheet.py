@@ -83,10 +83,9 @@ class Sheet:
     def done(self) -> Table:
         """The table as it is now."""
         kept = [row for row in range(self._rows) if row not in self._out]
-        whole = len(kept) == self.table.rows and not self._out
         columns: dict[str, Column] = {}
         for name, column in self.table.columns.items():
-            if name in self._lists or not whole:
+            if name in self._lists or self._out:
                 cells = self.column(name)
                 columns[name] = ListColumn([cells[row] for row in kept])
             else:

@@ -1,0 +1,72 @@
+"""Copies of the tree in which faults are planted."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+import tempfile
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from queue import Queue
+
+ROOT = Path(__file__).resolve().parent.parent
+
+
+class Tree:
+    """A copy of the tree with a program of its own."""
+
+    def __init__(self, folder: Path) -> None:
+        self._folder, self.top = folder, folder / "src" / "usher_gate"
+        for part in ("src", "tests", "docs"):
+            ignored = shutil.ignore_patterns("__pycache__", "*.png", "screenshots")
+            shutil.copytree(ROOT / part, folder / part, ignore=ignored)
+        shutil.copy(ROOT / "pyproject.toml", folder)
+        (folder / "bin").mkdir()
+        program = folder / "bin" / "python"
+        program.write_text(f'#!/bin/sh\nexec "{sys.executable}" "$@"\n')
+        self._script = folder / "bin" / "usher-gate"
+        self._script.write_text(f"#!{sys.executable}\nfrom usher_gate.cli.main import main\nmain()\n")
+        program.chmod(0o755)
+        self._script.chmod(0o755)
+
+    def run(self, command: Sequence[str], seconds: float | None, *modules: str) -> subprocess.CompletedProcess[str]:
+        """Run a command in the copy, with these folders of modules beside its own; raises TimeoutExpired."""
+        environment = {
+            **os.environ,
+            "PYTHONPATH": ":".join([str(self._folder / "src"), *modules]),
+            "PYTHONDONTWRITEBYTECODE": "1",
+            "USHER_GATE_PROGRAM": str(self._script),
+            "USHER_GATE_IN_ORDER": "1",
+        }
+        return subprocess.run(
+            command, cwd=self._folder, env=environment, capture_output=True, text=True, check=False, timeout=seconds
+        )
+
+    def notices(self, file: str, text: str, tests: Sequence[str], seconds: float) -> bool:
+        """Return whether one of the tests fails, or they do not end in so many seconds, with another text of a file."""
+        path = self.top / file
+        before = path.read_text("utf-8")
+        path.write_text(text, "utf-8")
+        try:
+            done = self.run([sys.executable, "-m", "pytest", "-q", "-x", "-p", "no:cacheprovider", *tests], seconds)
+        except subprocess.TimeoutExpired:
+            return True
+        finally:
+            path.write_text(before, "utf-8")
+        if done.returncode not in (0, 1, 2, 4):  # 4: what the tests import fails
+            raise SystemExit(f"{file}: pytest ended with {done.returncode}\n{done.stdout[-2000:]}{done.stderr[-2000:]}")
+        return done.returncode != 0
+
+
+@contextmanager
+def trees(count: int) -> Iterator[Queue[Tree]]:
+    """Provide copies of the tree, to be taken and given back."""
+    with tempfile.TemporaryDirectory() as name:
+        found: Queue[Tree] = Queue()
+        for number in range(count):
+            (Path(name) / str(number)).mkdir()
+            found.put(Tree(Path(name) / str(number)))
+        yield found
