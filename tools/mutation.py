@@ -40,7 +40,7 @@ _COMPARISONS = {
 _OPPOSITES = {"min": "max", "max": "min", "any": "all", "all": "any", "minimum": "maximum", "maximum": "minimum"}
 _CLEANERS = ("casefold", "lower", "upper", "strip", "rstrip", "lstrip", "astimezone")
 _ESCAPES = ("quoted", "for_terminal", "for_spreadsheet", "visible", "escape", "quote")
-_CHECKS = ("isinstance", "cast", "getattr", "hasattr")  # their arguments swapped, everything crashes
+_CHECKS = ("isinstance", "cast", "getattr", "hasattr", "TypeVar")  # their arguments swapped, everything crashes
 _SIGNS = {ast.Add: "-", ast.Sub: "+", ast.FloorDiv: "*", ast.BitAnd: "|", ast.BitOr: "&"}
 
 

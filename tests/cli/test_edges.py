@@ -772,11 +772,13 @@ def test_where_a_service_default_is() -> None:
 
 
 def test_words_that_nobody_has_are_noted_in_counts_and_unused_audiences_too() -> None:
-    made("subject: organisation, expect: {count: {role: adnim}, is: 0}")
+    rules = f"{ACCESS}  - {{id: A1, mode: enforce, {CONSOLE.replace('any: true', 'role: steersman')}, outcome: {{deny: true}}}}\n"
+    made("subject: organisation, expect: {count: {role: adnim}, is: 0}", access__rules=rules)
     baseline = Path("baseline.yaml")
     baseline.write_text(baseline.read_text().replace("rules:", "audiences: {masters: {licence: gold}}\nrules:"))
     notes = result()["notes"]
     assert any(note.startswith("the count of rule R1 asks for the role 'adnim', which nobody has") for note in notes)
+    assert any("the key include of access rule A1" in note and "'steersman'" in note for note in notes), notes
 
 
 def test_a_planned_meeting_of_a_kind_that_the_service_lacks_has_the_gates_of_its_kind() -> None:
@@ -880,6 +882,11 @@ def test_why_tells_arrival_rank_chain_and_the_value_of_the_exempt() -> None:
     assert "In the group g3 (Everyone at sea) through g1 (Watch), which is in g2 (Crew)." in walk
     assert "set at group:g3 (Everyone at sea)" in walk
     assert "They are of equal rank: the weaker value counts." in call("why", "P1", "door.listed-domains").out
+    contested = {}
+    for control in ("door.listed-domains", "door.waiting-room"):
+        [walked] = json.loads(call("why", "P1", control, "--format", "json").out)["walks"]
+        contested[control] = [each["scope"] for each in walked["contested"]]
+    assert contested == {"door.listed-domains": ["group:g1", "group:g3"], "door.waiting-room": []}
     exempt = call("why", "P1", "--rule", "R1").out
     assert "The value all the same: tidecall: door.waiting-room = hosts, set at group:g3 (Everyone at sea)." in exempt
     [said] = json.loads(call("why", "P1", "--rule", "R1", "--format", "json").out)["verdicts"]

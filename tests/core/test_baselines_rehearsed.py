@@ -50,7 +50,7 @@ def compare(org: Org, rnd: Random) -> int:
     people = [{key[3] for key in keys if key[2] == "person"} for keys in (now, then)]
     assert {each["id"] for each in told["newly_drifting"]} == people[1] - people[0]
     assert done.status == int(bool(then - now))
-    moved = {each["id"]: each["what"] for each in told["baseline"]["rules"]}
+    moved = {each["id"]: (each["what"], each["direction"] or "") for each in told["baseline"]["rules"]}
     assert moved == told_changed
     covering = [{each["id"] for each in one["exceptions"] if each["covers"]} for one in (before, after)]
     assert set(told["baseline"]["idle_exceptions"]) == covering[0] - covering[1]
@@ -61,30 +61,32 @@ def _key(each: dict[str, Any]) -> tuple[str, str | None, str, str]:
     return each["rule"], each["service"], each["subject"]["type"], each["subject"]["id"]
 
 
-def _another(today: dict[str, Any], rnd: Random) -> tuple[dict[str, Any], dict[str, str]]:
-    """The baseline with some rules dropped, added and changed; and what became of which."""
+def _another(today: dict[str, Any], rnd: Random) -> tuple[dict[str, Any], dict[str, tuple[str, str]]]:
+    """The baseline with some rules dropped, added and changed; and what became of which, in which direction."""
     other, told = deepcopy(today), {}
     rules = []
     for rule in other["rules"]:
         fate = rnd.random()
         if fate < 0.2:
-            told[rule["id"]] = "dropped"
+            told[rule["id"]] = ("dropped", "")
             continue
         if fate < 0.6:
             which = rnd.choice(("severity", "except", "pinned", "expect"))
+            direction = ""
             if which == "severity":
-                rule["severity"] = "low" if rule.get("severity", "medium") != "low" else "critical"
+                direction = "weaker" if rule.get("severity", "medium") != "low" else "stricter"
+                rule["severity"] = "low" if direction == "weaker" else "critical"
             elif which == "except" and "except" not in rule:
-                rule["except"] = {"kind": "guest"}
+                rule["except"], direction = {"kind": "guest"}, "weaker"
             elif which == "pinned" and "pinned" not in rule:
-                rule["pinned"] = True
+                rule["pinned"], direction = True, "stricter"
             else:
                 rule["expect"] = {"any-of": [rule["expect"], {"person": "mfa", "is": "required"}]}
-            told[rule["id"]] = "changed"
+            told[rule["id"]] = ("changed", direction)
         rules.append(rule)
     if rules and rnd.random() < 0.5:
         rules.append({**deepcopy(rules[0]), "id": "Z1", "severity": "high"})
-        told["Z1"] = "new"
+        told["Z1"] = ("new", "")
     if not rules:
         rules, told = other["rules"], {}
     return {**other, "rules": rules}, told

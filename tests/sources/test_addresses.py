@@ -212,6 +212,25 @@ def test_answers_are_bounded_in_time(
     assert len(started) == 1 and time.monotonic() < started[0] + 5
 
 
+@pytest.mark.parametrize(
+    ("said", "shown"),
+    [
+        ({"detail": "no", "error": "e"}, "status 400 (no)"),
+        ({"error_description": "no such scope", "error": "invalid_scope"}, "status 400 (no such scope)"),
+        ({"error": "invalid_scope"}, "status 400 (invalid_scope)"),
+        ([], "status 400"),
+    ],
+)
+def test_what_a_server_says_of_its_refusal_is_shown(context: Context, said: object, shown: str) -> None:
+    with (
+        server(lambda handler: say(handler, json.dumps(said).encode(), 400)) as (url, _),
+        Web(Access(url), context) as asked,
+        pytest.raises(SourceFailed) as failed,
+    ):
+        asked.json("/x")
+    assert str(failed.value).endswith(f"/x: {shown}")
+
+
 def test_an_answer_that_stops_says_where(context: Context, monkeypatch: pytest.MonkeyPatch) -> None:
     """L 83."""
     monkeypatch.setattr(web, "_TRIES", 1)
