@@ -1,7 +1,7 @@
 """Plants faults in copies of the tree, one at a time, and names those that no test notices.
 
-Without options all of tests/mutants.py, which were made by hand; with --sample some that are generated (mutation.py), each
-run against the tests that reach its line (reached.py).
+Without options these are the faults of tests/mutants.py, which were made by hand. With --sample they are generated
+(mutation.py), and each is run against the tests that reach its line (reached.py).
 """
 
 from __future__ import annotations
@@ -56,7 +56,7 @@ def by_hand(word: str) -> int:
         text = (TOP / mutant.file).read_text("utf-8")
         if text.count(mutant.old) != 1:
             count = text.count(mutant.old)
-            raise SystemExit(f"{mutant.file}: {mutant.old!r} stands there {count} times; mend tests/mutants.py")
+            raise SystemExit(f"{mutant.file}: {mutant.old!r} occurs {count} times; correct tests/mutants.py")
         return (
             NOTICED
             if tree.notices(mutant.file, text.replace(mutant.old, mutant.new), [mutant.tests], 900)
@@ -102,12 +102,14 @@ def sampled(chosen: Sequence[Fault], budget: float) -> int:
         total = sum(counts[room, verdict] for verdict in (NOTICED, SURVIVES, CHANGES_NOTHING))
         if total:
             print(
-                f"{room:<9} {counts[room, NOTICED]:>4} of {total:>4} noticed, {counts[room, CHANGES_NOTHING]} change nothing"
+                f"{room:<9} {counts[room, NOTICED]:>4} of {total:>4} noticed, "
+                f"{counts[room, CHANGES_NOTHING]} change nothing"
             )
     survivors = sum(number for (_, verdict), number in counts.items() if verdict == SURVIVES)
     noticed = sum(number for (_, verdict), number in counts.items() if verdict == NOTICED)
     print(
-        f"{survivors} of {len(chosen)} survive; {noticed / max(1, noticed + survivors):.1%} of those that change something are noticed"
+        f"{survivors} of {len(chosen)} survive; "
+        f"{noticed / max(1, noticed + survivors):.1%} of those that change something are noticed"
     )
     return 1 if survivors else 0
 

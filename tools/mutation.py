@@ -156,7 +156,7 @@ class _Finder(ast.NodeVisitor):
     # What is left out: texts, annotations, what only checkers of types read, and what is said of faults in the program
 
     def visit_JoinedStr(self, _: ast.JoinedStr) -> None:
-        """Formatted texts: the places of what stands in them are not known."""
+        """Formatted texts: Python 3.11 does not give the places of the expressions in them."""
 
     def visit_Raise(self, _: ast.Raise) -> None:
         """Errors: their texts are no answers."""

@@ -296,8 +296,8 @@ def compare(org: Org, rnd: Random) -> int:
     assert with_holes == trying.drifting(trying.keeper)
     for each in repairs:
         compare_one(each, trying, active, checker)
-    told = {(each.account, resource) for each in repairs if each.problem == LOCK_OUT for resource in each.resources}
-    assert told == {(person, resource) for resource, _, person in trying.locked}
+    found = {(each.account, resource) for each in repairs if each.problem == LOCK_OUT for resource in each.resources}
+    assert found == {(person, resource) for resource, _, person in trying.locked}
     return len(repairs)
 
 

@@ -15,7 +15,9 @@ from pathlib import Path
 from typing import Any
 
 import httpx2
+import ldap
 import pytest
+from ldap.controls import SimplePagedResultsControl
 
 from usher_gate.files.faults import UsherError
 from usher_gate.sources import web
@@ -108,8 +110,6 @@ def test_what_is_on_this_machine(text: str, here: bool) -> None:
 
 
 def test_starttls_is_begun_however_the_scheme_is_written(context: Context, monkeypatch: pytest.MonkeyPatch) -> None:
-    import ldap
-
     began: list[str] = []
 
     class Connection:
@@ -124,6 +124,55 @@ def test_starttls_is_begun_however_the_scheme_is_written(context: Context, monke
     assert began == ["tls"]
     with pytest.raises(UsherError, match="is not encrypted"):
         Ldap(Binding("LDAP://directory.example", tls=""), Layout(PeopleMapping(FIELDS)))._connect(ldap, context)
+
+
+@pytest.mark.parametrize(
+    ("pages", "message"),
+    [
+        (lambda number: (f"p{number}", b"handle" if number < 3 else b""), ""),  # a handle may stay the same
+        (lambda number: ("p0", b"%d" % number), "gives the same page again"),
+        (lambda number: ("" if number else "p0", b"handle"), "gives an empty page and the same cookie again"),
+        (lambda number: ("", b"%d" % number), "empty pages without an end"),
+        (lambda number: (f"p{number}", None), "does not page its results"),
+        (
+            lambda number: (f"p{number}", b"x" if number < 2 else ldap.SERVER_DOWN()),
+            "the connection ended after 2 entries, before",
+        ),
+    ],
+)
+def test_pages_of_a_directory_end(
+    context: Context, monkeypatch: pytest.MonkeyPatch, pages: Callable[[int], tuple[str, Any]], message: str
+) -> None:
+    """L 81 and L 83."""
+    asked = list[bytes]()
+
+    class Connection:
+        def search_ext(self, *_: object, serverctrls: list[Any], **__: object) -> int:
+            asked.append(serverctrls[0].cookie)
+            return len(asked) - 1
+
+        def result3(self, number: int, **_: object) -> tuple[object, ...]:
+            name, cookie = pages(number)
+            if isinstance(cookie, Exception):
+                raise cookie
+            entry = {
+                "objectClass": [b"inetOrgPerson"],
+                "entryUUID": [name.encode()],
+                "mail": [f"{name}@northmere.example".encode()],
+            }
+            controls = [] if cookie is None else [SimplePagedResultsControl(True, 500, cookie)]
+            return 0, [(f"uid={name}", entry)] if name else [], 0, controls
+
+        def unbind_ext_s(self) -> None: ...
+
+    directory = Ldap(Binding("ldap://127.0.0.1:9", tls="plain"), Layout(PeopleMapping(FIELDS)))
+    monkeypatch.setattr(directory, "_connect", lambda *_: Connection())
+    if message:
+        with pytest.raises(SourceFailed, match=message):
+            directory.gather(context)
+    else:
+        assert directory.gather(context).counts["people"] == 4
+    assert len(asked) < 110
 
 
 def test_proxies_of_the_environment_are_kept_out_of_this_machine(

@@ -312,6 +312,9 @@ def test_exports_that_cannot_be_read(folder: Path, name: str, text: str, message
         ("level: person, from: account", "level: person", "map.yaml:11: into[1].scope"),
         ("{value: required}", "{}", "write either from: COLUMN or value: TEXT"),
         ("table: people", "table: persons", "map.yaml:4"),
+        ("table: people", "table: people\n    where: {type: []}", "into[0].where.type: the list is too short"),
+        ("table: people", "table: people\n    where: type", "into[0].where: 'type' stands where a mapping"),
+        ("level: person", "level: {from: l, values: {a: persn}}", "'persn' is no level; did you mean 'person'?"),
     ],
 )
 def test_what_is_wrong_in_a_mapping(folder: Path, old: str, new: str, message: str) -> None:

@@ -29,12 +29,13 @@ from tests.sources.test_files import folder as folder  # a fixture
 from tests.sources.test_gather import folder as ground  # noqa: F401 - a fixture
 from tests.sources.test_gather import gathered
 from usher_gate.sources.entries import FIELDS, Layout
+from usher_gate.sources.groups import join_groups
 from usher_gate.sources.interface import Context, Gathered, Named, SourceFailed
 from usher_gate.sources.ldif import Ldif
 from usher_gate.sources.mapped import Mapped
 from usher_gate.sources.people import PeopleMapping
 from usher_gate.sources.scim import FIELDS as SCIM_FIELDS
-from usher_gate.sources.scim import Scim, _Groups
+from usher_gate.sources.scim import Scim
 from usher_gate.sources.secrets import Secrets
 from usher_gate.sources.settings import KEYS, SOURCE_KINDS, keys_of
 from usher_gate.sources.trust import check_content
@@ -198,6 +199,19 @@ def test_a_directory_that_shrinks_by_scim_leaves_the_snapshot(ground: Path, tmp_
         assert "directory gave 0 members and 273 last time, " in done.err and " people and 237 last time" in done.err
 
 
+def test_what_came_last_in_part_is_compared_with_what_was_whole_before(folder: Path) -> None:
+    """L 76: a snapshot for which the source failed says nothing of it."""
+    one = export(folder, rows(14))
+    people = source(name="others", kind="ldif", path="crew.ldif")
+    write(folder, {"crew.ldif": f"version: 1\n\n{person(99)}"})
+    assert tried(folder, one, people)[0] == 0
+    (folder / "raw/people.csv").rename(folder / "raw/gone.csv")
+    assert call("gather", "--partial").status == 4
+    write(folder, {"raw/people.csv": rows(9)})
+    done = call("gather")
+    assert done.status == 4 and "nothing was replaced: crew gave 9 people and 14 last time" in done.err
+
+
 def test_an_old_file_is_a_failed_source(folder: Path) -> None:
     """L 77."""
     one = export(folder, rows(2)) + "max_age_hours = 24\n"
@@ -217,7 +231,7 @@ def test_an_old_file_is_a_failed_source(folder: Path) -> None:
 
 
 def test_one_value_is_one_word(folder: Path) -> None:
-    """L 78: whoever may edit their own title could make themselves an administrator."""
+    """L 78: a person who may edit their own title could make themselves an administrator."""
     status, said = tried(folder, ldif(folder, person(1, "title: cook;admin\n")))
     assert (
         status == 4
@@ -254,10 +268,32 @@ def test_a_source_may_take_so_long_and_no_longer(ground: Path, tmp_path: Path) -
     )
 
 
-def test_members_of_the_wrong_shape_are_named() -> None:
-    """L 82."""
-    with pytest.raises(SourceFailed, match="the group 'G1' has members that are no list"):
-        _Groups().take([{"id": "G1", "members": 7}])
+@pytest.mark.parametrize(
+    ("kind", "resource", "message"),
+    [
+        ("Groups", {"members": 7}, "the group 'X' has members that are no list"),
+        ("Groups", {"members": ["P1"]}, "the group 'X' has members that are no list of objects"),
+        ("Groups", {"members": [{"value": ["P1"]}]}, "X: members.value is a list where a text"),
+        ("Groups", {"displayName": {"a": 1}}, "X: displayName is an object where a text"),
+        ("Users", {"userType": ["guest"]}, "X: userType is a list where a text, a number or a flag is due"),
+        ("Users", {"userType": {"value": "guest"}}, "X: userType is an object where a text"),
+        ("Users", {"roles": [{"value": ["admin"]}]}, "X: roles is a list where a text"),
+        ("Users", {"roles": ["a;b"]}, "X: roles holds 'a;b'"),
+        ("Users", {"name": {"formatted": []}}, "X: name.formatted is a list"),
+    ],
+)
+def test_values_of_the_wrong_shape_name_the_resource_and_the_attribute(
+    scim_server: tuple[str, dict[str, Any]], kind: str, resource: dict[str, Any], message: str
+) -> None:
+    """L 82: a kind that is a list was nothing, and so a member."""
+    url, served = scim_server
+    served.update({"Users": [{"id": "P1", "userName": "a@northmere.example"}], "Groups": []})
+    served[kind] = [{"id": "X", "userName": "x@northmere.example", **resource}]
+    try:
+        with pytest.raises(SourceFailed, match=message):
+            Scim(Access(url), PeopleMapping(SCIM_FIELDS)).gather(_context(Path()))
+    finally:
+        served["Groups"] = []
 
 
 def test_every_key_of_every_kind_of_source_is_described() -> None:
@@ -331,6 +367,47 @@ def test_groups_of_one_name_from_two_sources_are_noted(folder: Path) -> None:
     assert [(row["id"], row["name"]) for row in table(folder, "groups")] == [("watch", "Watch")]
     assert [row["member"][:8] for row in table(folder, "members")] == ["00000001", "00000002"]
     assert [row["scope"] for row in table(folder, "settings")] == ["group:watch"]
+    # Settings by hand name the group as the second source does, and are copied as a file.
+    write(folder, {"map2.yaml": "usher-gate: mapping/1\ninto:\n  - table: groups\n    columns: {id: id, name: name}\nignore: [member, close]\n",
+                   "settings.csv": "service,control,scope,value\ntidecall,door.close,group:G7,on\n"})  # fmt: skip
+    of_more = more + source(name="more by hand", kind="files", paths=["settings.csv"])
+    toml = settings(source(name="hand", kind="files", paths=["organisation.yaml", "services.yaml"]),
+                    ldif(folder, text + person(2)), of_more)  # fmt: skip
+    write(folder, {"usher-gate.toml": toml.replace("keep = 7", 'keep = 7\njoin_groups = "name"')})
+    done = call("gather")
+    assert done.status == 0, done.err
+    assert [row["scope"] for row in table(folder, "settings")] == ["group:watch"]
+
+
+def test_an_id_that_two_sources_give_to_different_groups_is_no_name_for_the_joined_one() -> None:
+    """`b` calls the watch W9, and `c` something else: what `d` means by W9 nobody can tell, so it stays."""
+    groups = (("a", "G1", "Watch"), ("b", "W9", "watch"), ("c", "W9", "Crew"), ("d", "", ""))
+    found = [
+        (source, Gathered({"groups": [{"id": group, "name": name}] if group else [],
+                           "settings": [{"scope": "group:W9", "value": source}]}))
+        for source, group, name in groups
+    ]  # fmt: skip
+    assert join_groups(found) == ["b: 1 group is joined by name with those of an earlier source"]
+    assert [gathered.tables["settings"][0]["scope"] for _, gathered in found] == [
+        "group:W9", "group:G1", "group:W9", "group:W9",
+    ]  # fmt: skip
+    assert [row["id"] for _, gathered in found for row in gathered.tables["groups"]] == ["G1", "G1", "W9"]
+
+
+def test_where_takes_users_and_their_memberships(scim_server: tuple[str, dict[str, Any]]) -> None:
+    """L 79, by SCIM: the others are no members either."""
+    url, served = scim_server
+    users = [{"id": f"P{n}", "userName": f"p{n}@northmere.example", "userType": kind} for n, kind in enumerate("EXE")]
+    served["Users"] = users
+    served["Groups"] = [{"id": "G", "members": [{"value": f"P{number}"} for number in range(3)]}]
+    try:
+        mapping = PeopleMapping(SCIM_FIELDS, where={"kind": ("E",)}, values={"kind": {"E": "member"}})
+        found = Scim(Access(url), mapping).gather(_context(Path()))
+    finally:
+        served["Groups"] = []
+    assert [row["id"] for row in found.tables["people"]] == ["P0", "P2"]
+    assert [row["member"] for row in found.tables["members"]] == ["P0", "P2"]
+    assert found.notes == ["1 person is left out by where"]
 
 
 def test_where_takes_rows_of_an_export_and_level_and_service_come_from_columns(folder: Path) -> None:
@@ -360,11 +437,15 @@ def test_where_takes_rows_of_an_export_and_level_and_service_come_from_columns(f
     for old, new, message in (
         ("S,,,T,all,on", "S,,,,all,on", "row 4: says no service: app is empty"),
         ("S,,,T,all,on", "S,,,T,,on", "row 4: says no level: level is empty"),
-        ("what,who", "what,whom", "no row has 'who', of which map.yaml speaks; did you mean 'whom'?"),
+        ("what,who", "what,whoo", "no row has 'who', of which map.yaml speaks; did you mean 'whoo'?"),
     ):
         write(folder, {"raw/all.csv": "\n".join(lines).replace(old, new) + "\n"})
         status, said = gather(folder, crew)
         assert status == 4 and message in said, said
+    untranslated = into.replace("{from: level, values: {all: organisation, one: person}}", "{from: level}")
+    write(folder, {"raw/all.csv": "\n".join(lines) + "\n", "map.yaml": untranslated})
+    status, said = gather(folder, crew)
+    assert status == 4 and "row 4: level is 'all', which is no level; known: group, organisation, person, unit" in said
     write(folder, {"map.yaml": into.replace("all: organisation", "all: organization")})
     status, said = gather(folder, crew)
     assert status == 2 and "'organization' is no level; did you mean 'organisation'?" in said, said
@@ -396,6 +477,8 @@ def test_an_export_by_http(folder: Path, monkeypatch: pytest.MonkeyPatch) -> Non
         assert status == 4 and f"{url}/x: is of no known kind" in said, said
         status, said = tried(folder, source(url=f"{url}/x", path="raw/people.csv", **keys))
         assert status == 2 and "has either path, a file, or url, an address" in said, said
+        status, said = tried(folder, source(url=f"{url}/x", max_age_hours=3, **keys))
+        assert status == 2 and "max_age_hours is about files" in said, said
     assert tokens == {"Bearer a-bearer-token-of-32-characters!"}
 
 

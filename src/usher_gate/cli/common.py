@@ -151,7 +151,7 @@ def scheduler_for(arguments: argparse.Namespace) -> ClusterSettings | None:
 
 
 def job_for(arguments: argparse.Namespace, kind: str, content: str) -> Job:
-    """What a scheduler's workers are told of this call; `content` is the digest of a snapshot that came from a store."""
+    """Return the job that workers of a scheduler get; `content` is the digest of a snapshot that came from a store."""
     import secrets
 
     from ..engine.job import Job, absolute, digest_of, program

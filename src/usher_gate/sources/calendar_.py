@@ -35,7 +35,7 @@ class Calendar:
         if not files or not files[0].is_file():
             raise SourceFailed(f"{path}: is no .ics file, and no folder of them")
         found = Gathered({"meetings": [], "settings": []})
-        self._zone, self._floating_count = ZoneInfo(context.time_zone or "UTC"), 0
+        self._zone, self._floating_count = ZoneInfo(context.time_zone) if context.time_zone else UTC, 0
         now = datetime.now(self._zone)  # the library compares times without a zone with the time on this clock
         for number, file in enumerate(files, 1):
             with open_source(file, _LARGEST) as stream:

@@ -27,7 +27,7 @@ FIELDS: Mapping[str, str] = {
     "licences": "departmentNumber",
     "created_at": "createTimestamp",
 }
-_NOT_TAKEN = "not taken"  # people whom `where` leaves out; their ids are not kept
+_NOT_TAKEN = "not taken"  # people that `where` leaves out; their ids are not kept
 _TIMES = ("created_at", "last_sign_in_at", "expires_at", "reviewed_at")
 
 

@@ -109,7 +109,8 @@ def _taken(text: Any, path: Path, mapping: Mapping1, found: Gathered) -> None:
     time = parse_time(text) if isinstance(text, str) else None
     if time is None:
         raise SourceFailed(
-            f"{path}: {mapping.taken_at} is {quoted(str(text))}, which is no time with an offset; it should be as 2026-11-20T06:00:00Z"
+            f"{path}: {mapping.taken_at} is {quoted(str(text))}, which is no time with an offset; "
+            "it should be as 2026-11-20T06:00:00Z"
         )
     found.taken_at = time if found.taken_at is None else min(found.taken_at, time)
 

@@ -134,7 +134,7 @@ def gather(
         if refused:
             failed += dict.fromkeys(name for name, _ in refused)
             raise Incomplete(_shrunk_text(refused))
-        _files_as_rows(found)
+        _files_as_rows(found, settings.join_groups)
         group_notes = join_groups(found) if settings.join_groups else shared_group_names(found)
         joined = join(found)
         missing = [_leave_out(source, joined, [gathered for _, gathered in found]) for source in lost]
@@ -306,14 +306,17 @@ def _gives_people(gathered: Gathered) -> bool:
     return bool(gathered.tables.get("people")) or any(name.startswith("people.") for name in gathered.files)
 
 
-def _files_as_rows(found: Sequence[tuple[str, Gathered]]) -> None:
-    """Reads a table that one source gives as a CSV file where another gives rows of it (a calendar's settings of meetings), so that
-    they are joined. Source: answers, D 35."""
+def _files_as_rows(found: Sequence[tuple[str, Gathered]], always: bool) -> None:
+    """Read a table that one source gives as a CSV file and another as rows (a calendar's settings of meetings).
+
+    With `always` every CSV file that can be joined is read: groups that are joined have another id in it.
+    Source: answers, D 35 and L 84.
+    """
     for source, gathered in found:
         others = {table for name, other in found if name != source for table in other.tables}
         for name, path in [*gathered.files.items()]:
             table = Path(name).stem
-            if table in others and table in JOINABLE and path.suffix.lower() == ".csv":
+            if (always or table in others) and table in JOINABLE and path.suffix.lower() == ".csv":
                 del gathered.files[name]
                 gathered.tables[table] = _rows_of(path)
 

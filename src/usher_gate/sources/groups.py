@@ -22,7 +22,8 @@ def shared_group_names(found: Sequence[tuple[str, Gathered]]) -> list[str]:
     for (one, other), names in sorted(shared.items()):
         groups = "1 group has a name" if len(names) == 1 else f"{len(names):,} groups have names"
         notes.append(
-            f"{groups} that {one} and {other} both give, under different ids (here {quoted(names[0])}): they stay apart; "
+            f"{groups} that {one} and {other} both give, under different ids (here {quoted(names[0])}): "
+            "they stay apart; "
             'join_groups = "name" in [gather] makes them one'
         )
     return notes
@@ -32,10 +33,13 @@ def join_groups(found: Sequence[tuple[str, Gathered]]) -> list[str]:
     """Give groups of the same name the id that the first source gives them; return a note for each source changed.
 
     Two groups of one source stay apart. Where several groups of the first source have the name, no one can tell which
-    is meant: they are left as they are, with a note.
+    is meant: they are left as they are, with a note. A source without a group of its own by an id means the group that
+    another source gave.
     """
     ids: dict[str, set[str]] = {}  # by name, in the first source that has it
     notes = []
+    renamed_of: dict[str, dict[str, str]] = {}  # by source
+    own_of: dict[str, set[str]] = {}
     for source, gathered in found:
         mine: dict[str, set[str]] = {}
         for row in gathered.tables.get("groups", ()):
@@ -50,10 +54,16 @@ def join_groups(found: Sequence[tuple[str, Gathered]]) -> list[str]:
                 notes.append(f"{source}: several groups are called {quoted(name)}: they stay apart")
                 continue
             renamed[next(iter(own))] = next(iter(known))
+        renamed_of[source], own_of[source] = renamed, set().union(*mine.values())
         if renamed:
-            gathered.tables = {table: _renamed(table, rows, renamed) for table, rows in gathered.tables.items()}
             count = "1 group is" if len(renamed) == 1 else f"{len(renamed):,} groups are"
             notes.append(f"{source}: {count} joined by name with those of an earlier source")
+    everywhere = {group: new for renamed in renamed_of.values() for group, new in renamed.items()}
+    kept = {group for source, own in own_of.items() for group in own - renamed_of[source].keys()}
+    for source, gathered in found:
+        others = {group: new for group, new in everywhere.items() if group not in own_of[source] | kept}
+        if renamed := others | renamed_of[source]:
+            gathered.tables = {table: _renamed(table, rows, renamed) for table, rows in gathered.tables.items()}
     return notes
 
 

@@ -113,13 +113,13 @@ class Ldap:
         """All entries of people and groups, page by page (RFC 2696)."""
         from ldap.controls import SimplePagedResultsControl
 
-        layout, binding, seen = self._layout, self._binding, 0
+        layout, binding = self._layout, self._binding
         wanted = [*layout.wanted(), "entryUUID", "createTimestamp"]
         find = f"(|(objectClass={layout.people})(objectClass={layout.groups}))"
         control = SimplePagedResultsControl(True, size=binding.page, cookie="")
         begins, empty = set[str](), 0  # with which entries pages began, and how many pages in a row had none
         cookies = set[bytes]()
-        self._referrals = 0
+        self._referrals = self._seen = 0
         for _ in range(_MOST_PAGES):
             number = connection.search_ext(
                 layout.base, ldap.SCOPE_SUBTREE, find, wanted, serverctrls=[control], timeout=binding.timeout
@@ -138,10 +138,9 @@ class Ldap:
                 raise SourceFailed(f"{binding.url}: gives an empty page and the same cookie again")
             cookies.add(control.cookie)
             begins.update(dn for dn, _ in page[:1])
-            seen += len(page)
-            self._seen = seen
+            self._seen += len(page)
             yield Entries(page)
-            context.progress("entries", seen, 0)
+            context.progress("entries", self._seen, 0)
             after = [
                 one_control.cookie
                 for one_control in controls

@@ -69,7 +69,8 @@ class Mapped:
             column = sorted(left.refused)[0]
             word, number = sorted(left.values[column].items(), key=lambda item: (-item[1], item[0]))[0]
             raise SourceFailed(
-                f"{self._shown}: {column} holds {quoted(word)} ({times(number)}), of which {self._mapping} does not speak; "
+                f"{self._shown}: {column} holds {quoted(word)} ({times(number)}), "
+                f"of which {self._mapping} does not speak; "
                 "add it to values, or write other: leave (usher-gate gather --try lists all)"
             )
         if left.columns:

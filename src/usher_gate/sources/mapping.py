@@ -30,9 +30,12 @@ _KNOWN = (
 
 @dataclass(frozen=True)
 class Cell:
-    """Where a cell comes from: a raw column (with how its values translate), or a value of its own. `other` says what becomes of
-    a raw value that is not spoken of: None refuses it, "" leaves the cell out. `absent` says that no row of the export may have the raw
-    column; `separator` is what stands between the units of a path."""
+    """The source of a cell: a raw column (with translations of its values), or a constant value.
+
+    `other` is the value for raw values without a translation: None refuses them, "" leaves the cell out. With `absent`
+    it is no error if no row of the export has the raw column. `separator` separates the words of a list, or the units
+    of a path.
+    """
 
     source: str | None = None
     value: str | None = None
@@ -172,7 +175,7 @@ def _where(fields: Mapping[str, Cursor]) -> dict[str, frozenset[str]]:
     """Read which rows to take: by raw column one value or a list of values."""
     entries = fields["where"].entries() if "where" in fields else {}
     return {
-        name: frozenset(entry.texts("a value") if entry.is_list else (entry.text("a value") or "",))
+        name: frozenset(entry.texts("a value", 1) if entry.is_list else (entry.text("a value") or "",))
         for name, entry in entries.items()
     }
 

@@ -118,7 +118,7 @@ def date_of(text: str, form: str) -> str | None:
 
 
 def not_taken_note(count: int) -> str:
-    """Return the note about people whom `where` leaves out."""
+    """Return the note about people that `where` leaves out."""
     return f"{count:,} {'person is' if count == 1 else 'people are'} left out by where"
 
 

@@ -122,7 +122,7 @@ _ALWAYS = {"settings": {"pinned", "rank"}, "members": {"type"}, "partners": {"ho
 
 
 def key_at(path: Path, line: int) -> tuple[str, ...]:
-    """Return the required cells of the row that stands at a line of a table that `build` wrote; () for none.
+    """Return the required cells of the row at a line of a table that `build` wrote; () for none.
 
     These are id and login of a person, group and member of a membership, and so on.
     """

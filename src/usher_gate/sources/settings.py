@@ -34,6 +34,7 @@ _NUMBERS = {
     "longest_minutes",
     "most_people",
 }
+_WHOLE_NUMBERS = {"page", "days", "most", "most_people"}
 _FLAGS = {"plain", "attributes", "copy", "may_be_empty"}
 _LISTS = {"paths", "services", "tables", "may_be_absent"}
 _OF_ALL = ("may_be_empty", "shrink_limit", "longest_minutes")
@@ -166,9 +167,11 @@ KEYS: Mapping[str, str] = {
     "attributes": "false: all attributes are asked for, for servers that stumble over a choice (true)",
     "fields": 'which attribute is which column, as `{login = "mail"}`; some entry must have each',
     "may_be_absent": "a list of columns of `fields` whose attribute nobody may have",
-    "where": 'by column the values of the people to take, as `{kind = ["Staff", "Extern"]}`; the others are left out, and counted',
+    "where": 'by column the values of the people to take, as `{kind = ["Staff", "Extern"]}`; '
+    "the others are left out, and counted",
     "values": 'by column what each value is, as `{kind = {Extern = "guest"}}`; one that is not spoken of is an error',
-    "dates": 'by column how a date is written (as strptime has it), as `{expires_at = "%d.%m.%Y"}`; without a zone it is UTC',
+    "dates": 'by column how a date is written (as strptime has it), as `{expires_at = "%d.%m.%Y"}`; '
+    "without a zone it is UTC",
     "base": "the DN below which people and groups are",
     "tls": "`starttls` or `plain`, on `ldap://`",
     "bind": "`simple` or `external`",
@@ -314,6 +317,12 @@ def _one(given: Mapping[str, Any], section: int, reader: _Reader, folder: Path) 
             reader.fault(f"a source of kind {kind} needs {key}", "kind", section)
     if kind == "table" and ("path" in given) == ("url" in given):
         reader.fault("a source of kind table has either path, a file, or url, an address", "kind", section)
+    if "url" in given and "max_age_hours" in given and "max_age_hours" in known:
+        reader.fault(
+            "max_age_hours is about files; of what is fetched, taken_at in the mapping says how old it is",
+            "max_age_hours",
+            section,
+        )
     if len(reader.faults) == before and "fields" in known:
         _check_columns(kind, given, section, reader)
     if len(reader.faults) > before:
@@ -348,6 +357,8 @@ def _problem(kind: str, key: str, value: Any) -> str | None:
     """What is wrong with the type of a value."""
     if key in _NUMBERS:
         good = isinstance(value, int | float) and not isinstance(value, bool) and 0 < value < 1_000_000_000
+        if key in _WHOLE_NUMBERS:
+            return None if good and isinstance(value, int) else "is a whole number greater than 0"
         return None if good else "is a number greater than 0"
     if key in _FLAGS:
         return None if isinstance(value, bool) else "is true or false"

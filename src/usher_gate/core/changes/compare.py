@@ -603,7 +603,7 @@ class Compared:
                     yield self._value_moved(one, rule)
 
     def _left_out(self, name: str, control: str) -> Iterator[tuple[str, frozenset[int]]]:
-        """Yield each rule (id) about a control of a service whose `except` leaves out someone now, with these people."""
+        """Yield each rule (id) about a control of a service, and the people that its `except` leaves out now."""
         checker = self.checkers[0]
         service = self._service(name, checker.snapshot)
         for rule in checker.baseline.rules:

@@ -1,7 +1,7 @@
-"""Notices: what people must know about a change, and drafts that organisers may send to people they invited from outside.
+"""Notices: what people must know about a change, and drafts for organisers to send to outsiders they invited.
 
-A notice says what changes for a person, what they will be asked for and what to do before. People who notice nothing get
-none; people to whom the same happens get one text. Source: changes, section 2; answers, B 24.
+A notice says what changes for a person, what they will be asked for and what to do before. People who notice nothing
+get none; people with the same changes get one text. Source: changes, section 2; answers, B 24.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""A named set of settings: which people it reaches, and for whom each of its settings is effective.
+"""A named set of settings: the people it reaches, and those with each of its settings as the effective one.
 
 The settings of a set have the same name in the column `set`, or in the column `note` where `set` is empty.
 Source: answers, G 46.
@@ -21,7 +21,8 @@ class SetSetting:
     """One setting of a set, on a service and of a control.
 
     `reached` are the people (numbers) it covers, among those asked about who have an account. `counts` are those of
-    them for whom it is effective. `hidden` lists the causes of the others' values with these people, most people first.
+    them whose effective setting it is. `hidden` lists the causes of the other people's values, with these people; the
+    cause with most people comes first.
     """
 
     service: str

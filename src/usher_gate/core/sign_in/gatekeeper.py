@@ -23,7 +23,7 @@ class Gatekeeper:
     """The access rules of a snapshot, with whom each includes."""
 
     def __init__(self, snapshot: Snapshot, like: Gatekeeper | None = None) -> None:
-        """Evaluate whom each rule includes; rules that `like`, of the same people, has too are not evaluated again."""
+        """Evaluate which people each rule includes. Results of `like`, which has the same people, are used again."""
         self.snapshot, self.rules, self.networks = snapshot, snapshot.access_rules or (), snapshot.networks
         self.notes: set[str] = set()
         self._included: list[Bools] = []

@@ -167,9 +167,10 @@ class WaysIn:
         return _Shut(out[people], stuck[people])
 
     def barring_rules(self, person: int, resource: str) -> list[int]:
-        """Return, for each way in to a resource, the enforced rules (as bits) that bar a person from it; only minimal sets.
+        """Return, for each way in to a resource, the enforced rules (as bits) that bar a person from it.
 
-        The list is empty where a rule is not the obstacle: the person's partner is, or their own requirement of a factor.
+        Only minimal sets are returned. The list is empty where no rule is the obstacle: the person's partner is, or
+        their own requirement of a factor.
         """
         included = self._keeper.including(person)
         people = np.array([person])

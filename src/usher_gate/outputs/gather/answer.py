@@ -12,7 +12,8 @@ class AttemptAnswer:
     """The rows of each table and the files that a source gives as they are; how often columns and values (by column) stood there
     of which its mapping does not speak; in `refused` are the columns whose values are then refused.
 
-    `mapped` has table, column, where it comes from, and how many rows have it; `roles` has role, number of people, and what is known of it.
+    `mapped` has table, column, attribute and number of rows that have it; `roles` has role, number of people, and what
+    is known of it.
     """
 
     source: str

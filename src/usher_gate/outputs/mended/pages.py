@@ -232,7 +232,7 @@ def _sign_in_side(answer: MendAnswer, most: int) -> Iterator[Section]:
 
 
 def _lock_out_rows(answer: MendAnswer) -> Iterator[tuple[Cell, ...]]:
-    """One row for accounts that are locked out of the same resources and let in by excluding them from the same rules."""
+    """Return one row for accounts with the same resources and the same rules to exclude them from."""
     groups: dict[tuple[object, ...], list[Suggested]] = {}
     for suggested in answer.suggested:
         repair = suggested.repair

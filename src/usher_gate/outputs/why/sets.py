@@ -21,7 +21,7 @@ _ALL_ROWS = "--rows 0, or --format json"
 
 @record
 class _Holder:
-    """A person (number) whom a set reaches, with the scopes by which it does.
+    """A person (number) that a set reaches, with the scopes of the settings that do.
 
     `effective_count` of `control_count` settings are effective; `hidden_by` says of the others what hides them.
     """
@@ -34,7 +34,7 @@ class _Holder:
 
 
 def _holders(answer: SetAnswer) -> list[_Holder]:
-    """Return the people whom a set reaches; those with the most effective settings first."""
+    """Return the people that a set reaches; those with the most effective settings first."""
     ways: dict[int, list[str]] = {}
     effective: dict[int, int] = {}
     hidden: dict[int, list[str]] = {}
@@ -81,7 +81,7 @@ def _first_line(answer: SetAnswer, holders: list[_Holder]) -> str:
 
 
 def write_set(answer: SetAnswer, stream: TextIO, look: Look) -> None:
-    """Draw the set: its settings, and the people whom it reaches."""
+    """Draw the set: its settings, and the people that it reaches."""
     holders = _holders(answer)
     with console(stream, look) as out:
         say(out, _first_line(answer, holders), "bold")
