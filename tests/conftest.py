@@ -45,9 +45,14 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
 
 
 def once(factory: pytest.TempPathFactory, name: str, make: Callable[[Path], object]) -> Path:
-    """A folder that is made once, whichever of several processes asks first; nobody may change it."""
+    """A folder that is made once, whichever of several processes asks first; nobody may change it.
+
+    The demo and its twelve weeks may be there already (tools/planting.py): they take longer than most tests.
+    """
     base = factory.getbasetemp()
     folder = (base.parent if "PYTEST_XDIST_WORKER" in os.environ else base) / name
+    if name in ("northmere", "run") and "USHER_GATE_MADE" in os.environ:
+        folder = Path(os.environ["USHER_GATE_MADE"]) / name
     with folder.with_suffix(".lock").open("w") as lock:
         fcntl.flock(lock, fcntl.LOCK_EX)
         if not folder.exists():

@@ -2,14 +2,15 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from fractions import Fraction
 from itertools import combinations, pairwise, product
 from typing import Any
 
 from tests.organisations import CONTROLS
-from tests.reference import GOODNESS, Leaf, Org, Reference, Row, judged, leaves_of, left_out
+from tests.reference import GOODNESS, Key, Leaf, Org, Reference, Row, judged, leaves_of, left_out
 
 WITHOUT_ORDER = ("exempt", "excepted")
 Place = tuple[str, str, str]  # service, control, scope
@@ -28,6 +29,10 @@ class Weight:
     stricter: int
     reach: int
     wrong: str | None
+    open: set[Key]
+    moved: set[tuple[str, str, str, str | None, str | None]]  # person, service, control, before, after: with no need
+    drifting: set[Key]  # what drifts afterwards
+    tasks: dict[str, dict[str | None, set[str]]]  # who has to do something for themselves, by rule and unit
 
     @property
     def order(self) -> tuple[int, ...]:
@@ -42,18 +47,41 @@ def rooted(final: str, decided: Leaf | None) -> bool:
     return service is not None and scope not in (None, "licence", "person")
 
 
+@dataclass
+class Wish:
+    """What a call of mend asks for; None: everything."""
+
+    hold: bool = False
+    weaken: bool = False
+    through_exceptions: bool = False
+    rules: set[str] | None = None
+    people: set[str] | None = None
+    options: list[str] = field(default_factory=list)
+
+
 class Mending:
     """Weighs plans for one organisation."""
 
-    def __init__(self, org: Org, applied: Any, hold: bool = False) -> None:
-        self.org, self.applied, self.hold = org, applied, hold
+    def __init__(self, org: Org, applied: Any, wish: Wish | None = None) -> None:
+        self.org, self.applied, self.wish = org, applied, wish or Wish()
         self.before = judged(Reference(org))
         self.rules = {rule["id"]: rule for rule in org.rules}
-        self.need = set()
-        for (rule, service, person), (final, _, _, decided, _) in self.before.items():
-            if rooted(final, decided) or (hold and final == "loose"):
-                self.need |= {(person, service, control) for control in self.controls(rule)}
+        self.to_mend = {
+            key
+            for key, (final, _, _, decided, _) in self.before.items()
+            if self.asked(key) and (rooted(final, decided) or (self.wish.hold and final == "loose"))
+        }
+        self.need = {
+            (person, service, control) for rule, service, person in self.to_mend for control in self.controls(rule)
+        }
         self.values = self._values(org)
+        self.drifting = {key for key, one in self.before.items() if one[0] == "drifts" and self.asked(key)}
+
+    def asked(self, key: Key) -> bool:
+        """Whether a verdict is among those that are asked about."""
+        return (self.wish.rules is None or key[0] in self.wish.rules) and (
+            self.wish.people is None or key[2] in self.wish.people
+        )
 
     def controls(self, rule: str) -> list[str]:
         return [leaf["control"] for leaf in leaves_of(self.rules[rule]["expect"]) if "control" in leaf]
@@ -192,7 +220,7 @@ class Mending:
     def weigh(self, plan: Plan, out: tuple[tuple[str, str], ...] = ()) -> Weight:
         after_org = self.applied_to(plan, out)
         after, values = judged(Reference(after_org)), self._values(after_org)
-        wrong, left = None, 0
+        wrong, left = None, set[Key]()
         if out and any((was[0] == "exempt") != (after[key][0] == "exempt") for key, was in self.before.items()):
             wrong = "others are judged"
         for key, (final, would_be, _, decided, _) in self.before.items():
@@ -202,34 +230,52 @@ class Mending:
             )
             mine = rooted(final, decided)
             is_left = rooted(then, then_decided) or (mine and stuck)
-            if self.hold:
+            if self.wish.hold:
                 is_left |= then == "loose" or ((mine or final == "loose") and (then == "settling" or stuck))
-            left += is_left
+            if is_left and self.asked(key):
+                left.add(key)
             if _rank(then_would) > _rank(would_be):
                 wrong = wrong or f"{key} becomes {then_would}"
-            if final == "excepted":
+            if final == "excepted" and not self.wish.through_exceptions:
                 for control in self.controls(key[0]):
                     where = key[2], str(key[1]), control
                     if values.get(where) != self.values.get(where):
                         wrong = wrong or f"{key}: behind an exception"
-        wrong = wrong or self._left_out_changed(values)
-        strict = Reference(self.org).strictness
+        wrong = wrong or (None if self.wish.through_exceptions else self._left_out_changed(values))
+        strict, moved = Reference(self.org).strictness, set()
         touched = without = 0
         for where, value in self.values.items():
             then_value = values[where]
             if value == then_value:
                 continue
             touched += 1
-            without += where not in self.need
+            if where not in self.need:
+                without += 1
+                moved.add((*where, value, then_value))
             weaker = value is not None and (
                 then_value is None or strict(where[2], then_value) < strict(where[2], value)
             )
-            if weaker and where not in self.need:
+            if weaker and where not in self.need and not self.wish.weaken:
                 wrong = wrong or f"{where} becomes weaker"
         stricter = sum(self._steps(place, value) for place, (value, _) in plan.items())
-        return Weight(
-            left, len(plan) + len(out), without, touched, stricter, sum(self._reach(place[2]) for place in plan), wrong
-        )
+        reach = sum(self._reach(place[2]) for place in plan)
+        drifting = {key for key, one in after.items() if one[0] == "drifts" and self.asked(key)}
+        units: dict[str, dict[str | None, set[str]]] = {}
+        where_of = {person["id"]: person.get("unit") for person in self.org.people}
+        for rule, service_id, person_id in drifting:
+            why = after[rule, service_id, person_id][3]
+            if why is not None and why.root is not None and why.root[2] == "person":
+                units.setdefault(rule, defaultdict(set))[where_of[person_id]].add(person_id)
+        many = len(plan) + len(out)
+        return Weight(len(left), many, without, touched, stricter, reach, wrong, left, moved, drifting, units)
+
+    def by_itself(self, plan: Plan, place: Place) -> tuple[int, int, int]:
+        """How many verdicts an edit of a plan ends, and how many values it changes (all; with no need): against the plan without it."""
+        without = {other: option for other, option in plan.items() if other != place}
+        left = self.weigh(without).left - self.weigh(plan).left
+        sides = [self._values(self.applied_to(each)) for each in (without, plan)]
+        other = {where for where in self.values if sides[0][where] != sides[1][where]}
+        return left, len(other), len(other - self.need)
 
     def _steps(self, place: Place, value: str | None) -> int:
         """How many weaker degrees of a control may be set than a value is."""

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import argparse
 import difflib
+import json
 import os
 import subprocess
 import sys
@@ -29,8 +30,9 @@ from tests.mutants import MUTANTS, Mutant  # noqa: E402
 TOP = ROOT / "src" / "usher_gate"
 UNCHANGED = ROOT / "tests" / "unchanged.txt"  # faults that change no answer, each with its reason
 NOTICED, SURVIVES, CHANGES_NOTHING = "noticed", "SURVIVES", "changes nothing"
-_BUDGET = 25.0  # seconds of tests for one fault, as they took when they were recorded
-_THOROUGH = 8  # times as long for one that survives these
+_BUDGET = 15.0  # seconds of tests for one fault, as they took when they were recorded
+_THOROUGH = 4  # times as long for one that survives these
+_LONGEST = 8.0  # seconds that one test counts
 _T = TypeVar("_T")
 
 
@@ -72,32 +74,44 @@ def by_hand(word: str) -> int:
     return 1 if survivors else 0
 
 
-def sampled(chosen: Sequence[Fault], budget: float) -> int:
-    """Plant generated faults; print each survivor as a diff, and how many are noticed by room."""
+def sampled(chosen: Sequence[Fault], budget: float, is_left: bool) -> int:
+    """Plant generated faults, or those left that nothing noticed before; print survivors as diffs, and counts by room."""
     if not (FOLDER / "reached.json").exists():
         print("recording which tests reach which lines: once, about 25 minutes on two cores", flush=True)
         with trees(1) as free:
             record(free.get())
     reached, reasons = Reached(), _reasons()
+    if new := reached.new():
+        print(f"recording {len(new):,} new tests", flush=True)
+        with trees(1) as free:
+            record(free.get(), new)
+        reached = Reached()
 
     def work(tree: Tree, fault: Fault) -> str:
         if fault.name in reasons:
             return CHANGES_NOTHING
-        text = (TOP / fault.file).read_text("utf-8")
+        if is_left and fault.name in noticed_by:
+            return NOTICED
+        text = (tree.top / fault.file).read_text("utf-8")  # as it was when the fault was generated
         tests = reached.tests(fault.file, None if fault.runs_once else fault.line, text)
-        for seconds in (budget, _THOROUGH * budget):  # first the quick ones: most faults end there
+        for seconds in (budget, _THOROUGH * budget):
             some = [test for test, end in zip(tests, _ends(tests, reached), strict=True) if end <= seconds]
-            if some and tree.notices(fault.file, fault.planted(text), some, 4 * seconds + 60):
+            if some and (test := tree.notices(fault.file, fault.planted(text), some, 4 * seconds + 60)):
+                noticed_by[fault.name] = test
                 return NOTICED
-            tests = tests[len(some) :]
+            mine = _folder_of_tests(fault.file)  # after the quickest of all, those of its own folder
+            tests = sorted(tests[len(some) :], key=lambda test: not test.startswith(mine))
         return SURVIVES
 
+    noticed_by = _noticed_by()
+    texts = {fault.file: (TOP / fault.file).read_text("utf-8") for fault in chosen}
     counts = Counter[tuple[str, str]]()
     for number, (fault, verdict) in enumerate(in_trees(work, chosen), 1):
         counts[room_of(fault.file), verdict] += 1
         print(f"{number}/{len(chosen)} {verdict:<8} {fault.kind}: {fault.name}", flush=True)
         if verdict == SURVIVES:
-            print(_diff(fault), flush=True)
+            print(_diff(fault, texts[fault.file]), flush=True)
+    (FOLDER / "noticed.json").write_text(json.dumps(noticed_by, indent=0))
     for room in ROOMS:
         total = sum(counts[room, verdict] for verdict in (NOTICED, SURVIVES, CHANGES_NOTHING))
         if total:
@@ -114,9 +128,37 @@ def sampled(chosen: Sequence[Fault], budget: float) -> int:
     return 1 if survivors else 0
 
 
+def _folder_of_tests(file: str) -> str:
+    """Return the folder of the tests that are about a file."""
+    room = file.partition("/")[0]
+    return f"tests/{'cli' if room == 'outputs' else room}/"
+
+
+def _noticed_by() -> dict[str, str]:
+    """Return for each fault that was noticed so far which test failed first."""
+    path = FOLDER / "noticed.json"
+    found: dict[str, str] = json.loads(path.read_text()) if path.exists() else {}
+    return found
+
+
+def spare() -> int:
+    """Print the tests without which every fault is noticed that was so far, and every line is reached, the longest first."""
+    reached, needed = Reached(), set(_noticed_by().values())
+    lines = reached.lines()
+    others = Counter(line for of_test in lines.values() for line in of_test)
+    for test, found in sorted(lines.items(), key=lambda one: -reached.durations[one[0]]):
+        if test.partition("[")[0] not in needed and all(others[line] > 1 for line in found):
+            others.subtract(found)
+            print(f"{reached.durations[test]:6.2f} s  {test}")
+    return 0
+
+
 def _ends(tests: Sequence[str], reached: Reached) -> Iterator[float]:
-    """Return when each of the tests has ended, in seconds, as they took when they were recorded."""
-    return accumulate(reached.durations[test] for test in tests)
+    """Return when each of the tests has ended, in seconds, as they took when they were recorded.
+
+    Long ones compare random organisations, and what they notice they notice early.
+    """
+    return accumulate(min(reached.durations[test], _LONGEST) for test in tests)
 
 
 def _reasons() -> dict[str, str]:
@@ -126,8 +168,7 @@ def _reasons() -> dict[str, str]:
     return {name: reason for name, _, reason in pairs}
 
 
-def _diff(fault: Fault) -> str:
-    before = (TOP / fault.file).read_text("utf-8")
+def _diff(fault: Fault, before: str) -> str:
     lines = difflib.unified_diff(
         before.splitlines(), fault.planted(before).splitlines(), fault.file, fault.file, lineterm="", n=2
     )
@@ -143,7 +184,13 @@ def main() -> int:
     parser.add_argument("--changed-since", metavar="COMMIT", help="only in files that have changed since")
     parser.add_argument("--room", choices=tuple(ROOMS), metavar="ROOM", help=f"only in {', '.join(ROOMS)}")
     parser.add_argument("--seconds", type=float, default=_BUDGET, help=f"of tests for one fault (default: {_BUDGET:g})")
+    parser.add_argument(
+        "--left", action="store_true", help="only those that were not noticed when they were tried before"
+    )
+    parser.add_argument("--spare", action="store_true", help="name tests that no fault tried so far and no line needs")
     arguments = parser.parse_args()
+    if arguments.spare:
+        return spare()
     if arguments.sample is None:
         return by_hand(arguments.word)
     files = sorted(TOP.rglob("*.py"))
@@ -153,7 +200,7 @@ def main() -> int:
         files = [path for path in files if str(path.relative_to(ROOT)) in changed]
     if arguments.room:
         files = [path for path in files if room_of(str(path.relative_to(TOP))) == arguments.room]
-    return sampled(sample(files, TOP, arguments.sample, arguments.seed), arguments.seconds)
+    return sampled(sample(files, TOP, arguments.sample, arguments.seed), arguments.seconds, arguments.left)
 
 
 if __name__ == "__main__":

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import shutil
 import subprocess
 import sys
@@ -13,13 +14,14 @@ from pathlib import Path
 from queue import Queue
 
 ROOT = Path(__file__).resolve().parent.parent
+_PYTEST = (sys.executable, "-m", "pytest", "-q", "-p", "no:cacheprovider")
 
 
 class Tree:
-    """A copy of the tree with a program of its own."""
+    """A copy of the tree with a program of its own; in `made` lies what tests would make without any fault."""
 
-    def __init__(self, folder: Path) -> None:
-        self._folder, self.top = folder, folder / "src" / "usher_gate"
+    def __init__(self, folder: Path, made: Path) -> None:
+        self._folder, self.top, self._made = folder, folder / "src" / "usher_gate", made
         for part in ("src", "tests", "docs"):
             ignored = shutil.ignore_patterns("__pycache__", "*.png", "screenshots")
             shutil.copytree(ROOT / part, folder / part, ignore=ignored)
@@ -32,7 +34,14 @@ class Tree:
         program.chmod(0o755)
         self._script.chmod(0o755)
 
-    def run(self, command: Sequence[str], seconds: float | None, *modules: str) -> subprocess.CompletedProcess[str]:
+    def make(self) -> None:
+        """Make the folders that many tests share."""
+        test = ["tests/cli/test_golden.py::test_calls_on_the_demo[0 100 history --verify]", "--setup-only"]
+        self.run([*_PYTEST, *test], None, makes=self._made).check_returncode()
+
+    def run(
+        self, command: Sequence[str], seconds: float | None, *modules: str, makes: Path | None = None
+    ) -> subprocess.CompletedProcess[str]:
         """Run a command in the copy, with these folders of modules beside its own; raises TimeoutExpired."""
         environment = {
             **os.environ,
@@ -41,26 +50,33 @@ class Tree:
             "USHER_GATE_PROGRAM": str(self._script),
             "USHER_GATE_IN_ORDER": "1",
         }
+        if makes is not None:
+            environment["USHER_GATE_MADE"] = str(makes)
         return subprocess.run(
             command, cwd=self._folder, env=environment, capture_output=True, text=True, check=False, timeout=seconds
         )
 
-    def notices(self, file: str, text: str, tests: Sequence[str], seconds: float) -> bool:
-        """Return whether one of the tests fails, or they do not end in so many seconds, with another text of a file."""
+    def notices(self, file: str, text: str, tests: Sequence[str], seconds: float) -> str:
+        """Return which of the tests fails first with another text of a file, or what else notices it; "" for nothing.
+
+        Tests that do not end in so many seconds have noticed it, too.
+        """
         path = self.top / file
         before = path.read_text("utf-8")
         path.write_text(text, "utf-8")
         try:
-            done = self.run([sys.executable, "-m", "pytest", "-q", "-x", "-p", "no:cacheprovider", *tests], seconds)
+            made = None if "history" in file else self._made  # a fault there changes what the weeks hold
+            done = self.run([*_PYTEST, "-x", *tests], seconds, makes=made)
         except subprocess.TimeoutExpired:
-            return True
+            return "they do not end"
         finally:
             path.write_text(before, "utf-8")
         is_missing = done.returncode == 4 and "ERROR: not found" in done.stdout + done.stderr
         is_missing = is_missing or "file or directory not found" in done.stdout + done.stderr
         if is_missing or done.returncode not in (0, 1, 2, 4):  # 4: what the tests import fails
             raise SystemExit(f"{file}: pytest ended with {done.returncode}\n{done.stdout[-2000:]}{done.stderr[-2000:]}")
-        return done.returncode != 0
+        failed = re.search(r"(?m)^(?:FAILED|ERROR) (\S+\.py(?:::\w+)*)", done.stdout)
+        return "" if not done.returncode else failed[1] if failed else "pytest itself"
 
 
 @contextmanager
@@ -68,7 +84,12 @@ def trees(count: int) -> Iterator[Queue[Tree]]:
     """Provide copies of the tree, to be taken and given back."""
     with tempfile.TemporaryDirectory() as name:
         found: Queue[Tree] = Queue()
+        made = Path(name) / "made"
+        made.mkdir()
         for number in range(count):
             (Path(name) / str(number)).mkdir()
-            found.put(Tree(Path(name) / str(number)))
+            tree = Tree(Path(name) / str(number), made)
+            if not number:
+                tree.make()
+            found.put(tree)
         yield found

@@ -64,7 +64,7 @@ def test_narrowing_reports_less_and_counts_groups_and_exceptions_whole(demo: Pat
 
 def test_the_roots_of_a_rule_account_for_all_its_drifts(demo: Path) -> None:
     made = result()
-    for rule in made["rules"]:
+    for rule in made["rules"][::5]:
         alone = result("--rule", rule["id"])
         assert sum(root["verdicts"] for root in alone["roots"]) == rule["verdicts"]["drifts"]
 

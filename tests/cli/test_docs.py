@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import json
 import re
-import shutil
 from pathlib import Path
 
 import pytest
 
+from tests.cli.test_golden import CALLS, called
 from tests.cli.test_verbs import examples
 from tests.program import call
 
@@ -47,28 +47,10 @@ def test_the_organisation_of_five_gives_the_answer_told(tmp_path: Path, monkeypa
     assert "settings.csv:3" in call("why", "ada@northmere.example", "door.waiting-room").out
 
 
-def demo_calls() -> list[str]:
-    """Every call that the page about the demo gives; those that are examples of a verb's help as well are tried there."""
+def test_every_call_on_the_demo_s_page_is_tried() -> None:
+    """By test_golden, which compares its output, or as an example of a verb's help."""
     found = set(re.findall(r"`usher-gate ([^`]+)`", (DOCS / "demo.md").read_text()))
-    return sorted(found - {line.removeprefix("usher-gate ") for line in examples()})
-
-
-@pytest.mark.parametrize("line", demo_calls())
-def test_every_call_on_the_demo_s_page_shows_something(
-    demo: Path, request: pytest.FixtureRequest, monkeypatch: pytest.MonkeyPatch, line: str
-) -> None:
-    if line == "gather":
-        monkeypatch.chdir(demo / "practice")
-        assert call("gather").status == 0
-        return
-    if line.split()[0] in ("history", "report"):
-        shutil.copy(request.getfixturevalue("demo_history"), demo)
-    done = call(*line.split())
-    if line == "report":
-        assert (done.status, done.out) == (0, "") and (demo / "report.html").stat().st_size > 100_000
-        return
-    assert done.status in (0, 1, 3), done.err
-    assert len(done.out.splitlines()) > 3
+    assert found <= {*map(called, CALLS), *(line.removeprefix("usher-gate ") for line in examples())}
 
 
 @pytest.mark.parametrize("page", sorted([*DOCS.glob("*.md"), DOCS.parent / "README.md"]), ids=lambda page: page.name)

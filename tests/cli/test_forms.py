@@ -2,17 +2,25 @@
 
 from __future__ import annotations
 
+import csv
+import io
 import json
 import re
+import shlex
 import subprocess
 import sys
 from collections import Counter
 from pathlib import Path
 from typing import Any
+from xml.etree import ElementTree
 
 import pytest
+from markdown_it import MarkdownIt
 
+from tests import tiny
+from tests.page import Page
 from tests.program import call
+from tests.tiny import write_tiny
 
 SARIF = Path(sys.prefix) / "share" / "sarif"  # what tools/from-npm.sh brought
 
@@ -159,12 +167,72 @@ def test_ocsf_fits_its_schema(demo: Path, checked: dict[str, Any]) -> None:
         validator.validate(line)
 
 
-def test_hostile_names_are_text(demo: Path) -> None:
-    people = demo / "snapshot" / "people.csv"
-    rows = people.read_text().splitlines(keepends=True)
-    people.write_text("".join(rows).replace("asta.brandt@northmere.example", '"asta<b>""\u202e&@northmere.example"'))
-    for name in ("junit", "sarif", "oscal", "ocsf", "openmetrics"):
-        assert written(name, demo)
+HOSTILE = "<b>&amp;\"\\\\|`*_[x](y)\u202e'=1+1,;$(id)"  # what some form or program would read as more than a text
+SHOWN = HOSTILE.replace("\u202e", "<U+202E>")
+
+
+def _hostile(folder: Path) -> str:
+    """An organisation whose every name is hostile, and where one person drifts; returns that person's login."""
+    login = f"ben{HOSTILE}@northmere.example"
+    rule = f"title: {json.dumps(HOSTILE)}\n    mend: {json.dumps(HOSTILE)}\n    because: {json.dumps(HOSTILE)}"
+    write_tiny(
+        folder,
+        {
+            "snapshot/people.csv": tiny.PEOPLE.replace("ben@northmere.example", '"' + login.replace('"', '""') + '"'),
+            "snapshot/organisation.yaml": tiny.ORGANISATION.replace("Tiny", json.dumps(HOSTILE)),
+            "snapshot/groups.csv": 'id,name\ng1,"' + HOSTILE.replace('"', '""') + '"\n',
+            "snapshot/members.csv": "group,member\ng1,P2\n",
+            "baseline.yaml": tiny.BASELINE.replace("title: The second factor is required", rule).replace(
+                "Tiny baseline", json.dumps(HOSTILE)
+            ),
+            "exceptions.yaml": "usher-gate: exceptions/1\nexceptions: []\n",
+        },
+    )
+    return login
+
+
+def _texts(value: Any) -> set[str]:
+    """All texts in a JSON value."""
+    if isinstance(value, dict):
+        return set().union(*map(_texts, value.values()))
+    return set().union(*map(_texts, value)) if isinstance(value, list) else {value} if isinstance(value, str) else set()
+
+
+def test_hostile_names_are_text(tmp_path: Path) -> None:
+    login = _hostile(tmp_path)
+    shown = login.replace(HOSTILE, SHOWN)
+    whole = json.loads(written("json", tmp_path))
+    (drift,) = (each for each in whole["findings"] if each["verdict"] == "drifts")
+    assert drift["subject"]["login"] == login and whole["rules"][1]["mend"] == whole["groups"][0]["name"] == HOSTILE
+    row = next(csv.DictReader(io.StringIO(written("csv", tmp_path))))
+    assert (row["login"], row["title"]) == (shown, SHOWN)
+    run = json.loads(written("sarif", tmp_path))["runs"][0]
+    assert run["tool"]["driver"]["rules"][1]["shortDescription"]["text"] == HOSTILE
+    for form in ("oscal", "ocsf"):
+        assert any(HOSTILE in text for text in _texts(json.loads(written(form, tmp_path))))
+    suites = ElementTree.fromstring(written("junit", tmp_path))
+    (failure,) = suites.iter("failure")
+    assert failure.text is not None and failure.text.splitlines()[:2] == [shown, SHOWN]
+    assert suites.get("name") == f"{SHOWN} against {SHOWN} 1"
+    cells = Page(MarkdownIt("commonmark").enable("table").render(written("markdown", tmp_path)))
+    assert shown in cells.texts and not cells.tags & {"b", "em", "code", "a", "strong"}
+    call("report", cwd=tmp_path)
+    page = Page((tmp_path / "report.html").read_text())
+    assert shown in page.texts and "b" not in page.tags
+
+
+def test_the_next_call_is_read_by_a_shell_as_it_is(tmp_path: Path) -> None:
+    """A login is no part of the shell's language; one that cannot be typed is named by its id."""
+    for found in ("ben;touch${IFS}x;`id`|$(id)'@northmere.example", "ben\u202e@northmere.example"):
+        people = tiny.PEOPLE.replace("ben@northmere.example", found)
+        write_tiny(
+            tmp_path, {"snapshot/people.csv": people, "exceptions.yaml": "usher-gate: exceptions/1\nexceptions: []\n"}
+        )
+        for arguments in (("check",), ("why", "P2")):
+            line = call(*arguments, cwd=tmp_path).out.splitlines()[-1]
+            words = shlex.split(line.removeprefix("Next: "))
+            assert words[:2] == ["usher-gate", "why"] and words[2] == (found if found.isprintable() else "P2")
+            assert call(*words[1:], cwd=tmp_path).status == 0
 
 
 @pytest.mark.parametrize("name", ["sarif", "junit", "oscal", "ocsf", "openmetrics"])

@@ -1,52 +1,98 @@
-"""Golden cases: a folder of input files (or the demo), a command line, the expected output and exit status.
+"""Expected outputs, as text: of calls on the demo, and on organisations made by hand (tests/golden/NAME/input).
 
-Each case is a folder in tests/golden with `call` (one line: the exit status, then the arguments), `out`, and `input`, unless it
-speaks of the demo. `python -m tests.cli.test_golden` writes the outputs anew; read the difference before you commit it.
+tests/golden/NAME/calls has a line for each call: the exit status, the width of the terminal and the arguments.
+`python -m tests.cli.test_golden` writes the outputs anew; read the difference before you commit it.
 """
 
 from __future__ import annotations
 
+import os
+import re
 import shlex
 import shutil
 import sys
 import tempfile
 from pathlib import Path
+from unittest import mock
 
 import pytest
 
-from tests.program import Done, process
+from tests.page import Page
+from tests.program import Done, call, process
 from usher_gate.demo.write import write_demo
 
 GOLDEN = Path(__file__).resolve().parent.parent / "golden"
 WEEKS = GOLDEN / "demo-history"  # the last link of the demo's twelve weeks
-CASES = sorted(path.parent for path in GOLDEN.glob("*/call"))
 
 
-def run_case(case: Path, folder: Path, demo: Path) -> tuple[Done, int]:
-    """Runs a case in a copy of its input, or of the demo; returns what came out, and the expected status."""
-    status, *arguments = shlex.split((case / "call").read_text())
-    given = case / "input"
-    shutil.copytree(given if given.exists() else demo, folder, dirs_exist_ok=True)
-    width = int(arguments.pop(0)) if arguments[0].isdigit() else 100
-    return process(*arguments, cwd=folder, width=width), int(status)
+def _calls(folder: Path) -> list[str]:
+    return [line for line in (folder / "calls").read_text().splitlines() if line[0] != "#"]
 
 
-@pytest.mark.parametrize("case", CASES, ids=[case.name for case in CASES])
-def test_golden(case: Path, tmp_path: Path, demo_made: Path) -> None:
-    done, status = run_case(case, tmp_path, demo_made)
-    assert done.out == (case / "out").read_text()
-    assert done.status == status
+CALLS = _calls(GOLDEN / "demo")
+BY_HAND = [
+    (path.parent.name, line)
+    for path in sorted(GOLDEN.glob("*/calls"))
+    if path.parent.name != "demo"
+    for line in _calls(path.parent)
+]
+
+
+def called(line: str) -> str:
+    """Return the arguments of a line of `calls`."""
+    return line.split(maxsplit=2)[2]
+
+
+def expected(folder: str, line: str) -> Path:
+    """Return the file of what a call prints."""
+    _, width, arguments = line.split(maxsplit=2)
+    name = re.sub(r"[^A-Za-z0-9.]+", "-", arguments)
+    return GOLDEN / folder / (name if width == "100" else f"{name}-at-{width}")
+
+
+def made(line: str, folder: Path) -> Done:
+    """Make a call in a folder, or (as FOLDER/VERB) in one below it."""
+    _, width, verb, *arguments = shlex.split(line)
+    below, _, verb = verb.rpartition("/")
+    with mock.patch.dict(os.environ, COLUMNS=width):
+        done = call(verb, *arguments, cwd=folder / below)
+    if verb == "report":  # the texts of the page
+        return Done(done.status, "\n".join(Page((folder / "report.html").read_text()).texts) + "\n", done.err)
+    return done
+
+
+@pytest.mark.parametrize("line", CALLS)
+def test_calls_on_the_demo(line: str, demo: Path, demo_history: Path) -> None:
+    if called(line).startswith(("history", "report")):
+        shutil.copy(demo_history, demo)
+    done = made(line, demo)
+    assert (done.out, done.status) == (expected("demo", line).read_text(), int(line.split()[0]))
+
+
+@pytest.mark.parametrize(("name", "line"), BY_HAND)
+def test_organisations_by_hand(name: str, line: str, tmp_path: Path) -> None:
+    shutil.copytree(GOLDEN / name / "input", tmp_path, dirs_exist_ok=True)
+    done = made(line, tmp_path)
+    assert (done.out, done.status) == (expected(name, line).read_text(), int(line.split()[0]))
+
+
+def _write(folder: str, line: str, done: Done) -> None:
+    path = expected(folder, line)
+    path.write_text(done.out)
+    sys.stdout.write(f"{path}: {done.status}{'' if done.status == int(line.split()[0]) else ' INSTEAD'}\n")
 
 
 if __name__ == "__main__":
-    for each in CASES:
-        with tempfile.TemporaryDirectory() as name, tempfile.TemporaryDirectory() as made:
-            write_demo(Path(made))
-            found, expected = run_case(each, Path(name), Path(made))
-        (each / "out").write_text(found.out)
-        sys.stdout.write(
-            f"{each.name}: {found.status}{'' if found.status == expected else f' INSTEAD OF {expected}'}\n"
-        )
-    with tempfile.TemporaryDirectory() as name:
-        process("demo", cwd=Path(name))
-        WEEKS.write_text(process("history", "--link", cwd=Path(name) / "northmere").out)
+    with tempfile.TemporaryDirectory() as temporary:
+        process("demo", cwd=Path(temporary))
+        history, copy = Path(temporary) / "northmere" / "history.db", Path(temporary) / "copy"
+        WEEKS.write_text(process("history", "--link", cwd=history.parent).out)
+        for each, one in [*BY_HAND, *(("demo", one) for one in CALLS)]:
+            if each != "demo":
+                shutil.copytree(GOLDEN / each / "input", copy)
+            else:
+                write_demo(copy)
+                if called(one).startswith(("history", "report")):
+                    shutil.copy(history, copy)
+            _write(each, one, made(one, copy))
+            shutil.rmtree(copy)

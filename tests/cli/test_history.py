@@ -6,6 +6,7 @@ from __future__ import annotations
 import contextlib
 import json
 import os
+import re
 import shutil
 import socket
 import sqlite3
@@ -410,9 +411,15 @@ def test_a_person_by_login_or_by_id_also_who_has_left(tmp_path: Path) -> None:
 def test_kept_every_time_where_the_folder_says_so(tmp_path: Path) -> None:
     where = folder(tmp_path)
     (where / "usher-gate.toml").write_text(TOML + "[history]\nkeep = true\n")
-    call("check", cwd=where)
+    first = json.loads(call("check", "--format", "json", cwd=where).out)
     call("check", "--person", "P1", cwd=where)
     assert len(json.loads(call("history", "--format", "json", cwd=where).out)["checks"]) == 1
+    head = where / "snapshot" / "organisation.yaml"
+    head.write_text(re.sub("taken_at: .*", "taken_at: 2027-01-01T06:00:00Z", head.read_text()))
+    second = json.loads(call("check", "--format", "json", cwd=where).out)  # kept, too, and compared with the first
+    assert first["since"] is None and second["since"]["from"] == first["taken_at"]
+    call("report", cwd=where)
+    assert "People who drift over 2 checks, from 3 on 2026-11-20" in (where / "report.html").read_text()
 
 
 def _recorders(where: Path, copies: int) -> list[tuple[BaseProcess, Path]]:

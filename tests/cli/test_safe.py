@@ -262,6 +262,7 @@ def test_no_separator_makes_a_formula_of_a_cell(text: str) -> None:
 
 FORMS = {"check": ("csv", "json", "markdown", "sarif", "junit", "oscal", "ocsf", "openmetrics", "table"), "guests": ("csv", "json", "markdown", "table"),
          "why": ("json", "table"), "door": ("csv", "json", "markdown", "table"), "exceptions": ("csv", "json", "table")}  # fmt: skip
+WHY = (["P1"], ["P1", "door.waiting-room"], ["P1", "--rule", f"R1{CONTROL}"])
 RAW = re.compile("[\x00-\x08\x0b-\x1f\x7f-\x9f\u061c\u200e\u200f\u202a-\u202e\u2066-\u2069]")
 
 
@@ -272,17 +273,16 @@ def test_no_output_holds_a_control_character(tmp_path: Path) -> None:
         ["G1", "dag@partner.example", "guest", name, "P1", "true"],
     ]
     groups, members = f'id,name\ng1,"{name}"\n', "group,member\ng1,P1\ng1,G1\n"
-    rules = tiny.BASELINE.replace(
-        "title: Outsiders wait", f"title: {json.dumps('Outsiders wait' + CONTROL)}"
-    ).partition("  - id: R2")[0]
+    rules = tiny.BASELINE.replace("Outsiders wait", json.dumps("Outsiders wait" + CONTROL)).partition("  - id: R2")[0]
+    rules = rules.replace("id: R1", f"id: {json.dumps('R1' + CONTROL)}")
     folder = write_tiny(tmp_path / "here", {"snapshot/people.csv": people(rows), "snapshot/groups.csv": groups, "snapshot/members.csv": members, "baseline.yaml": rules,
                                             "snapshot/settings.csv": tiny.SETTINGS.replace("guests,true", "everyone,"), "changes.yaml": CHANGES,
                                             "exceptions.yaml": "usher-gate: exceptions/1\nexceptions: []\n"})  # fmt: skip
     made = 0
     for verb, forms in FORMS.items():
-        for form in forms:
+        for form, more in [(form, more) for form in forms for more in ([[]] if verb != "why" else WHY)]:
             out = folder / f"{verb}.{form}"
-            done = call(verb, *(["P1"] if verb == "why" else []), "--format", form, "--out", out, cwd=folder)
+            done = call(verb, *more, "--format", form, "--out", out, cwd=folder)
             assert done.status in (0, 1, 3), done.err
             text = out.read_text("utf-8")
             assert not RAW.search(text), (verb, form)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import tempfile
+from collections.abc import Set
 from dataclasses import replace
 from pathlib import Path
 from random import Random
@@ -83,7 +84,7 @@ def _above(unit: str | None) -> list[str]:
 def applied(
     org: Org, changes: list[Row]
 ) -> tuple[Org, set[tuple[str, str, str]], dict[int, set[tuple[str, str, str]]]]:
-    """The organisation after the changes, row by row; the places that are other; and of each change those that it made other."""
+    """The organisation after the changes, row by row; the places that are other; and of each change that changed anything those that it did."""
     settings = [dict(row) for row in org.settings] if org.settings is not None else None
     people, members = (
         [dict(person) for person in org.people],
@@ -120,11 +121,13 @@ def applied(
                     "kind" in who and person["kind"] != who["kind"]
                 ):
                     continue
-                person.pop("mfa", None)
+                if person.pop("mfa", None) != said["mfa"]:
+                    of_change.setdefault(number, set())
                 if said["mfa"] is not None:
                     person["mfa"] = said["mfa"]
         else:
             assert members is not None
+            before = [dict(row) for row in members]
             for name in said.get("remove", []):
                 members = [
                     row
@@ -136,6 +139,8 @@ def applied(
                     (row["group"], row["member"], row["type"]) == (said["group"], name, "person") for row in members
                 ):
                     members.append({"group": said["group"], "member": name, "type": "person"})
+            if members != before:
+                of_change.setdefault(number, set())
     after = replace(org, settings=settings, people=people, members=members)
     return replace(after, observations=_seen(org, after, places)), places, of_change
 
@@ -256,7 +261,10 @@ def compare(org: Org, rnd: Random) -> int:
     assert done.status == int(bool(begun or told["protected"]))
     reached = {each["change"]: each["people"] for each in told["reach"]}
     for number, mine in of_change.items():
-        assert reached[number] == len(_reached(org, after, mine)), changes[number - 1]
+        (kind, said), *_ = changes[number - 1].items()
+        others = set().union(*of_change.values())
+        moved = _reached(org, after, mine) if mine else _concerned(org, after, kind, said, others)
+        assert reached[number] == len(moved), changes[number - 1]
     return sum(moves.values()) + 1
 
 
@@ -315,8 +323,30 @@ def _key(each: Row) -> tuple[str, str | None, str]:
     return each["rule"], each["service"], each["subject"]["id"]
 
 
-def _reached(org: Org, after: Org, places: set[tuple[str, str, str]]) -> set[str]:
-    """Whose value is other, and comes, before or after, from one of some places."""
+def _concerned(org: Org, after: Org, kind: str, said: Row, others: set[tuple[str, str, str]]) -> set[str]:
+    """Of whom a change of people or of members changes a fact, or a value that no changed setting gives."""
+    references = Reference(org), Reference(after)
+    people = [{person["id"]: person for person in reference.active} for reference in references]
+    both = people[0].keys() & people[1].keys()
+    if kind == "members":
+        inside = [{one for one in both if said["group"] in reference.member_of[one]} for reference in references]
+        chosen, found = inside[0] ^ inside[1], set[str]()
+    else:
+        who = said["who"]
+        chosen = {
+            one
+            for one in both
+            if who.get("person", one) == one and who.get("kind", people[0][one]["kind"]) == people[0][one]["kind"]
+        }
+        found = {one for one in chosen if people[0][one].get("mfa") != people[1][one].get("mfa")}
+    every = {(service["id"], control, None) for service in org.services or () for control in CONTROLS}
+    return found | (chosen & _reached(org, after, every, others))
+
+
+def _reached(
+    org: Org, after: Org, places: Set[tuple[str, str, str | None]], others: Set[tuple[str, str, str]] = frozenset()
+) -> set[str]:
+    """Whose value is other, and comes, before or after, from one of some places (None: from any but the others)."""
     found = set()
     references = Reference(org), Reference(after)
     for service_id, control, scope in places:
@@ -339,7 +369,9 @@ def _reached(org: Org, after: Org, places: set[tuple[str, str, str]]) -> set[str
                     values.append(value.value)
                     cause = value.cause
                     scopes |= {str(cause["scope"])} if isinstance(cause, dict) else set()
-            if values[0] != values[1] and scope in scopes:
+            if values[0] != values[1] and (
+                scope in scopes if scope else not any((service_id, control, each) in others for each in scopes)
+            ):
                 found.add(name)
     return found
 

@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 
 from tests.compared import TIMES, many
 from tests.core.test_changes_against_reference import applied
-from tests.mend_reference import Mending, Plan
+from tests.mend_reference import Mending, Plan, Weight, Wish
 from tests.organisations import CONTROLS, TAKEN, random_org, value_of, write_org
 from tests.program import call
 from tests.reference import Org, Row
@@ -190,6 +190,32 @@ def mended(org: Org, rnd: Random, *options: str) -> dict[str, Any]:
         return told
 
 
+def random_wish(org: Org, rnd: Random) -> Wish:
+    """What a call asks for: options, and often only some rules or people."""
+    wish = Wish()
+    for name in ("hold", "weaken", "through_exceptions"):
+        if rnd.random() < 0.2:
+            setattr(wish, name, True)
+            wish.options.append("--" + name.replace("_", "-"))
+    if rnd.random() < 0.4:
+        wish.rules = {rule["id"] for rule in rnd.sample(org.rules, rnd.randint(1, len(org.rules)))}
+        wish.options += [part for rule in sorted(wish.rules) for part in ("--rule", rule)]
+    ways: dict[str, list[tuple[str, set[str]]]] = {
+        "person": [(rnd.choice((person["id"], person["login"])), {person["id"]}) for person in org.people],
+        "unit": [(unit, {person["id"] for person in org.people if (person.get("unit") or "x").startswith(unit)})
+                 for unit in {person["unit"] for person in org.people if person.get("unit")}],
+        "group": [(group["id"], {row["member"] for row in org.members or () if row["group"] == group["id"]})
+                  for group in org.groups or ()],
+    }  # fmt: skip
+    for name, every in ways.items():
+        if every and rnd.random() < 0.25:
+            some = rnd.sample(sorted(every), rnd.randint(1, min(2, len(every))))
+            wish.options += [part for value, _ in some for part in (f"--{name}", value)]
+            chosen = set().union(*(people for _, people in some))
+            wish.people = chosen if wish.people is None else wish.people & chosen
+    return wish
+
+
 def _made(told: dict[str, Any]) -> Plan:
     """The edits of a plan."""
     made: Plan = {}
@@ -204,14 +230,15 @@ def _made(told: dict[str, Any]) -> Plan:
 
 def compare(org: Org, rnd: Random) -> int:
     """Compares with every plan of as many edits; returns how many edits the plan has."""
-    hold = rnd.random() < 0.2
-    told = mended(org, rnd, *(["--hold"] if hold else []))
+    wish = random_wish(org, rnd)
+    told = mended(org, rnd, *wish.options)
     plan = told["plan"]
     assert plan["proof"] == "proven fewest"
-    tried = Mending(org, applied, hold)
+    tried = Mending(org, applied, wish)
     weight = tried.weigh(_made(told))
     assert weight.wrong is None, weight.wrong
     assert (plan["left"], plan["edits"]) == (weight.left, weight.edits)
+    _figures(tried, weight, told)
     _in_order(tried, plan["order"], _made(told))
     best = tried.best(plan["edits"], BUDGET)
     if best is None:
@@ -219,6 +246,27 @@ def compare(org: Org, rnd: Random) -> int:
     assert weight.order == best.order, (weight, best)
     assert (plan["without_need"], plan["touched"]) == (best.without, best.touched)
     return weight.edits
+
+
+def _figures(tried: Mending, weight: Weight, told: dict[str, Any]) -> None:
+    """All that is said about a plan beside its edits."""
+    plan, made = told["plan"], _made(told)
+    assert plan["mendable"] == len(tried.to_mend)
+    assert (plan["drifting"], plan["ended"]) == (len(tried.drifting), len(tried.drifting - weight.drifting))
+    assert plan["freed"] == len({key[2] for key in tried.drifting} - {key[2] for key in weight.drifting})
+    left = [(each["rule"], each["service"], each["subject"]["id"]) for each in told["left"]]
+    assert left == sorted(weight.open) and all(each["because"] for each in told["left"])
+    affected = [
+        tuple(each[key] for key in ("person", "service", "control", "before", "after")) for each in told["affected"]
+    ]
+    assert len(affected) == len(set(affected)) and set(affected) == weight.moved
+    tasks = {task["rule"]: {one["unit"]: set(one["people"]) for one in task["units"]} for task in told["tasks"]}
+    assert tasks == weight.tasks
+    for edit in told["edits"]:
+        where = edit.get("set") or edit["unset"]
+        place = where["service"], where["control"], where["scope"]
+        assert (edit["ended"], edit["touched"], edit["without_need"]) == tried.by_itself(made, place)
+        assert edit["people"] == tried.weigh({place: made[place]}).reach
 
 
 ORDERED = {"safe": 0, "none": 0}  # plans of several edits

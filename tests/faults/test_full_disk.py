@@ -54,8 +54,11 @@ def test_what_cannot_be_written_is_said_and_leaves_nothing(
     draw, tried = Random(verb), 0
     for op in OPS:
         count = calls.count(op[0])
-        for number, (code, cause) in [(1, each) for each in CAUSES.items()] + [
-            (draw.randint(1, count or 1), draw.choice([*CAUSES.items()]))
+        causes = [*CAUSES.items()]
+        first = causes if op == "write" else [draw.choice(causes)]
+        for number, (code, cause) in [
+            *((1, each) for each in first),
+            (draw.randint(1, count or 1), draw.choice(causes)),
         ]:
             if not count:
                 continue
@@ -84,7 +87,7 @@ def test_what_cannot_be_written_is_said_and_leaves_nothing(
             if verb == "check kept":
                 assert call("history", "--verify", cwd=folder).status == 0
                 assert len(call("history", "--format", "csv", cwd=folder).out.splitlines()) == 2, what
-    assert tried >= 8
+    assert tried >= 6
 
 
 @pytest.mark.parametrize(("op", "first"), [("write", 40), ("mkdir", 4), ("create", 1)])

@@ -41,7 +41,21 @@ def test_dns_that_differ(one: str, other: str) -> None:
 
 @pytest.mark.parametrize(
     "text",
-    ["a", "=a", "cn=a,", "cn=a,,o=x", 'cn="a', 'cn="a"b', "cn=a\\", "cn=a\\zz", "cn=#", "cn=a<b", "c n=a", "cn=\\ff"],
+    [
+        "a",
+        "=a",
+        "cn=a,",
+        "cn=a,,o=x",
+        'cn="a',
+        'cn="a"b',
+        "cn=a\\",
+        "cn=a\\zz",
+        "cn=#",
+        "cn=a<b",
+        "c n=a",
+        "cn=\\ff",
+        'cn=a"b',
+    ],
 )
 def test_what_is_no_dn(text: str) -> None:
     with pytest.raises(NotADn):

@@ -403,6 +403,7 @@ def test_planned_meetings_with_recurrence_and_settings_of_their_own(folder: Path
     ]
     single = next(row for row in meetings if row["id"] == "once")
     assert (single["organiser"], single["kind"], single["recurring"]) == ("asta@northmere.example", "webinar", "false")
+    assert {row.get("label") for row in meetings} == {"Watch handover", None}
     assert table(folder, "settings") == [
         {"service": "tidecall", "control": "door.waiting-room", "scope": "meeting:once", "value": "everyone"}
     ]

@@ -672,3 +672,33 @@ def scim_server() -> Iterator[tuple[str, dict[str, Any]]]:
 
     with server(answer) as (url, _):
         yield url, served
+
+
+def test_a_table_comes_from_one_source_and_a_key_stands_once(folder: Path) -> None:
+    mapping = "usher-gate: mapping/1\ninto:\n  - table: authenticators\n    columns: {person: who, type: what}\n"
+    write(folder, {"keys.csv": "who,what\nP1,multi-factor-otp\n", "keys-map.yaml": mapping,
+                   "authenticators.csv": "person,type\nP1,multi-factor-otp\n"})  # fmt: skip
+    people = export(folder, rows(2))
+    mapped = source(name="rows", kind="table", path="keys.csv", mapping="keys-map.yaml")
+    copied = source(name="copy", kind="files", paths=["authenticators.csv"])
+    assert tried(folder, people, mapped)[0] == 0
+    status, said = tried(folder, people, mapped, copied)
+    assert status != 0 and "rows and copy both give authenticators; leave one out" in said
+    head = "usher-gate: snapshot/1\nname: Northmere Ferries\ntaken_at: 2026-11-20T06:00:00Z\n"
+    write(folder, {"organisation.yaml": head + "taken_at: 2026-11-21T06:00:00Z\n"})
+    status, said = tried(folder, people)
+    assert status != 0 and "organisation.yaml: has 2 lines of taken_at; keep one" in said
+
+
+def test_a_column_of_settings_that_was_filled_and_is_empty_is_noticed(folder: Path) -> None:
+    into = "  - settings: tidecall\n    scope: {level: person, from: who}\n    controls: {door.close: close}\n    note: {from: why, may-be-absent: true}\n"
+    write(folder, {"close-map.yaml": f"usher-gate: mapping/1\ninto:\n{into}"})
+    people, text = export(folder, rows(9)), "who,close,why\n" + "".join(f"P{number},on,trial\n" for number in range(9))
+    close = source(name="close", kind="table", path="close.csv", mapping="close-map.yaml")
+    for found, word in (
+        (text, ""),
+        (text.replace("trial", ""), "close gave settings without note, which 9 of 9 had last time"),
+    ):
+        write(folder, {"close.csv": found})
+        status, said = gather(folder, people, close)
+        assert (status == 0) == (not word) and word in said, said

@@ -114,6 +114,9 @@ def holes_of(
 
     `observed_days` says after how many days a rule that is only observed is called old.
     """
+    import numpy as np
+
+    from ..core.sign_in.coverage import Coverage
     from ..core.sign_in.gatekeeper import Gatekeeper
     from ..core.sign_in.health import OBSERVED_LONG_DAYS, ailments
     from ..core.sign_in.holes import holes
@@ -121,20 +124,26 @@ def holes_of(
     from ..outputs.holes.answer import HolesAnswer, RuleHoles
 
     keeper = Gatekeeper(snapshot)
-    found = tuple(
-        RuleHoles(
-            rule,
-            title,
-            asked,
-            tuple(hole for hole in holes(keeper, asked, audience & whom) if near is None or _reaches(hole, near)),
-            int((audience & whom).sum()),
-        )
-        for rule, title, asked, audience in wanted
-    )
+    coverage, found = Coverage(keeper), list[RuleHoles]()
+    for rule, title, asked, audience in wanted:
+        mine, known = audience & whom, coverage.of(asked)
+        ways = (way for way in holes(keeper, asked, mine, known) if near is None or _reaches(way, near))
+        unknown = tuple(np.flatnonzero(mine & known.are(str)).tolist())
+        found.append(RuleHoles(rule, title, asked, tuple(ways), int(np.count_nonzero(mine)), unknown))
     locked = lockouts(keeper)
     notes = tuple(sorted(keeper.notes | locked.notes))
     ailing = tuple(ailments(keeper, OBSERVED_LONG_DAYS if observed_days is None else observed_days))
-    return HolesAnswer(snapshot, found, locked.found, locked.stranded, ailing, keeper, notes, locked.conditional)
+    return HolesAnswer(
+        snapshot,
+        tuple(found),
+        locked.found,
+        locked.stranded,
+        ailing,
+        keeper,
+        notes,
+        locked.conditional,
+        is_narrowed=near is not None,
+    )
 
 
 def _with_uses(arguments: argparse.Namespace, answer: HolesAnswer) -> HolesAnswer:

@@ -7,7 +7,7 @@ import re
 from .safe import for_terminal
 from .section import Section, cell_text
 
-_SPECIAL = re.compile(r"([\\`*_{}\[\]<>#|~!])")
+_SPECIAL = re.compile(r"([\\`*_{}\[\]<>#|~!&])")
 
 
 def plain(text: str) -> str:

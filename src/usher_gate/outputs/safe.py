@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import re
+import shlex
 import unicodedata
 from collections.abc import Callable
 from typing import TextIO
 
 from ..files.written.cells import BEYOND_C0, escaped, for_spreadsheet
 
-__all__ = ["for_spreadsheet", "for_terminal", "harmless"]
+__all__ = ["for_spreadsheet", "for_terminal", "harmless", "why_call"]
 
 _JSON = ("json", "sarif", "oscal", "ocsf")
 _MARKUP = ("html", "junit")
@@ -25,6 +26,11 @@ def for_terminal(text: str) -> str:
         char if char.isprintable() or char == " " else f"<U+{ord(char):04X}>"
         for char in unicodedata.normalize("NFC", text)
     )
+
+
+def why_call(login: str, person: str, *more: str) -> str:
+    """Return a call that explains something of somebody (login and id), quoted so that a shell reads it as it is."""
+    return shlex.join(("usher-gate", "why", login if login.isprintable() else person, *more))
 
 
 class _Harmless:

@@ -391,7 +391,9 @@ def _holes() -> Schema:
         }
     )
     stranded = object_of({"resource": TEXT, "ids": SOME})
+    asked = object_of({"rule": nullable(TEXT), "proof": {"enum": list(PROOFS)}, "people": COUNT, "unknown": COUNT})
     lists = {
+        "asked": asked,
         "holes": hole,
         "lockouts": _lockout(),
         "conditional": _conditional(),

@@ -71,7 +71,7 @@ def address_of(text: str, schemes: tuple[str, ...] = ("http", "https")) -> Addre
     if problem is not None:
         raise UsherError(f"{quoted(text.partition('?')[0])} {problem}")
     parts: SplitResult = urlsplit(text)
-    return Address(text, parts.scheme, (parts.hostname or "").casefold(), parts.port or _PORTS[parts.scheme])
+    return Address(text, parts.scheme, parts.hostname or "", parts.port or _PORTS[parts.scheme])
 
 
 def web_address(text: str, plain: bool) -> Address:

@@ -272,9 +272,10 @@ def read_gather(folder: Path) -> GatherSettings:
         for section, given in enumerate(sources)
         if (named := _one({"shrink_limit": limit, **given}, section, reader, folder)) is not None
     ]
-    names = [named.name for named in found]
-    for name in sorted({name for name in names if names.count(name) > 1}):
-        reader.fault(f"two sources are called {quoted(name)}; give each a name of its own")
+    names = [str(given.get("name", "")) for given in sources]
+    for section, name in enumerate(names):
+        if name and name in names[:section]:
+            reader.fault(f"two sources are called {quoted(name)}; give each a name of its own", "name", section)
     if reader.faults:
         raise BadInput(reader.faults)
     return GatherSettings(tuple(found), keep, "join_groups" in data, time_zone)

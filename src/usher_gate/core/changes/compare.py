@@ -473,13 +473,27 @@ class Compared:
             people: set[int] = set()
             without: set[int] = set()
             if number in self.applied.real:
-                chosen = self.applied.whom.get(number)
-                whom = None if chosen is None else {place for place, name in enumerate(self.names) if name in chosen}
+                whom = self._whom(number, change)
                 for key, mine in self._reached(number, change, by_place):
                     mine = mine if whom is None else mine & whom
                     people |= mine
                     without |= mine - need.get(key, set())
             yield Reach(number, len(people), len(without))
+
+    def _whom(self, number: int, change: object) -> set[int] | None:
+        """The people whom a change is about; None where it does not choose any."""
+        chosen = self.applied.whom.get(number)
+        if isinstance(change, Members):
+            sides = (checker.snapshot for checker in self.checkers)
+            inside = (
+                places[snapshot.groups.members(snapshot.group_index[change.group])].tolist()
+                if snapshot.groups is not None and change.group in snapshot.group_index
+                else []
+                for snapshot, places in zip(sides, self.places, strict=True)
+            )
+            before, after = map(set, inside)
+            return before ^ after
+        return None if chosen is None else {place for place, name in enumerate(self.names) if name in chosen}
 
     def _reached(
         self, number: int, change: object, by_place: Mapping[tuple[str, str, str], set[int]]
@@ -490,14 +504,16 @@ class Compared:
                     yield (place[0], place[1]), by_place.get(place, set())
             return
         names: Sequence[str] = ()
+        if isinstance(change, (Members, People)):
+            for one in self._values:  # of those that no changed setting gives, neither before nor after
+                if not any((one.service, one.control, scope) in self.applied.places for scope in one.causes):
+                    yield (one.service, one.control), {one.place}
         if isinstance(change, People):
             names = [*change.cells, *change.added]
         elif isinstance(change, Register):
             names = [name for name in FACTS if name.startswith("authenticators.") or name == "can-show"]
         elif isinstance(change, Members):
             names = ["denying-rules", "requiring-rules"]
-            for place, mine in by_place.items():
-                yield (place[0], place[1]), mine
         elif isinstance(change, (PartnerFlags, Rules, SecondFactor)):
             names = ["denying-rules", "requiring-rules", *(["can-show"] if isinstance(change, PartnerFlags) else [])]
         for name in names:

@@ -9,7 +9,7 @@ from __future__ import annotations
 import numpy as np
 
 from ..organisation.access_rules import SECOND_FACTOR, Requirement
-from ..organisation.columns import Ints, Longs
+from ..organisation.columns import Bools, Ints, Longs
 from ..organisation.proofs import DEVICE_PROOFS, device_proofs, without
 from ..organisation.sign_ins import SignIn
 from ..words.record import record
@@ -35,6 +35,11 @@ class Answers:
 
     codes: Ints
     answers: tuple[Hole | str | None, ...]
+
+    def are(self, kind: type[Hole] | type[str]) -> Bools:
+        """Return for whom the answer is a hole, or (str) unknown."""
+        found: Bools = np.array([isinstance(answer, kind) for answer in self.answers])[self.codes]
+        return found
 
 
 def covering(keeper: Gatekeeper, proof: str, client: str, device: str) -> tuple[int, bool]:

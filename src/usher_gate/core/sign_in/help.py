@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import replace
+from itertools import islice
+from typing import Any
 
 from ..organisation.partners import Home
 from ..organisation.sign_ins import SignIn
 from ..words.record import record
+from ..words.vocabulary import DEVICES, PLATFORMS
 from .decide import ALLOWED, CHALLENGED, DENIED, STUCK, Assumption, Decider
 
 # One type for each strength, weakest first, and how its registration is asked for.
@@ -16,7 +19,6 @@ _REGISTER = (
     ("multi-factor-crypto-software", "register a phishing-resistant authenticator"),
     ("multi-factor-crypto-device", "register a hardware key"),
 )
-_DEVICES = (("managed", "sign in from a managed device"), ("healthy", "sign in from a healthy device"))
 
 
 @record
@@ -45,19 +47,17 @@ def helps(decider: Decider, sign_in: SignIn, shown: frozenset[str] = frozenset()
 
     persons = [each for group in _of_person(decider, sign_in) for each in group]
     ways = list(_other_ways(decider, sign_in))
-    found = [*_first_of_each(_of_person(decider, sign_in), lets_in), *(each.text for each in ways if lets_in(each))]
+    found = [*_first_of_each(_of_person(decider, sign_in), lets_in), *_first_of_each(ways, lets_in)]
     if found:
         return tuple(dict.fromkeys(found))
-    for way in ways:
-        for person in persons:
-            both = _Help(f"{way.text}, and {person.text}", way.sign_in, person.given)
-            if lets_in(both):
-                found.append(both.text)
-                break
-    return tuple(found[:3])
+    pairs = (
+        [_Help(f"{way.text}, and {each.text}", way.sign_in, each.given) for way in group for each in persons]
+        for group in ways
+    )
+    return tuple(islice(_first_of_each(pairs, lets_in), 3))
 
 
-def _first_of_each(groups: Iterator[list[_Help]], lets_in: Callable[[_Help], bool]) -> Iterator[str]:
+def _first_of_each(groups: Iterable[list[_Help]], lets_in: Callable[[_Help], bool]) -> Iterator[str]:
     """Of each group the first that lets in: the weakest that is enough."""
     for group in groups:
         for each in group:
@@ -99,19 +99,24 @@ def _of_person(decider: Decider, sign_in: SignIn) -> Iterator[list[_Help]]:
         ]
 
 
-def _other_ways(decider: Decider, sign_in: SignIn) -> Iterator[_Help]:
-    """The same person another way."""
-    for device, text in _DEVICES:
-        if sign_in.device not in (device, "healthy"):
-            yield _Help(text, replace(sign_in, device=device), _as_it_is)
-            break
-    if sign_in.device == "unknown":
-        yield _Help("sign in from a registered device", replace(sign_in, device="registered"), _as_it_is)
-    if sign_in.client == "legacy":
-        yield _Help("use the browser or the app", replace(sign_in, client="browser"), _as_it_is)
+def _other_ways(decider: Decider, sign_in: SignIn) -> Iterator[list[_Help]]:
+    """The same person another way, in groups of which the first that is enough counts."""
+
+    def ways(dimension: str, words: Iterable[tuple[str, str]]) -> list[_Help]:
+        changes: list[tuple[str, dict[str, Any]]] = [(text, {dimension: word}) for word, text in words]
+        return [
+            _Help(text, replace(sign_in, **change), _as_it_is)
+            for text, change in changes
+            if change[dimension] != getattr(sign_in, dimension)
+        ]
+
+    stronger = DEVICES[DEVICES.index(sign_in.device) + 1 :]
+    yield ways("device", ((word, f"sign in from a {word} device") for word in stronger))
+    for client, text in (("browser", "use the browser"), ("app", "use the app")):
+        yield ways("client", ((client, text),))
+    yield ways("platform", ((word, f"use another platform, such as {word}") for word in PLATFORMS))
     for network in decider.gatekeeper.networks.classes:
         if network.names != sign_in.network.names:
             where = f"from {network.text.replace('+', ' and ')}" if network.names else "from outside all networks"
-            yield _Help(f"sign in {where}", replace(sign_in, network=network), _as_it_is)
-    if sign_in.risk in ("medium", "high"):
-        yield _Help("have the risk looked into", replace(sign_in, risk="none"), _as_it_is)
+            yield [_Help(f"sign in {where}", replace(sign_in, network=network), _as_it_is)]
+    yield ways("risk", (("none", "have the risk looked into"),))

@@ -19,7 +19,7 @@ from ..organisation.sign_ins import SignIn
 from ..words.record import record
 from ..words.vocabulary import CONDITION_WORDS, DEVICES, DIMENSIONS
 from .boxes import Box, Grid, boxes
-from .coverage import ALWAYS, Coverage, Hole, covering
+from .coverage import ALWAYS, Answers, Coverage, Hole, covering
 from .gatekeeper import Gatekeeper
 from .possible import Asked
 from .possible import at_networks as speaking_of_networks
@@ -272,15 +272,18 @@ def _name(value: str | NetworkClass) -> str:
     return value.text if isinstance(value, NetworkClass) else value
 
 
-def holes(keeper: Gatekeeper, asked: Asked, audience: Bools) -> list[WayIn]:
-    """All holes in a proof that is asked from the people of an audience, those of most people first."""
+def holes(keeper: Gatekeeper, asked: Asked, audience: Bools, known: Answers | None = None) -> list[WayIn]:
+    """All holes in a proof that is asked from the people of an audience, those of most people first.
+
+    `known` is what Coverage says of it, where that was asked before.
+    """
     which, first = keeper.classes
     universes = {unseen: _Grids(keeper, asked, unseen) for unseen in (False, True)}
     enforced, observed = keeper.in_modes("enforce"), keeper.in_modes("enforce", "observe")
     found: dict[tuple[object, ...], tuple[WayIn, list[int]]] = {}
     described: dict[tuple[int, int, bool, bool], list[tuple[Box, bool]]] = {}
-    known = Coverage(keeper).of(asked)  # by bits, for everybody at once: only who has a hole needs a grid
-    asked_of = np.flatnonzero(audience & np.array([isinstance(answer, Hole) for answer in known.answers])[known.codes])
+    known = known or Coverage(keeper).of(asked)  # by bits, for everybody at once: only who has a hole needs a grid
+    asked_of = np.flatnonzero(audience & known.are(Hole))
     asked_of = asked_of[np.argsort(which[asked_of], kind="stable")]
     starts = np.searchsorted(which[asked_of], np.arange(len(first) + 1)).tolist()
     for number, person in enumerate(first):

@@ -37,7 +37,7 @@ class Faults:
 
 def visible(text: str) -> str:
     """The text without anything that a terminal would obey: characters that are not shown are shown by their number."""
-    return "".join(char if char.isprintable() else f"\\x{ord(char):02x}" for char in text)
+    return "".join(char if char.isprintable() else char.encode("unicode_escape").decode() for char in text)
 
 
 def times(number: int) -> str:

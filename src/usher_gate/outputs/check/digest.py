@@ -28,6 +28,7 @@ from ...core.words.times import show_time
 from ...core.words.units import comparison_text, with_unit
 from ...core.words.vocabulary import SEVERITIES
 from ..conditions import conditional_lines
+from ..safe import why_call
 from ..section import (
     COUNT,
     DATE,
@@ -684,6 +685,6 @@ def _next(result: CheckResult) -> str:
     for block in sorted(result.blocks, key=lambda one_block: SEVERITIES.index(one_block.rule.severity)):
         drifting = np.flatnonzero(np.array([tail.verdict == DRIFTS for tail in block.tails])[block.tail])
         if len(drifting):
-            login = result.snapshot.people.logins.take(block.people[drifting[:1]])[0]
-            return f"usher-gate why {login} --rule {block.rule.id}"
+            first, people = block.people[drifting[:1]], result.snapshot.people
+            return why_call(people.logins.take(first)[0], people.ids.take(first)[0], "--rule", block.rule.id)
     return ""

@@ -95,10 +95,8 @@ def _were(things: Sequence[str]) -> str:
 
 def ignored_places(result: CheckResult) -> str:
     """Where the settings that apply to nothing are set: the first few places, each with the nearest one that exists."""
-    ignored = result.snapshot.ignored
-    if ignored is None:
-        return ""
-    shown = []
+    ignored, shown = result.snapshot.ignored, list[str]()
+    assert ignored is not None
     for word, near in sorted(zip(ignored.scope.words, ignored.nearest, strict=True))[:3]:
         shown.append(f"{word} does not exist" + (f" (did you mean {near}?)" if near else ""))
     more = len(ignored.scope.words) - len(shown)

@@ -41,7 +41,7 @@ def write_table(result: CheckResult, stream: TextIO, look: Look) -> None:
             draw(out, section)
         if result.since is not None:
             out.print()
-            out.print(Text("Since: ", style="bold") + Text(for_terminal(_since(result.since))))
+            out.print(Text("Since: ", style="bold") + Text(_since(result.since)))
         if made.next_step:
             out.print()
             out.print(Text("Next: ", style="bold") + Text(for_terminal(made.next_step)))

@@ -16,6 +16,7 @@ from ...core.sign_in.possible import Asked
 from ...core.sign_in.uses import HoleUse
 from ...core.words.record import record
 from ...core.words.vocabulary import CONDITION_WORDS, DIMENSIONS
+from ..section import count
 
 
 @record
@@ -27,6 +28,7 @@ class RuleHoles:
     asked: Asked
     holes: tuple[WayIn, ...]
     people: int
+    unknown: tuple[int, ...] = ()  # of whom it cannot be told (numbers, ascending)
 
 
 @record
@@ -43,10 +45,29 @@ class HolesAnswer:
     conditional: tuple[ConditionalAccess, ...] = ()
     uses: Mapping[int, HoleUse] | None = None  # by id() of the hole who used it; None where no log was read
     log: str = ""  # which log that was, in words
+    is_narrowed: bool = False  # to holes that are open from one network
 
     def use_of(self, hole: WayIn) -> HoleUse | None:
         """Who used a hole, as far as a log says."""
         return None if self.uses is None else self.uses[id(hole)]
+
+
+def outcome(answer: HolesAnswer) -> str:
+    """Return in a sentence how many holes there are, or what else is known of what is asked for."""
+    every = [hole for rule in answer.rules for hole in rule.holes]
+    unknown = {person for rule in answer.rules for person in rule.unknown}
+    cannot = f"of {count(len(unknown), 'person', 'people')} it cannot be told whether it is required everywhere"
+    if every:
+        people = count(len({person for hole in every for person in hole.people}), "person", "people")
+        lets = f"{count(len(every), 'hole')} {'lets' if len(every) == 1 else 'let'} {people} in"
+        return f"{lets} without the proof that is asked for{f'; {cannot}' if unknown else ''}."
+    if not any(rule.people for rule in answer.rules):
+        return "No proof is asked for: nobody is in the audience."
+    if unknown:
+        return f"No hole is known: {cannot}."
+    if answer.is_narrowed:
+        return "No hole is open from there."
+    return "No hole: every proof that is asked for is required everywhere."
 
 
 def _words(name: str, values: tuple[str, ...]) -> str:

@@ -62,7 +62,14 @@ def write_holes_json(answer: HolesAnswer, stream: TextIO, _look: Look) -> None:
             text({"id": rule.id, "title": rule.title, "mode": rule.mode, **counted, "outcome": _outcome(rule)})
         )
     conditional = [text(conditional_object(access)) for access in answer.conditional]
+    asked = [
+        text(
+            {"rule": rule.rule or None, "proof": rule.asked.proof, "people": rule.people, "unknown": len(rule.unknown)}
+        )
+        for rule in answer.rules
+    ]
     lists = (
+        ("asked", asked),
         ("holes", entries),
         ("lockouts", locked),
         ("conditional", conditional),

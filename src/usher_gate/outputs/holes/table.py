@@ -14,7 +14,7 @@ from ..conditions import conditional_lines
 from ..drawing import console, draw, say
 from ..look import Look
 from ..section import COUNT, WHOLE, WORD, Column, Section, count, few_logins, some_logins
-from .answer import HolesAnswer, RuleHoles, _outcome, _reach, describe
+from .answer import HolesAnswer, RuleHoles, _outcome, _reach, describe, outcome
 
 
 def _rule_section(rule: RuleHoles, answer: HolesAnswer, most: int) -> Section:
@@ -107,14 +107,9 @@ def _rules_section(keeper: Gatekeeper) -> Section:
 def write_holes(answer: HolesAnswer, stream: TextIO, look: Look) -> None:
     """Writes the answer for a person, the widest question first."""
     every = [hole for rule in answer.rules for hole in rule.holes]
-    people = {person for hole in every for person in hole.people}
     closed = sum(hole.observed_closes for hole in every)
     with console(stream, look) as out:
-        answered = "No hole: every proof that is asked for is required everywhere."
-        if every:
-            answered = f"{count(len(every), 'hole')} lets" if len(every) == 1 else f"{count(len(every), 'hole')} let"
-            answered += f" {count(len(people), 'person', 'people')} in without the proof that is asked for."
-        say(out, answered, "bold")
+        say(out, outcome(answer), "bold")
         for line in conditional_lines(answer.conditional, answer.snapshot):
             say(out, line, indent=2)
         if answer.uses is not None:

@@ -25,7 +25,7 @@ from ..conditions import conditional_lines
 from ..door.pages import door_details, doors_section, first_of_all, meetings_section
 from ..guests.pages import guests_page
 from ..history.pages import history_page
-from ..holes.answer import HolesAnswer, describe
+from ..holes.answer import describe, outcome
 from ..moved import moved_text
 from ..section import COUNT, DATE, WHOLE, WORD, Column, Section, count, cut, few_logins, joined, left, scope_text, some
 from .answer import ReportAnswer
@@ -82,7 +82,7 @@ def in_short(answer: ReportAnswer) -> list[str]:
     result = answer.result
     found = [*alarms(result), *doubts(result), answer_of(result), *_not_known(result), *lesser_lockouts(result)[:1]]
     if answer.holes is not None and any(rule.holes for rule in answer.holes.rules):
-        found.append(_holes_text(answer.holes))
+        found.append(outcome(answer.holes))
     if answer.doors is not None and any(door.open for door in answer.doors.doors):
         found.append(first_of_all(answer.doors.doors))
     findings = sum(row.verdicts for row in result.roots)
@@ -104,17 +104,6 @@ def _not_known(result: CheckResult) -> list[str]:
     return [
         f"{count(number, 'verdict')} of {people} {'is' if number == 1 else 'are'} unknown or unavailable, which counts as not good."
     ]
-
-
-def _holes_text(holes: HolesAnswer) -> str:
-    """How many ways past a requirement there are, and for how many people."""
-    every = [hole for rule in holes.rules for hole in rule.holes]
-    people = {person for hole in every for person in hole.people}
-    lets = "lets" if len(every) == 1 else "let"
-    return (
-        f"{count(len(every), 'way')} past a requirement {lets} {count(len(people), 'person', 'people')} in without "
-        "the proof asked for."
-    )
 
 
 def what_first(answer: ReportAnswer) -> list[str]:
@@ -281,7 +270,7 @@ def _sign_in(answer: ReportAnswer) -> Iterator[Part]:
     if holes is not None:
         every = [(rule, hole) for rule in holes.rules for hole in rule.holes]
         severity = {rule.id: SEVERITIES.index(rule.severity) for rule in result.rules}
-        sentences.append(_holes_text(holes) if every else "Every proof that is asked for is required everywhere.")
+        sentences.append(outcome(holes))
         made = [
             (
                 len(hole.people),

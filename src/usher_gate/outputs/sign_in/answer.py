@@ -111,7 +111,7 @@ def by_whom(decision: Decision) -> str:
     if decision.outcome == UNCERTAIN:
         return "not known: " + ", ".join(decision.gaps)
     names = decision.denied_by or tuple(demand.by for demand in (*decision.uncarried, *decision.missing))
-    if decision.outcome == ALLOWED and not names:
+    if not names:
         return (
             "all that is asked for is shown: " + ", ".join(demand.by for demand in decision.asked)
             if decision.asked
@@ -124,7 +124,7 @@ def helped(answer: SignInAnswer, row: DecisionRow) -> str:
     """What would help somebody who cannot get in, as it was found by deciding again."""
     found = helps(answer.decider, row.sign_in, answer.shown)
     if not found and row.now.outcome in (STUCK, DENIED):
-        return "nothing that this person could do: ask whoever wrote these rules"
+        return "no one thing, and no two together: ask who wrote these rules"
     return "; or ".join(found)
 
 

@@ -17,6 +17,7 @@ from ...core.words.units import with_unit
 from ..check.digest import cause_text
 from ..drawing import console, draw, say
 from ..look import Look
+from ..safe import why_call
 from ..section import WHOLE, WORD, Column, Section, count, cut, joined, place_text
 from .answer import Explanation, WaysAnswer
 
@@ -69,11 +70,11 @@ def write_glance(out: Console, explanation: Explanation, glance: Overview, look:
             draw(out, section)
     worst = next((said for said in glance.said if said.verdict == DRIFTS), None)
     say(out, "")
-    who = explanation.person.login
+    who = explanation.person
     if worst is not None:
-        say(out, f"Next: usher-gate why {who} --rule {worst.rule.id}")
+        say(out, f"Next: {why_call(who.login, who.id, '--rule', worst.rule.id)}")
     elif glance.values:
-        say(out, f"Next: usher-gate why {who} {glance.values[0].control}")
+        say(out, f"Next: {why_call(who.login, who.id, glance.values[0].control)}")
 
 
 CAN_SHOW = "can-show"
