@@ -108,7 +108,3 @@ def fate(decision: str, on: date, due: date, on_silence: str) -> str:
     if on <= due:
         return "pending"
     return "silence-ends" if on_silence == "end" else "silence-keeps"
-
-
-def strictest(fates: list[str]) -> str:
-    return min(fates, key=FATES.index)

@@ -61,15 +61,11 @@ class Fault:
     @property
     def name(self) -> str:
         """What tells it from others; it does not change when lines move."""
-        return f"{self.file} {self.function}: {_on_one_line(self.old)} -> {_on_one_line(self.new)}"
+        return re.sub(r"\s+", " ", f"{self.file} {self.function}: {self.old} -> {self.new}").strip()
 
     def planted(self, text: str) -> str:
         """Return the file's text with the fault."""
         return text[: self.start] + self.new + text[self.end :]
-
-
-def _on_one_line(text: str) -> str:
-    return re.sub(r"\s+", " ", text)
 
 
 def room_of(file: str) -> str:

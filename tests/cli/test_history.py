@@ -586,3 +586,27 @@ def test_the_same_in_postgresql(tmp_path: Path, postgres: str) -> None:
     _url(where, postgres.replace("keeper@", "nobody-known@"))
     refused = call("history", cwd=where)
     assert refused.status == 2 and "cannot be used" in refused.err
+
+
+def test_somebody_else_s_database_is_left_alone(tmp_path: Path) -> None:
+    where = folder(tmp_path)
+    with contextlib.closing(sqlite3.connect(where / "history.db")) as other:
+        other.execute("CREATE TABLE letters (text)")
+        other.commit()
+        done = call("check", "--keep", cwd=where)
+        assert "holds something else, no history; name another in [history]" in done.err
+        assert call("history", cwd=where).status == 2
+        assert [name for (name,) in other.execute("SELECT name FROM sqlite_master")] == ["letters"]
+
+
+def test_the_severities_of_a_check_are_those_of_its_people(demo: Path) -> None:
+    said = json.loads(call("check", "--keep", "--format", "json", cwd=demo).out)
+    severities = ("critical", "high", "medium", "low")
+    worst: dict[str, int] = {}
+    for each in said["findings"]:
+        if each["verdict"] == "drifts" and each["subject"]["type"] == "person":
+            place = severities.index(each["severity"])
+            worst[each["subject"]["id"]] = min(place, worst.get(each["subject"]["id"], place))
+    (kept,) = json.loads(call("history", "--format", "json", cwd=demo).out)["checks"]
+    assert kept["severities"] == {name: list(worst.values()).count(at) for at, name in enumerate(severities)}
+    assert kept["drifting_people"] == len(worst) == said["summary"]["drifting_people"]

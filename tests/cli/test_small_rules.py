@@ -20,6 +20,9 @@ import pytest
 from tests import tiny
 from tests.program import PROGRAM, Done, call
 from tests.tiny import check, write_tiny
+from usher_gate.core.sign_in.lockout import ConditionalAccess
+from usher_gate.outputs.conditions import conditions_text
+from usher_gate.outputs.door.answer import guessing
 
 RULE = "  - id: {id}\n    mode: {mode}\n    people: {{include: {people}}}\n    resources: {{include: [{resource}]}}\n    outcome: {outcome}\n"
 
@@ -673,3 +676,27 @@ def test_a_pass_that_is_to_come_counts_as_one_that_is_live(tmp_path: Path) -> No
         "exceptions.yaml": "usher-gate: exceptions/1\nexceptions: []\n",
     }
     assert drifting(write_tiny(tmp_path, {**texts})) == {("F2", "P1"), ("F2", "P2"), ("F3", "P2")}
+
+
+@pytest.mark.parametrize(("length", "composition", "said"), [
+    ("0", "digits", ""), ("1", "digits", "make 10 passcodes; "), ("4", "digits", "find the right one 1 time in 100."),
+    ("6", "letters-and-digits", "6 letters and digits make 56,800,235,584 passcodes; "), ("8", "with-symbols", "94 to the power of 8 passcodes"),
+    ("60", "digits", "practically never"), ("61", "digits", ""), (None, "digits", ""), ("4", None, ""), ("four", "digits", ""),
+])  # fmt: skip
+def test_how_hard_a_passcode_is_to_guess(length: str | None, composition: str | None, said: str) -> None:
+    text = " ".join(guessing([("door.passcode", length, composition)]))
+    assert (said in text) if said else not text
+
+
+@pytest.mark.parametrize(("conditions", "said"), [
+    ((("device", ("unknown",)),), "from a device that is unknown"), ((("device", ("managed", "healthy")),), "from a managed or healthy device"),
+    ((("device", ("registered",)),), "from a registered device"), ((("network", ("office", "elsewhere")),), "from office or outside all networks"),
+    ((("network", ("office+pier",)),), "from office and pier"), ((("client", ("browser",)), ("platform", ("ios", "macos"))), "with the browser and on ios or macos"),
+    ((("risk", ("none",)),), "at a risk that is none"), ((("risk", ("none", "low")),), "at a risk that is none or low"),
+    ((("risk", ("none", "low", "medium")),), "at a risk that is not high"),
+])  # fmt: skip
+def test_conditions_in_words(conditions: tuple[tuple[str, tuple[str, ...]], ...], said: str) -> None:
+    assert conditions_text(ConditionalAccess("console", "P1", conditions, False)) == said
+    assert conditions_text(ConditionalAccess("console", "P1", conditions, True)).endswith(
+        "(usher-gate sign-in lists them)"
+    )

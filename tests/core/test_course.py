@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 from collections import Counter
+from dataclasses import replace
+from typing import Any
 
+import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -11,7 +14,7 @@ from tests.compared import many
 from tests.history_reference import open_at, since
 from usher_gate.core.history.chain import finding_line, findings_digest, lines_digest
 from usher_gate.core.history.course import course, runs_of
-from usher_gate.core.history.spells import STATES, Between, Key, Lot, Spell, began_at
+from usher_gate.core.history.spells import STATES, Between, Key, Lot, Spell, There, began_at
 from usher_gate.core.organisation.columns import DAY
 
 CHECKS = 7
@@ -136,3 +139,19 @@ def test_the_digest_of_findings_is_that_of_their_lines_in_order(verdicts: dict[t
 def test_two_findings_that_differ_never_have_one_line() -> None:
     lines = [finding_line((Key("R", "", "person", name), "drifts")) for name in ("a\tb", "a\\tb", "a\nb", "a\\nb")]
     assert len(set(lines)) == 4 and all(line.count(b"\n") == 1 and line.count(b"\t") == 4 for line in lines)
+
+
+@pytest.mark.parametrize(("key", "changes", "expected"), [
+    (("R1", "s1", "person", "P1"), {}, False), (("R1", "s1", "person", "P9"), {}, False),
+    (("R1", "s1", "person", "P9"), {"people_whole": False}, True), (("R1", "s1", "person", "P1"), {"people_whole": False}, False),
+    (("R1", "", "person", "P1"), {"services": None}, False), (("R1", "s1", "person", "P1"), {"services": None}, True),
+    (("R1", "s9", "person", "P1"), {}, True), (("R9", "s9", "person", "P1"), {}, False),
+    (("R1", "", "partner", "a.example"), {}, False), (("R1", "", "partner", "a.example"), {"partners_known": False}, True),
+    (("R1", "s1", "meeting", "m1"), {"partners_known": False}, False), (("R1", "s1", "meeting", "m9"), {"meetings": None}, True),
+    (("R9", "", "partner", "a.example"), {"partners_known": False}, False), (("R1", "", "organisation", "o"), {"meetings": None}, False),
+])  # fmt: skip
+def test_what_cannot_be_judged_for_want_of_a_table_or_a_service(
+    key: tuple[str, str, str, str], changes: dict[str, Any], expected: bool
+) -> None:
+    usual = There(frozenset({"P1"}), frozenset({"m1"}), frozenset({"s1"}), rules=frozenset({"R1"}))
+    assert replace(usual, **changes).cannot_judge(Key(*key)) == expected

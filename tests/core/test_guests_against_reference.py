@@ -15,7 +15,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from tests.compared import TIMES, many
-from tests.guests_reference import ADVICE, Row, fate, member_of, reviewer, states, strictest
+from tests.guests_reference import ADVICE, FATES, Row, fate, member_of, reviewer, states
 from tests.program import call
 
 TAKEN = datetime(2026, 11, 20, 6, tzinfo=UTC)
@@ -136,8 +136,13 @@ def compare(rnd: Random) -> int:
         on = date(2026, 11, 20)
         assert call("guests", "--ask", "asked", "--on", on, cwd=folder).status == 0
         found: dict[tuple[str, str], str] = {}
+        names = {group["id"]: group["name"] or group["id"] for group in org["groups"]}
+        whole = {person["id"]: person for person in people}
         for sheet in json.loads((folder / "asked" / "review.json").read_text())["reviewers"]:
+            keys = [(row["guest"], row["place"] != "account", row["place"]) for row in sheet["rows"]]
+            assert keys == sorted(keys)  # the account of each guest first
             for row in sheet["rows"]:
+                _cells(row, whole[row["guest"]], names, org["members"])
                 assert (row["guest"], row["place"]) not in found  # exactly once a place
                 found[row["guest"], row["place"]] = sheet["id"]
         assert found == {key: one for key, one in asked.items() if one is not None}
@@ -147,29 +152,62 @@ def compare(rnd: Random) -> int:
         return len(asked)
 
 
+def _cells(row: Row, guest: Row, names: dict[str, str], members: list[Row]) -> None:
+    """What a row of a worksheet says of its guest."""
+    days = [guest.get(name) for name in ("last_sign_in_at", "reviewed_at", "expires_at")]
+    group = row["place"].partition(":")[2]
+    direct = member_of(guest["id"], members)[0]
+    nested = [each for each in members if each["type"] == "group"]
+    giving = [
+        one
+        for one in sorted(direct)
+        if group in member_of(guest["id"], [*nested, {"group": one, "member": guest["id"], "type": "person"}])[1]
+    ]
+    assert row["through"] == ("" if not group or group in direct else " and ".join(giving))
+    place = (names[group] + (f" (through {row['through']})" if row["through"] else "")) if group else "the account"
+    texts = (guest["id"], guest["login"], guest.get("name", ""))
+    assert row["cells"][:3] == [text.replace("\n", "<U+000A>") for text in texts]
+    assert row["cells"][4:6] == [row["place"], place.replace("\n", "<U+000A>")]
+    assert row["cells"][6:9] == ["" if day is None else f"{day:%Y-%m-%d}" for day in days]
+
+
 def _answers(
     rnd: Random, folder: Path, asked: dict[tuple[str, str], str], members: list[Row], policy: Row, on: date
 ) -> None:
     due = on + timedelta(days=policy["answer-within-days"])
     read_on = due + timedelta(days=rnd.choice((0, 1)))
-    given: dict[tuple[str, str], list[str]] = {key: [] for key in asked}
+    given: dict[tuple[str, str], list[tuple[str, date | None, str]]] = {key: [] for key in asked}
     for path in sorted((folder / "asked").glob("*.csv")):
         head, *rows = csv.reader(io.StringIO(path.read_text("utf-8-sig"), newline=""))
         for copy in range(rnd.choice((1, 1, 2))):
-            filled = []
+            target, filled = path if not copy else path.with_name(f"copy-{path.name}"), []
             for row in rows:
-                decision = rnd.choice(("keep", "end", "pass-on", "", ""))
-                given[row[1], row[5]].append(decision)
-                filled.append([*row[:-4], rnd.choice((decision, decision.upper())), "", "why", ""])
+                decision = rnd.choice(("keep", "keep", "end", "pass-on", "", ""))
+                until = rnd.choice((None, read_on, due + timedelta(days=400))) if decision == "keep" else None
+                cells: list[Any] = [*row[:-4], rnd.choice((decision, decision.upper())), until or "", "why", ""]
+                filled.append(cells)
+                given[row[1], row[5]].append((decision, until, f"{target.name}:"))
             rnd.shuffle(filled)
-            target = path if not copy else path.with_name(f"copy-{path.name}")
+            lines = {(row[1], row[5]): number for number, row in enumerate(filled, 2)}
+            for key, number in lines.items():
+                decision, until, where = given[key][-1]
+                given[key][-1] = (decision, until, f"{where}{number}")
             with target.open("w", newline="", encoding=rnd.choice(("utf-8", "utf-8-sig", "utf-16"))) as stream:
                 csv.writer(stream, delimiter=rnd.choice((",", ";", "\t"))).writerows([head, *filled])
     done = call("guests", "--read", "asked", "--on", read_on, "--format", "json", cwd=folder)
     assert done.status in (0, 1), done.err
     told = json.loads(done.out)
-    fates = {key: strictest([fate(one, read_on, due, policy["on-silence"]) for one in given[key]]) for key in asked}
-    assert {(row["guest"], row["place"]): row["decision"] for row in told["rows"]} == fates
+    fates, counted = {}, {}
+    for key in asked:
+        said = [(fate(one, read_on, due, policy["on-silence"]), until, where) for one, until, where in given[key]]
+        first, *rest = sorted(said, key=lambda one: (FATES.index(one[0]), one[1] or date.max, one[2]))
+        fates[key] = first[0]
+        counted[key] = (*first, [where for *other, where in rest if tuple(other) != first[:2]])
+    assert counted == {
+        (row["guest"], row["place"]): (
+            row["decision"], row["until"] and date.fromisoformat(row["until"]), row["where"], row["others"])
+        for row in told["rows"]
+    }  # fmt: skip
     assert done.status == int(any(one in ("pending", "pass-on") for one in fates.values()))
     ended = {guest for (guest, place), one in fates.items() if place == "account" and one in ("end", "silence-ends")}
     assert set(told["ended"]) == ended

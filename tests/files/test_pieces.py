@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import json
 import shutil
 from collections.abc import Callable
@@ -13,6 +14,7 @@ import pyarrow.parquet as pq
 import pytest
 
 from tests.program import call
+from usher_gate.files.history.digests import snapshot_digest
 
 
 def pieces(snapshot: Path, name: str, count: int = 2) -> Path:
@@ -127,3 +129,18 @@ def test_a_snapshot_after_changes_takes_its_pieces_along(demo: Path) -> None:
     for path in folder.iterdir():
         assert (demo / "after" / "people" / path.name).read_bytes() == path.read_bytes()
     assert call("check", "--snapshot", "after").status in (0, 1)
+
+
+def test_a_kept_check_is_tied_to_the_pieces_too(demo: Path) -> None:
+    snapshot = demo / "snapshot"
+    plain = {path.name: hashlib.sha256(path.read_bytes()).hexdigest() for path in snapshot.iterdir()}
+    expected = "".join(f"{name}={plain[name]}\n" for name in sorted(plain))
+    assert snapshot_digest(snapshot) == hashlib.sha256(expected.encode()).hexdigest()
+    folder = pieces(snapshot, "people")
+    before = snapshot_digest(snapshot)
+    one, other = (folder / f"part-{number}.parquet" for number in range(2))
+    whole = one.read_bytes()
+    one.write_bytes(other.read_bytes())
+    assert snapshot_digest(snapshot) != before
+    one.write_bytes(whole)
+    assert snapshot_digest(snapshot) == before

@@ -355,6 +355,8 @@ def test_no_secret_is_ever_shown_or_kept(folder: Path, tmp_path: Path, monkeypat
         (source(name="d", kind="scim", url="https://d.example", page=0.5), "page", "page is a whole number greater than 0"),
         (source(name="d", kind="scim", url="https://d.example", where={"kind": []}), "where", "where says by column which values to take"),
         (source(name="d", kind="scim", url="https://d.example", where={"art": ["x"]}), "where", "where speaks of the column 'art', which fields does not have"),
+        *((source(name="d", kind="scim", url="https://d.example", values=wrong), "values", "values says by column what each value is")
+          for wrong in ({"kind": "guest"}, {"kind": {"Extern": 1}}, "guest")),
         (source(name="d", kind="ldap", url="ldap://d.example", base="o=x", tls="none"), "tls", "tls is starttls or plain"),
         (source(name="d", kind="files", paths=["a"]) + source(name="d", kind="files", paths=["b"]), "name", "two sources are called 'd'"),
     ],

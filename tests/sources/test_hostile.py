@@ -183,9 +183,16 @@ def test_an_odd_retry_after_is_no_bug(tmp_path: Path, monkeypatch: pytest.Monkey
     monkeypatch.setenv("TOKEN", TOKEN)
     monkeypatch.setattr("time.sleep", lambda _: None)
     encoded = text.encode().decode("latin-1")  # as headers travel
-    with server(lambda _: (503, {"Retry-After": encoded}, {})) as port:
+    asked = list[str]()
+
+    def answer(path: str) -> tuple[int, dict[str, str], Any]:
+        asked.append(path)
+        return 503, {"Retry-After": encoded}, {}
+
+    with server(answer) as port:
         status, said = gathered(tmp_path, port)
     assert status == 4 and "status 503" in said and "bug" not in said, said
+    assert len(asked) == (1 if text.startswith("9") else 6), asked  # a wait of ages is not waited for
 
 
 def test_what_is_not_utf8_is_named_with_its_line(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -394,6 +394,15 @@ def test_an_id_that_two_sources_give_to_different_groups_is_no_name_for_the_join
     assert [row["id"] for _, gathered in found for row in gathered.tables["groups"]] == ["G1", "G1", "W9"]
 
 
+def test_a_group_that_two_sources_give_alike_is_one_and_not_joined() -> None:
+    same = [{"id": "G1", "name": "Watch"}, {"id": "G2", "name": "Deck"}, {"id": "G3", "name": "Deck"}]
+    found = [(source, Gathered({"groups": list(same)})) for source in ("a", "b")]
+    assert join_groups(found) == []
+    assert [row for _, gathered in found for row in gathered.tables["groups"]] == same * 2
+    other = [("a", Gathered({"groups": same[:2]})), ("b", Gathered({"groups": same[1:]}))]
+    assert join_groups(other) == ["b: several groups are called 'deck': they stay apart"]
+
+
 def test_where_takes_users_and_their_memberships(scim_server: tuple[str, dict[str, Any]]) -> None:
     """L 79, by SCIM: the others are no members either."""
     url, served = scim_server
@@ -556,6 +565,7 @@ def test_every_line_of_a_json_log_is_json(folder: Path, what: str) -> None:
     assert {"mapping": 2, "source": 4, "settings": 2, "good": 0}[what] == done.status
     assert lines and all({"time", "level", "message"} <= set(line) for line in lines)
     assert any(line.get("state") == "failed" for line in lines) == (done.status != 0)
+    assert all(0 <= line.get("seconds", 0) < 60 for line in lines)
 
 
 _WORD = st.text(st.sampled_from("abßé;, \"'\\=+<#"), min_size=1, max_size=4).map(str.strip).filter(bool)

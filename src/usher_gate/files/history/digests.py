@@ -17,12 +17,16 @@ _PIECE = 1 << 20
 
 
 def snapshot_digest(folder: Path) -> str:
-    """SHA-256 over the digests of a snapshot's files, sorted by name, one `name=digest` a line: as its manifest has them, else hashed."""
+    """SHA-256 over the digests of a snapshot's files, sorted by name, one `name=digest` a line: as its manifest has them, else hashed.
+
+    The pieces of a table that is a folder are files like others, named `people/part-0.parquet`.
+    """
     manifest = folder / NAME
     if manifest.exists():
         listed = {str(one["name"]): str(one["sha256"]) for one in json.loads(read_text(manifest))["files"]}
     else:
-        listed = {path.name: digest(path) for path in folder.iterdir() if path.is_file()}
+        files = (path for path in folder.rglob("*") if path.is_file())
+        listed = {path.relative_to(folder).as_posix(): digest(path) for path in files}
     return hashlib.sha256("".join(f"{name}={listed[name]}\n" for name in sorted(listed)).encode()).hexdigest()
 
 
