@@ -221,8 +221,9 @@ def test_hostile_names_are_text(tmp_path: Path) -> None:
     assert shown in page.texts and "b" not in page.tags
 
 
-def test_the_next_call_is_read_by_a_shell_as_it_is(tmp_path: Path) -> None:
+def test_the_next_call_is_read_by_a_shell_as_it_is(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """A login is no part of the shell's language; one that cannot be typed is named by its id."""
+    monkeypatch.setenv("COLUMNS", "120")  # on one line
     for found in ("ben;touch${IFS}x;`id`|$(id)'@northmere.example", "ben\u202e@northmere.example"):
         people = tiny.PEOPLE.replace("ben@northmere.example", found)
         write_tiny(
