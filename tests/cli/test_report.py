@@ -39,6 +39,7 @@ def browser(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Any]:
         options.add_argument(flag)
     options.set_capability("goog:loggingPrefs", {"browser": "ALL"})
     driver = webdriver.Chrome(options, webdriver.ChromeService("/usr/bin/chromedriver"))
+    driver.set_script_timeout(180)  # axe looks at every element, beside other tests
     try:
         yield driver
     finally:
