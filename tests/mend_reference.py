@@ -270,7 +270,7 @@ class Mending:
         return Weight(len(left), many, without, touched, stricter, reach, wrong, left, moved, drifting, units)
 
     def by_itself(self, plan: Plan, place: Place) -> tuple[int, int, int]:
-        """How many verdicts an edit of a plan ends, and how many values it changes (all; with no need): against the plan without it."""
+        """What an edit does beside the plan without it: verdicts ended, values changed, values changed without need."""
         without = {other: option for other, option in plan.items() if other != place}
         left = self.weigh(without).left - self.weigh(plan).left
         sides = [self._values(self.applied_to(each)) for each in (without, plan)]

@@ -27,6 +27,11 @@ class Done:
     err: str
 
 
+def lines_of(path: Path) -> list[str]:
+    """Return the lines of a table of calls, without comments and empty lines."""
+    return [line for line in path.read_text().splitlines() if line and not line.startswith("#")]
+
+
 def call(*arguments: object, cwd: Path | None = None) -> Done:
     """Calls the program inside this process."""
     out, err = io.StringIO(), io.StringIO()

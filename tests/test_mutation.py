@@ -23,11 +23,13 @@ def f(a, b, rows):
     return rows.get("x", "").strip() + quoted(é), zip(a, b, strict=True), a & b
 """
 EXPECTED = {
-    ("comparison", "<", "<="), ("and/or", "and", "or"), ("a part dropped", "a < b and ", ""), ("not dropped", "not rows", "rows"),
-    ("constant", "7", "8"), ("early end dropped", "a", "False"), ("opposite", "max", "min"), ("neighbours swapped", "a, b", "b, a"),
+    ("comparison", "<", "<="), ("and/or", "and", "or"), ("a part dropped", "a < b and ", ""),
+    ("not dropped", "not rows", "rows"), ("constant", "7", "8"), ("early end dropped", "a", "False"),
+    ("opposite", "max", "min"), ("neighbours swapped", "a, b", "b, a"),
     ("filter dropped", "row", "True"), ("sort key dropped", "row.b, ", ""), ("early end", "continue", "break"),
     ("another default", '""', '"x"'), ("cleaning dropped", 'rows.get("x", "").strip()', 'rows.get("x", "")'),
-    ("operator", "+", "-"), ("escape dropped", "quoted(é)", "é"), ("operator", "&", "|"), ("operand dropped", "a & b", "a"),
+    ("operator", "+", "-"), ("escape dropped", "quoted(é)", "é"), ("operator", "&", "|"),
+    ("operand dropped", "a & b", "a"),
     ("operand dropped", 'rows.get("x", "").strip() + quoted(é)', 'rows.get("x", "").strip()'),
 }  # fmt: skip
 

@@ -75,7 +75,7 @@ def by_hand(word: str) -> int:
 
 
 def sampled(chosen: Sequence[Fault], budget: float, is_left: bool) -> int:
-    """Plant generated faults, or those left that nothing noticed before; print survivors as diffs, and counts by room."""
+    """Plant generated faults, or only those not noticed before; print survivors as diffs, and counts by room."""
     if not (FOLDER / "reached.json").exists():
         print("recording which tests reach which lines: once, about 25 minutes on two cores", flush=True)
         with trees(1) as free:
@@ -142,7 +142,7 @@ def _noticed_by() -> dict[str, str]:
 
 
 def spare() -> int:
-    """Print the tests without which every fault is noticed that was so far, and every line is reached, the longest first."""
+    """Print the tests, the longest first, without which every fault is still noticed and every line reached."""
     reached, needed = Reached(), set(_noticed_by().values())
     lines = reached.lines()
     others = Counter(line for of_test in lines.values() for line in of_test)

@@ -108,7 +108,7 @@ def _collected() -> set[str]:
 
 
 class Reached:
-    """What was recorded. Of files that have changed since, lines are found again by their text; tests that are gone are left out."""
+    """What was recorded. Lines of changed files are found by their text; tests that no longer exist are left out."""
 
     def __init__(self) -> None:
         found = json.loads(_FOUND.read_text())

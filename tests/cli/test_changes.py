@@ -302,3 +302,23 @@ def test_a_series_is_told_its_organiser_once_and_what_is_before_the_change_not_a
         ("P1", "x@partner.example"),
         ("P1", "y@partner.example"),
     ]
+
+
+def test_each_change_reaches_only_the_people_it_changes(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """One person joins a group, one gets a value, one value changes for everybody, and the last changes nothing."""
+    settings = """service,control,scope,value
+tidecall,door.waiting-room,organisation,guests
+tidecall,door.waiting-room,group:g1,hosts
+tidecall,door.close,unit:/Shore,on
+tidecall,door.host-first,organisation,on
+"""
+    monkeypatch.chdir(write_tiny(tmp_path, {"snapshot/settings.csv": settings}))
+    changes = (
+        "members: {group: g1, add: [P3]}",
+        'set: {service: tidecall, control: door.close, scope: "person:P2", value: "on"}',
+        'set: {service: tidecall, control: door.host-first, scope: organisation, value: "off"}',
+        "members: {group: g1, add: [P1]}",
+    )
+    Path(F).write_text(HEAD + "".join(f"  - {change}\n" for change in changes))
+    answer = json.loads(call("rehearse", "--changes", F, "--format", "json").out)
+    assert [(each["change"], each["people"]) for each in answer["reach"]] == [(1, 1), (2, 1), (3, 5), (4, 0)]

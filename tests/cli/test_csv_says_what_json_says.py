@@ -1,4 +1,4 @@
-"""The rows that are written as CSV, against the same call's JSON and the snapshot's own tables: nothing lost, nothing in another column."""
+"""The rows of each CSV against the JSON of the same call, and the snapshot's own tables."""
 
 from __future__ import annotations
 

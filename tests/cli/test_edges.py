@@ -772,7 +772,8 @@ def test_where_a_service_default_is() -> None:
 
 
 def test_words_that_nobody_has_are_noted_in_counts_and_unused_audiences_too() -> None:
-    rules = f"{ACCESS}  - {{id: A1, mode: enforce, {CONSOLE.replace('any: true', 'role: steersman')}, outcome: {{deny: true}}}}\n"
+    steersmen = CONSOLE.replace("any: true", "role: steersman")
+    rules = f"{ACCESS}  - {{id: A1, mode: enforce, {steersmen}, outcome: {{deny: true}}}}\n"
     made("subject: organisation, expect: {count: {role: adnim}, is: 0}", access__rules=rules)
     baseline = Path("baseline.yaml")
     baseline.write_text(baseline.read_text().replace("rules:", "audiences: {masters: {licence: gold}}\nrules:"))

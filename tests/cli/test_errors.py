@@ -269,10 +269,14 @@ def test_all_faults_of_all_files_are_named_in_one_go(tmp_path: Path, monkeypatch
     (("exceptions", "end", "X9"), "exceptions.yaml: there is no exception 'X9'"), (("baseline", "--rule", "R7"), "there is no rule 'R7'"),
     (("check", "--snapshot", "nowhere"), "nowhere: does not exist"), (("check", "--snapshot", "baseline.yaml"), "baseline.yaml: is not a folder"),
     (("demo", "."), "'.' is there already; name a new folder"),
-    *((("door", "--meeting", "m", f"--{name}", value), "--meeting names one meeting") for name, value in (("kind", "instant"), ("service", "tidecall"), ("group", "g1"), ("unit", "/Shore"))),
-    *((("door", "P1", f"--{name}", value), "--group and --unit choose among many hosts") for name, value in (("group", "g1"), ("unit", "/Shore"))),
-    (("door", "P1", "--meetings"), "name a person, or planned meetings, not both"), (("door", "P1", "--meeting", "m"), "name a person, or planned meetings, not both"),
-    (("door", "--from", "x.example"), "--from asks about one host"), (("door", "--way", "app"), "--way narrow what one host's visitors meet"),
+    *((("door", "--meeting", "m", *more), "--meeting names one meeting")
+      for more in (("--kind", "instant"), ("--service", "tidecall"), ("--group", "g1"), ("--unit", "/Shore"))),
+    *((("door", "P1", *more), "--group and --unit choose among many hosts")
+      for more in (("--group", "g1"), ("--unit", "/Shore"))),
+    *((("door", "P1", *more), "name a person, or planned meetings, not both")
+      for more in (("--meetings",), ("--meeting", "m"))),
+    (("door", "--from", "x.example"), "--from asks about one host"),
+    (("door", "--way", "app"), "--way narrow what one host's visitors meet"),
 ])  # fmt: skip
 def test_a_wrong_call_is_told_in_one_line(
     tmp_path: Path, monkeypatch: pytest.MonkeyPatch, arguments: tuple[str, ...], message: str

@@ -5,13 +5,14 @@ from __future__ import annotations
 import csv
 import io
 import json
+import os
 import re
-import shlex
 import subprocess
 import sys
 from collections import Counter
 from pathlib import Path
 from typing import Any
+from unittest import mock
 from xml.etree import ElementTree
 
 import pytest
@@ -221,19 +222,31 @@ def test_hostile_names_are_text(tmp_path: Path) -> None:
     assert shown in page.texts and "b" not in page.tags
 
 
-def test_the_next_call_is_read_by_a_shell_as_it_is(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    """A login is no part of the shell's language; one that cannot be typed is named by its id."""
-    monkeypatch.setenv("COLUMNS", "120")  # on one line
-    for found in ("ben;touch${IFS}x;`id`|$(id)'@northmere.example", "ben\u202e@northmere.example"):
+@pytest.mark.parametrize("width", [40, 66, 80, 120])
+def test_the_next_call_is_read_by_a_shell_as_it_is(tmp_path: Path, width: int) -> None:
+    """Copied into a real shell, at any width. A person whose login cannot be typed is named by the id."""
+    program = tmp_path / "bin" / "usher-gate"
+    program.parent.mkdir()
+    program.write_text("#!/bin/sh\nprintf '%s\\n' \"$@\"\n")
+    program.chmod(0o755)
+    logins = ("ben;touch${IFS}x;`id`|$(id)'@northmere.example", "ben\u202e@northmere.example", "b b@northmere.example")
+    for found in logins:
         people = tiny.PEOPLE.replace("ben@northmere.example", found)
-        write_tiny(
-            tmp_path, {"snapshot/people.csv": people, "exceptions.yaml": "usher-gate: exceptions/1\nexceptions: []\n"}
-        )
+        none = "usher-gate: exceptions/1\nexceptions: []\n"
+        write_tiny(tmp_path, {"snapshot/people.csv": people, "exceptions.yaml": none})
         for arguments in (("check",), ("why", "P2")):
-            line = call(*arguments, cwd=tmp_path).out.splitlines()[-1]
-            words = shlex.split(line.removeprefix("Next: "))
-            assert words[:2] == ["usher-gate", "why"] and words[2] == (found if found.isprintable() else "P2")
-            assert call(*words[1:], cwd=tmp_path).status == 0
+            with mock.patch.dict(os.environ, COLUMNS=str(width)):
+                text = call(*arguments, cwd=tmp_path).out.rpartition("\nNext: ")[2]
+            path = {"PATH": f"{program.parent}:/usr/bin:/bin"}
+            done = subprocess.run(
+                ["sh", "-c", text], cwd=tmp_path, env=path, capture_output=True, text=True, check=True
+            )
+            who = found if found.isprintable() else "P2"
+            assert (done.stdout.splitlines(), done.stderr) == (["why", who, "--rule", "R2"], "")
+            assert call(*done.stdout.splitlines(), cwd=tmp_path).status == 0
+    assert sorted(path.name for path in tmp_path.iterdir()) == sorted(
+        ["baseline.yaml", "bin", "exceptions.yaml", "snapshot", "usher-gate.toml"]
+    )
 
 
 @pytest.mark.parametrize("name", ["sarif", "junit", "oscal", "ocsf", "openmetrics"])

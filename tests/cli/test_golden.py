@@ -18,23 +18,19 @@ from unittest import mock
 import pytest
 
 from tests.page import Page
-from tests.program import Done, call, process
+from tests.program import Done, call, lines_of, process
 from usher_gate.demo.write import write_demo
 
 GOLDEN = Path(__file__).resolve().parent.parent / "golden"
 WEEKS = GOLDEN / "demo-history"  # the last link of the demo's twelve weeks
 
 
-def _calls(folder: Path) -> list[str]:
-    return [line for line in (folder / "calls").read_text().splitlines() if line[0] != "#"]
-
-
-CALLS = _calls(GOLDEN / "demo")
+CALLS = lines_of(GOLDEN / "demo" / "calls")
 BY_HAND = [
     (path.parent.name, line)
     for path in sorted(GOLDEN.glob("*/calls"))
     if path.parent.name != "demo"
-    for line in _calls(path.parent)
+    for line in lines_of(path)
 ]
 
 

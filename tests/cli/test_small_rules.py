@@ -312,46 +312,59 @@ def decision(person: str, resource: str, device: str, **others: str) -> dict[str
 
 
 DENY = "{deny: true}"
-HOME = "; or let their second factor at home count (home_mfa_counts)"
-NONE = "no one thing, and no two together: ask who wrote these rules"
+HOME = "let their second factor at home count (home_mfa_counts)"
+PARTNER, DEVICES = "let guests of this partner in (guests_in)", "let their devices at home count (home_device_counts)"
+FACTOR, PASS = "register a second factor", "have a bootstrap pass issued"
+NONE = "nothing was found; ask the owner of the access rules"
+OLD, RISK = ("{client: [legacy]}", DENY), ("{risk: [high]}", DENY)
 
 
 def proofs(*names: str) -> str:
     return f"{{require: {{all-of: [{', '.join(names)}]}}}}"
 
 
+MFA, MANAGED = ("{}", proofs("mfa")), ("{}", proofs("managed-device"))
+
+
 @pytest.mark.parametrize(("person", "line", "rules_", "partner", "helps"), [
     ("P1", {}, [("{}", DENY)], "", NONE),
     ("P1", {}, [("{client: [browser]}", DENY)], "", None),
     # what the person, or an administrator for them, can do
-    ("P1", {}, [("{}", proofs("mfa"))], "", "register a second factor; or have a bootstrap pass issued"),
-    ("P2", {}, [("{}", proofs("mfa"))], "", None),
+    ("P1", {}, [MFA], "", f"{FACTOR}; or {PASS}"),
+    ("P2", {}, [MFA], "", None),
     ("P1", {}, [("{}", proofs("phishing-resistant"))], "", "register a phishing-resistant authenticator"),
     ("P2", {}, [("{}", proofs("phishing-resistant"))], "", "register a phishing-resistant authenticator"),
     ("P1", {}, [("{}", proofs("hardware-key"))], "", "register a hardware key"),
-    ("P4", {}, [("{}", proofs("mfa"))], "home_mfa_counts=false", "register a second factor" + HOME),
-    ("P4", {}, [("{}", proofs("mfa"))], "guests_in=false,home_mfa_counts=true", "let guests of this partner in (guests_in)"),
-    ("P4", {"device": "managed"}, [("{}", proofs("managed-device"))], "home_device_counts=false", "let their devices at home count (home_device_counts)"),
+    ("P4", {}, [MFA], "home_mfa_counts=false", f"{FACTOR}; or {HOME}"),
+    ("P4", {}, [MFA], "guests_in=false,home_mfa_counts=true", PARTNER),
+    ("P4", {"device": "managed"}, [MANAGED], "home_device_counts=false", DEVICES),
+    # how strong a proof is at home is not known, unless the partner's row says so
+    ("P4", {}, [("{}", proofs("phishing-resistant"))], "home_mfa_counts=false", NONE),
+    ("P4", {}, [("{}", proofs("phishing-resistant"))], "home_mfa_counts=false,home_factor=hardware-key", HOME),
     # another way
-    ("P1", {}, [("{}", proofs("managed-device"))], "", "sign in from a managed device"),
+    ("P1", {}, [MANAGED], "", "sign in from a managed device"),
     ("P1", {"device": "managed"}, [("{}", proofs("healthy-device"))], "", "sign in from a healthy device"),
     ("P1", {}, [("{device: [unknown]}", DENY)], "", "sign in from a registered device"),
     ("P1", {"device": "registered"}, [("{device: [unknown, registered]}", DENY)], "", "sign in from a managed device"),
     ("P1", {"device": "healthy"}, [("{device: [unknown, registered]}", DENY)], "", None),
-    ("P1", {}, [("{client: [app]}", DENY)], "", "use the browser"), ("P1", {"client": "browser"}, [("{client: [browser, legacy]}", DENY)], "", "use the app"),
-    ("P1", {"client": "legacy"}, [("{client: [legacy]}", DENY)], "", "use the browser; or use the app"),
+    ("P1", {}, [("{client: [app]}", DENY)], "", "use the browser"),
+    ("P1", {"client": "browser"}, [("{client: [browser, legacy]}", DENY)], "", "use the app"),
+    ("P1", {"client": "legacy"}, [OLD], "", "use the browser; or use the app"),
     ("P1", {}, [("{platform: [ios, windows]}", DENY)], "", "use another platform, such as macos"),
     ("P1", {"risk": "low"}, [("{risk: [low, high]}", DENY)], "", "have the risk looked into"),
     ("P1", {"network": "elsewhere"}, [("{network: {include: [elsewhere]}}", DENY)], "", "sign in from office"),
     ("P1", {}, [("{network: {include: [office]}}", DENY)], "", "sign in from outside all networks"),
-    # two things together, only where none suffices alone
-    ("P1", {}, [("{}", proofs("mfa", "managed-device"))], "", "sign in from a managed device, and register a second factor"),
+    # two things together, only where none suffices alone; what takes three is not looked for
+    ("P1", {}, [("{}", proofs("mfa", "managed-device"))], "",
+     f"sign in from a managed device, and {FACTOR}; or sign in from a managed device, and {PASS}"),
     ("P2", {}, [("{}", proofs("mfa", "managed-device"))], "", "sign in from a managed device"),
-    ("P1", {"client": "legacy"}, [("{}", proofs("mfa")), ("{client: [legacy]}", DENY)], "",
-     "use the browser, and register a second factor; or use the app, and register a second factor"),
-    ("P4", {}, [("{}", proofs("managed-device"))], "home_device_counts=false",
-     "sign in from a managed device, and let their devices at home count (home_device_counts)"),
-    ("P1", {"client": "legacy", "risk": "high"}, [("{client: [legacy]}", DENY), ("{risk: [high]}", DENY)], "", NONE),
+    ("P1", {"client": "legacy"}, [MFA, OLD], "",
+     f"use the browser, and {FACTOR}; or use the browser, and {PASS}; or use the app, and {FACTOR}"),
+    ("P4", {}, [MANAGED], "home_device_counts=false", f"sign in from a managed device, and {DEVICES}"),
+    ("P4", {}, [MFA], "guests_in=false,home_mfa_counts=false", f"{FACTOR}, and {PARTNER}; or {PARTNER}, and {HOME}"),
+    ("P1", {"client": "legacy", "risk": "high"}, [OLD, RISK], "",
+     "use the browser, and have the risk looked into; or use the app, and have the risk looked into"),
+    ("P1", {"client": "legacy", "risk": "high"}, [OLD, RISK, MFA], "", NONE),
 ])  # fmt: skip
 def test_what_helps_somebody_who_cannot_get_in(
     folder: Path, person: str, line: dict[str, str], rules_: list[tuple[str, str]], partner: str, helps: str | None
@@ -680,8 +693,10 @@ def test_a_pass_that_is_to_come_counts_as_one_that_is_live(tmp_path: Path) -> No
 
 @pytest.mark.parametrize(("length", "composition", "said"), [
     ("0", "digits", ""), ("1", "digits", "make 10 passcodes; "), ("4", "digits", "find the right one 1 time in 100."),
-    ("6", "letters-and-digits", "6 letters and digits make 56,800,235,584 passcodes; "), ("8", "with-symbols", "94 to the power of 8 passcodes"),
-    ("60", "digits", "practically never"), ("61", "digits", ""), (None, "digits", ""), ("4", None, ""), ("four", "digits", ""),
+    ("6", "letters-and-digits", "6 letters and digits make 56,800,235,584 passcodes; "),
+    ("8", "with-symbols", "94 to the power of 8 passcodes"),
+    ("60", "digits", "practically never"), ("61", "digits", ""),
+    (None, "digits", ""), ("4", None, ""), ("four", "digits", ""),
 ])  # fmt: skip
 def test_how_hard_a_passcode_is_to_guess(length: str | None, composition: str | None, said: str) -> None:
     text = " ".join(guessing([("door.passcode", length, composition)]))
@@ -689,9 +704,12 @@ def test_how_hard_a_passcode_is_to_guess(length: str | None, composition: str | 
 
 
 @pytest.mark.parametrize(("conditions", "said"), [
-    ((("device", ("unknown",)),), "from a device that is unknown"), ((("device", ("managed", "healthy")),), "from a managed or healthy device"),
-    ((("device", ("registered",)),), "from a registered device"), ((("network", ("office", "elsewhere")),), "from office or outside all networks"),
-    ((("network", ("office+pier",)),), "from office and pier"), ((("client", ("browser",)), ("platform", ("ios", "macos"))), "with the browser and on ios or macos"),
+    ((("device", ("unknown",)),), "from a device that is unknown"),
+    ((("device", ("managed", "healthy")),), "from a managed or healthy device"),
+    ((("device", ("registered",)),), "from a registered device"),
+    ((("network", ("office", "elsewhere")),), "from office or outside all networks"),
+    ((("network", ("office+pier",)),), "from office and pier"),
+    ((("client", ("browser",)), ("platform", ("ios", "macos"))), "with the browser and on ios or macos"),
     ((("risk", ("none",)),), "at a risk that is none"), ((("risk", ("none", "low")),), "at a risk that is none or low"),
     ((("risk", ("none", "low", "medium")),), "at a risk that is not high"),
 ])  # fmt: skip

@@ -62,7 +62,7 @@ def test_help_and_version() -> None:
 
 
 def examples() -> list[str]:
-    """The example calls at the end of every verb's help, as they stand, apart from those whose output is compared (test_golden)."""
+    """The example calls at the end of every verb's help, apart from those whose output is compared (test_golden)."""
     import importlib
 
     found = []

@@ -43,17 +43,17 @@ def compare(org: Org, rnd: Random) -> int:
         before = json.loads(call("check", "--format", "json", cwd=folder).out)
         checked = call("check", "--baseline", "new.yaml", "--exceptions", "then.yaml", "--format", "json", cwd=folder)
         after = json.loads(checked.out)
-    told = json.loads(done.out)
+    answer = json.loads(done.out)
     now, then = ({_key(each) for each in one["findings"] if each["verdict"] == "drifts"} for one in (before, after))
-    assert {_key(each) for each in told["verdicts"]["begun"]} == then - now
-    assert {_key(each) for each in told["verdicts"]["ended"]} == now - then
+    assert {_key(each) for each in answer["verdicts"]["begun"]} == then - now
+    assert {_key(each) for each in answer["verdicts"]["ended"]} == now - then
     people = [{key[3] for key in keys if key[2] == "person"} for keys in (now, then)]
-    assert {each["id"] for each in told["newly_drifting"]} == people[1] - people[0]
+    assert {each["id"] for each in answer["newly_drifting"]} == people[1] - people[0]
     assert done.status == int(bool(then - now))
-    moved = {each["id"]: (each["what"], each["direction"] or "") for each in told["baseline"]["rules"]}
+    moved = {each["id"]: (each["what"], each["direction"] or "") for each in answer["baseline"]["rules"]}
     assert moved == told_changed
     covering = [{each["id"] for each in one["exceptions"] if each["covers"]} for one in (before, after)]
-    assert set(told["baseline"]["idle_exceptions"]) == covering[0] - covering[1]
+    assert set(answer["baseline"]["idle_exceptions"]) == covering[0] - covering[1]
     return len(then ^ now)
 
 
@@ -63,12 +63,12 @@ def _key(each: dict[str, Any]) -> tuple[str, str | None, str, str]:
 
 def _another(today: dict[str, Any], rnd: Random) -> tuple[dict[str, Any], dict[str, tuple[str, str]]]:
     """The baseline with some rules dropped, added and changed; and what became of which, in which direction."""
-    other, told = deepcopy(today), {}
+    other, answer = deepcopy(today), {}
     rules = []
     for rule in other["rules"]:
         fate = rnd.random()
         if fate < 0.2:
-            told[rule["id"]] = ("dropped", "")
+            answer[rule["id"]] = ("dropped", "")
             continue
         if fate < 0.6:
             which = rnd.choice(("severity", "except", "pinned", "expect"))
@@ -82,14 +82,14 @@ def _another(today: dict[str, Any], rnd: Random) -> tuple[dict[str, Any], dict[s
                 rule["pinned"], direction = True, "stricter"
             else:
                 rule["expect"] = {"any-of": [rule["expect"], {"person": "mfa", "is": "required"}]}
-            told[rule["id"]] = ("changed", direction)
+            answer[rule["id"]] = ("changed", direction)
         rules.append(rule)
     if rules and rnd.random() < 0.5:
         rules.append({**deepcopy(rules[0]), "id": "Z1", "severity": "high"})
-        told["Z1"] = ("new", "")
+        answer["Z1"] = ("new", "")
     if not rules:
-        rules, told = other["rules"], {}
-    return {**other, "rules": rules}, told
+        rules, answer = other["rules"], {}
+    return {**other, "rules": rules}, answer
 
 
 def test_what_no_rule_asks_about_is_a_plain_count() -> None:
@@ -105,7 +105,7 @@ def compare_uncovered(org: Org, rnd: Random) -> int:
         done = call("baseline", "--uncovered", *where, "--format", "json")
         said = call("check", *where).out
     assert done.status == 0, done.err
-    told, reference = json.loads(done.out), Reference(org)
+    answer, reference = json.loads(done.out), Reference(org)
     expected, of = set(), 0
     for service in org.services or ():
         for control in org.controls:
@@ -116,14 +116,14 @@ def compare_uncovered(org: Org, rnd: Random) -> int:
             asked = any(leaf.get("control") == control for rule in rules for leaf in leaves_of(rule["expect"]))
             if not asked or not reference.supported(service, control):  # what is not supported is left out of a rule
                 expected.add((service["id"], control))
-    found = {(each["service"], each["control"]) for each in told["controls"] if each["control"] in org.controls}
-    shipped = [each for each in told["controls"] if each["control"] not in org.controls]
+    found = {(each["service"], each["control"]) for each in answer["controls"] if each["control"] in org.controls}
+    shipped = [each for each in answer["controls"] if each["control"] not in org.controls]
     assert found == expected
-    assert told["controls_of_services"] == of + len(shipped)
-    assert told["controls_uncovered"] == len(told["controls"])
-    line = f"{len(told['controls']):,} of {told['controls_of_services']:,} control"
-    assert (line in said) == bool(told["controls"])
-    for each in told["controls"]:
+    assert answer["controls_of_services"] == of + len(shipped)
+    assert answer["controls_uncovered"] == len(answer["controls"])
+    line = f"{len(answer['controls']):,} of {answer['controls_of_services']:,} control"
+    assert (line in said) == bool(answer["controls"])
+    for each in answer["controls"]:
         service = next(one for one in org.services or () if one["id"] == each["service"])
         accounts = [one for one in reference.active if reference.chosen(service["accounts"], one, True) is not False]
         assert sum(value["people"] for value in each["values"]) == len(accounts)

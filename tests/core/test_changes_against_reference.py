@@ -84,7 +84,7 @@ def _above(unit: str | None) -> list[str]:
 def applied(
     org: Org, changes: list[Row]
 ) -> tuple[Org, set[tuple[str, str, str]], dict[int, set[tuple[str, str, str]]]]:
-    """The organisation after the changes, row by row; the places that are other; and of each change that changed anything those that it did."""
+    """The organisation after the changes, the places that differ, and those of each change that changed something."""
     settings = [dict(row) for row in org.settings] if org.settings is not None else None
     people, members = (
         [dict(person) for person in org.people],
@@ -324,7 +324,7 @@ def _key(each: Row) -> tuple[str, str | None, str]:
 
 
 def _concerned(org: Org, after: Org, kind: str, said: Row, others: set[tuple[str, str, str]]) -> set[str]:
-    """Of whom a change of people or of members changes a fact, or a value that no changed setting gives."""
+    """Who has another fact, or another value that no changed setting gives, by a change of people or members."""
     references = Reference(org), Reference(after)
     people = [{person["id"]: person for person in reference.active} for reference in references]
     both = people[0].keys() & people[1].keys()

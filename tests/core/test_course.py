@@ -141,17 +141,20 @@ def test_two_findings_that_differ_never_have_one_line() -> None:
     assert len(set(lines)) == 4 and all(line.count(b"\n") == 1 and line.count(b"\t") == 4 for line in lines)
 
 
-@pytest.mark.parametrize(("key", "changes", "expected"), [
-    (("R1", "s1", "person", "P1"), {}, False), (("R1", "s1", "person", "P9"), {}, False),
-    (("R1", "s1", "person", "P9"), {"people_whole": False}, True), (("R1", "s1", "person", "P1"), {"people_whole": False}, False),
-    (("R1", "", "person", "P1"), {"services": None}, False), (("R1", "s1", "person", "P1"), {"services": None}, True),
-    (("R1", "s9", "person", "P1"), {}, True), (("R9", "s9", "person", "P1"), {}, False),
-    (("R1", "", "partner", "a.example"), {}, False), (("R1", "", "partner", "a.example"), {"partners_known": False}, True),
-    (("R1", "s1", "meeting", "m1"), {"partners_known": False}, False), (("R1", "s1", "meeting", "m9"), {"meetings": None}, True),
-    (("R9", "", "partner", "a.example"), {"partners_known": False}, False), (("R1", "", "organisation", "o"), {"meetings": None}, False),
+@pytest.mark.parametrize(("rule", "service", "type_", "name", "changes", "expected"), [
+    ("R1", "s1", "person", "P1", {}, False), ("R1", "s1", "person", "P9", {}, False),
+    ("R1", "s1", "person", "P9", {"people_whole": False}, True),
+    ("R1", "s1", "person", "P1", {"people_whole": False}, False),
+    ("R1", "", "person", "P1", {"services": None}, False), ("R1", "s1", "person", "P1", {"services": None}, True),
+    ("R1", "s9", "person", "P1", {}, True), ("R9", "s9", "person", "P1", {}, False),
+    ("R1", "", "partner", "a.example", {}, False), ("R1", "", "partner", "a.example", {"partners_known": False}, True),
+    ("R9", "", "partner", "a.example", {"partners_known": False}, False),
+    ("R1", "s1", "meeting", "m1", {"partners_known": False}, False),
+    ("R1", "s1", "meeting", "m9", {"meetings": None}, True),
+    ("R1", "", "organisation", "o", {"meetings": None}, False),
 ])  # fmt: skip
 def test_what_cannot_be_judged_for_want_of_a_table_or_a_service(
-    key: tuple[str, str, str, str], changes: dict[str, Any], expected: bool
+    rule: str, service: str, type_: str, name: str, changes: dict[str, Any], expected: bool
 ) -> None:
     usual = There(frozenset({"P1"}), frozenset({"m1"}), frozenset({"s1"}), rules=frozenset({"R1"}))
-    assert replace(usual, **changes).cannot_judge(Key(*key)) == expected
+    assert replace(usual, **changes).cannot_judge(Key(rule, service, type_, name)) == expected

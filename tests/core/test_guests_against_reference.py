@@ -115,13 +115,13 @@ def compare(rnd: Random) -> int:
         folder = Path(name)
         org = random_review(rnd, folder)
         people, policy = org["people"], org["policy"]
-        told = json.loads(call("guests", "--format", "json", cwd=folder).out)
+        answer = json.loads(call("guests", "--format", "json", cwd=folder).out)
         guests = [person for person in people if person["kind"] == "guest" and person.get("active") != "false"]
         expected = {
             guest["id"]: states(guest, people, org["columns"], org["partners"], TAKEN, policy) for guest in guests
         }
-        assert {each["id"]: each["states"] for each in told["guests"]} == expected
-        assert all(each["recommendation"] == ADVICE.get(each["states"][0], "ask") for each in told["guests"])
+        assert {each["id"]: each["states"] for each in answer["guests"]} == expected
+        assert all(each["recommendation"] == ADVICE.get(each["states"][0], "ask") for each in answer["guests"])
         asked: dict[tuple[str, str], str | None] = {}
         for guest in guests:
             if expected[guest["id"]] == ["fine"]:
@@ -146,7 +146,7 @@ def compare(rnd: Random) -> int:
                 assert (row["guest"], row["place"]) not in found  # exactly once a place
                 found[row["guest"], row["place"]] = sheet["id"]
         assert found == {key: one for key, one in asked.items() if one is not None}
-        assert set(told["nobody_to_ask"]) == {key[0] for key, one in asked.items() if one is None}
+        assert set(answer["nobody_to_ask"]) == {key[0] for key, one in asked.items() if one is None}
         if found:
             _answers(rnd, folder, found, org["members"], policy, on)
         return len(asked)
@@ -196,7 +196,7 @@ def _answers(
                 csv.writer(stream, delimiter=rnd.choice((",", ";", "\t"))).writerows([head, *filled])
     done = call("guests", "--read", "asked", "--on", read_on, "--format", "json", cwd=folder)
     assert done.status in (0, 1), done.err
-    told = json.loads(done.out)
+    answer = json.loads(done.out)
     fates, counted = {}, {}
     for key in asked:
         said = [(fate(one, read_on, due, policy["on-silence"]), until, where) for one, until, where in given[key]]
@@ -206,23 +206,23 @@ def _answers(
     assert counted == {
         (row["guest"], row["place"]): (
             row["decision"], row["until"] and date.fromisoformat(row["until"]), row["where"], row["others"])
-        for row in told["rows"]
+        for row in answer["rows"]
     }  # fmt: skip
     assert done.status == int(any(one in ("pending", "pass-on") for one in fates.values()))
     ended = {guest for (guest, place), one in fates.items() if place == "account" and one in ("end", "silence-ends")}
-    assert set(told["ended"]) == ended
+    assert set(answer["ended"]) == ended
     kept = {guest for (guest, place), one in fates.items() if place == "account" and one in ("keep", "silence-keeps")}
-    assert {guest for each in told["kept"] for guest in each["guests"]} == kept
+    assert {guest for each in answer["kept"] for guest in each["guests"]} == kept
     gone = {
         (guest, place.partition(":")[2])
         for (guest, place), one in fates.items()
         if place != "account" and (one == "end" or (one == "silence-ends" and guest not in ended))
     }
-    assert {(guest, each["group"]) for each in told["removed"] for guest in each["guests"]} == {
+    assert {(guest, each["group"]) for each in answer["removed"] for guest in each["guests"]} == {
         pair for pair in gone if pair[1] in member_of(pair[0], members)[0]
     }
     # Whoever is also in a group within the group stays a member of it.
-    assert {(each["guest"], each["group"]) for each in told["nested"]} == {
+    assert {(each["guest"], each["group"]) for each in answer["nested"]} == {
         (guest, group)
         for guest, group in gone
         if group in member_of(guest, [row for row in members if (row["group"], row["member"]) != (group, guest)])[1]

@@ -1,4 +1,4 @@
-"""Mending against trying everything: on small organisations no plan is better than the one that is told."""
+"""Mending against trying everything: on small organisations no plan is better than the one that is answer."""
 
 from __future__ import annotations
 
@@ -185,9 +185,9 @@ def mended(org: Org, rnd: Random, *options: str) -> dict[str, Any]:
             "--format", "json",
         )  # fmt: skip
         assert done.status in (0, 1), done.err
-        told: dict[str, Any] = json.loads(done.out)
-        assert done.status == int(told["plan"]["left"] > 0)
-        return told
+        answer: dict[str, Any] = json.loads(done.out)
+        assert done.status == int(answer["plan"]["left"] > 0)
+        return answer
 
 
 def random_wish(org: Org, rnd: Random) -> Wish:
@@ -216,10 +216,10 @@ def random_wish(org: Org, rnd: Random) -> Wish:
     return wish
 
 
-def _made(told: dict[str, Any]) -> Plan:
+def _made(answer: dict[str, Any]) -> Plan:
     """The edits of a plan."""
     made: Plan = {}
-    for edit in told["edits"]:
+    for edit in answer["edits"]:
         if "members" in edit:
             continue
         said = edit.get("set") or edit["unset"]
@@ -231,15 +231,15 @@ def _made(told: dict[str, Any]) -> Plan:
 def compare(org: Org, rnd: Random) -> int:
     """Compares with every plan of as many edits; returns how many edits the plan has."""
     wish = random_wish(org, rnd)
-    told = mended(org, rnd, *wish.options)
-    plan = told["plan"]
+    answer = mended(org, rnd, *wish.options)
+    plan = answer["plan"]
     assert plan["proof"] == "proven fewest"
     tried = Mending(org, applied, wish)
-    weight = tried.weigh(_made(told))
+    weight = tried.weigh(_made(answer))
     assert weight.wrong is None, weight.wrong
     assert (plan["left"], plan["edits"]) == (weight.left, weight.edits)
-    _figures(tried, weight, told)
-    _in_order(tried, plan["order"], _made(told))
+    _figures(tried, weight, answer)
+    _in_order(tried, plan["order"], _made(answer))
     best = tried.best(plan["edits"], BUDGET)
     if best is None:
         return 0
@@ -248,21 +248,21 @@ def compare(org: Org, rnd: Random) -> int:
     return weight.edits
 
 
-def _figures(tried: Mending, weight: Weight, told: dict[str, Any]) -> None:
+def _figures(tried: Mending, weight: Weight, answer: dict[str, Any]) -> None:
     """All that is said about a plan beside its edits."""
-    plan, made = told["plan"], _made(told)
+    plan, made = answer["plan"], _made(answer)
     assert plan["mendable"] == len(tried.to_mend)
     assert (plan["drifting"], plan["ended"]) == (len(tried.drifting), len(tried.drifting - weight.drifting))
     assert plan["freed"] == len({key[2] for key in tried.drifting} - {key[2] for key in weight.drifting})
-    left = [(each["rule"], each["service"], each["subject"]["id"]) for each in told["left"]]
-    assert left == sorted(weight.open) and all(each["because"] for each in told["left"])
+    left = [(each["rule"], each["service"], each["subject"]["id"]) for each in answer["left"]]
+    assert left == sorted(weight.open) and all(each["because"] for each in answer["left"])
     affected = [
-        tuple(each[key] for key in ("person", "service", "control", "before", "after")) for each in told["affected"]
+        tuple(each[key] for key in ("person", "service", "control", "before", "after")) for each in answer["affected"]
     ]
     assert len(affected) == len(set(affected)) and set(affected) == weight.moved
-    tasks = {task["rule"]: {one["unit"]: set(one["people"]) for one in task["units"]} for task in told["tasks"]}
+    tasks = {task["rule"]: {one["unit"]: set(one["people"]) for one in task["units"]} for task in answer["tasks"]}
     assert tasks == weight.tasks
-    for edit in told["edits"]:
+    for edit in answer["edits"]:
         where = edit.get("set") or edit["unset"]
         place = where["service"], where["control"], where["scope"]
         assert (edit["ended"], edit["touched"], edit["without_need"]) == tried.by_itself(made, place)
@@ -273,7 +273,7 @@ ORDERED = {"safe": 0, "none": 0}  # plans of several edits
 
 
 def _in_order(tried: Mending, order: str, plan: Plan) -> None:
-    """An order in which no step hurts is told exactly where there is one."""
+    """An order in which no step hurts is answer exactly where there is one."""
     if len(plan) < 2:
         assert order == "safe"
         return
@@ -301,12 +301,12 @@ def test_no_plan_is_better() -> None:
 
 def compare_memberships(org: Org, rnd: Random) -> tuple[int, int]:
     """Compares where people may be taken out of groups; returns how many are, and how many edits the plan has."""
-    told = mended(org, rnd, "--memberships")
-    plan = told["plan"]
+    answer = mended(org, rnd, "--memberships")
+    plan = answer["plan"]
     assert plan["proof"] == "proven fewest"
-    out = tuple((one["group"], one["remove"][0]) for one in (each.get("members") for each in told["edits"]) if one)
+    out = tuple((one["group"], one["remove"][0]) for one in (each.get("members") for each in answer["edits"]) if one)
     tried = Mending(org, applied)
-    weight = tried.weigh(_made(told), out)
+    weight = tried.weigh(_made(answer), out)
     assert weight.wrong is None, weight.wrong
     assert (plan["left"], plan["edits"]) == (weight.left, weight.edits)
     assert (plan["without_need"], plan["touched"]) == (weight.without, weight.touched)
@@ -339,8 +339,8 @@ def keeps_its_promise(org: Org, rnd: Random) -> int:
         plan, after = folder / "plan.yaml", folder / "after"
         done = call("mend", "--snapshot", folder / "snapshot", *rules, "--seconds", "10")
         assert done.status in (0, 1), done.err
-        told = json.loads(done.out)
-        if not told["edits"]:
+        answer = json.loads(done.out)
+        if not answer["edits"]:
             return 0
         call("mend", "--snapshot", folder / "snapshot", *rules, "--seconds", "10", "--write", plan)
         tried = call(
@@ -353,12 +353,12 @@ def keeps_its_promise(org: Org, rnd: Random) -> int:
     assert not made["verdicts"]["begun"] and not made["verdicts"]["worse"] and not made["lockouts"]["begun"]
     now, then = ({_key(each) for each in one["findings"] if each["verdict"] == "drifts"} for one in (before, checked))
     assert not then - now
-    assert told["plan"]["ended"] == len(now - then) == len(made["verdicts"]["ended"])
-    assert told["plan"]["freed"] == len({key[2] for key in now} - {key[2] for key in then})
-    weight = Mending(org, applied).weigh(_made(told))
-    assert (weight.wrong, weight.left) == (None, told["plan"]["left"])
-    assert (weight.without, weight.touched) == (told["plan"]["without_need"], told["plan"]["touched"])
-    return int(told["plan"]["ended"])
+    assert answer["plan"]["ended"] == len(now - then) == len(made["verdicts"]["ended"])
+    assert answer["plan"]["freed"] == len({key[2] for key in now} - {key[2] for key in then})
+    weight = Mending(org, applied).weigh(_made(answer))
+    assert (weight.wrong, weight.left) == (None, answer["plan"]["left"])
+    assert (weight.without, weight.touched) == (answer["plan"]["without_need"], answer["plan"]["touched"])
+    return int(answer["plan"]["ended"])
 
 
 def _key(each: Row) -> tuple[str, str | None, str]:

@@ -1,4 +1,4 @@
-"""Mending where rules are about doors and planned meetings: judged again without anything remembered, and no drawn plan is better."""
+"""Mending of rules about doors and planned meetings: every plan is judged anew, and none that is drawn is better."""
 
 from __future__ import annotations
 

@@ -368,7 +368,10 @@ def test_groups_of_one_name_from_two_sources_are_noted(folder: Path) -> None:
     assert [row["member"][:8] for row in table(folder, "members")] == ["00000001", "00000002"]
     assert [row["scope"] for row in table(folder, "settings")] == ["group:watch"]
     # Settings by hand name the group as the second source does, and are copied as a file.
-    write(folder, {"map2.yaml": "usher-gate: mapping/1\ninto:\n  - table: groups\n    columns: {id: id, name: name}\nignore: [member, close]\n",
+    groups_only = (
+        "usher-gate: mapping/1\ninto:\n  - table: groups\n    columns: {id: id, name: name}\nignore: [member, close]\n"
+    )
+    write(folder, {"map2.yaml": groups_only,
                    "settings.csv": "service,control,scope,value\ntidecall,door.close,group:G7,on\n"})  # fmt: skip
     of_more = more + source(name="more by hand", kind="files", paths=["settings.csv"])
     toml = settings(source(name="hand", kind="files", paths=["organisation.yaml", "services.yaml"]),
@@ -701,7 +704,12 @@ def test_a_table_comes_from_one_source_and_a_key_stands_once(folder: Path) -> No
 
 
 def test_a_column_of_settings_that_was_filled_and_is_empty_is_noticed(folder: Path) -> None:
-    into = "  - settings: tidecall\n    scope: {level: person, from: who}\n    controls: {door.close: close}\n    note: {from: why, may-be-absent: true}\n"
+    into = """\
+  - settings: tidecall
+    scope: {level: person, from: who}
+    controls: {door.close: close}
+    note: {from: why, may-be-absent: true}
+"""
     write(folder, {"close-map.yaml": f"usher-gate: mapping/1\ninto:\n{into}"})
     people, text = export(folder, rows(9)), "who,close,why\n" + "".join(f"P{number},on,trial\n" for number in range(9))
     close = source(name="close", kind="table", path="close.csv", mapping="close-map.yaml")

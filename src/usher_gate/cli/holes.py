@@ -97,7 +97,7 @@ def run(arguments: argparse.Namespace) -> int:
         wanted = [("", f"{arguments.proof} from everybody", Asked(arguments.proof), np.ones(len(whom), bool))]
     days = places(arguments).observed_days
     answer = holes_of(snapshot, wanted, whom, _network(arguments, snapshot), days)
-    answer = _with_uses(arguments, answer)
+    answer = _with_uses(arguments, replace(answer, network=arguments.network or ""))
     write(arguments, "holes", answer, arguments.rows)
     say_notes(answer.notes)
     return 0
@@ -106,11 +106,13 @@ def run(arguments: argparse.Namespace) -> int:
 def holes_of(
     snapshot: Snapshot,
     wanted: Sequence[tuple[str, str, Asked, Bools]],
-    whom: Bools,
+    chosen: Bools,
     near: frozenset[str] | None = None,
     observed_days: float | None = None,
 ) -> HolesAnswer:
-    """Every way past what some rules ask for (rule, title, proof, whom it is for), of some people, from some addresses (None: any).
+    """Return every way past what some rules ask for (rule, title, proof, audience), for the chosen people.
+
+    `near` are the networks from which it is open (None: any).
 
     `observed_days` says after how many days a rule that is only observed is called old.
     """
@@ -126,24 +128,15 @@ def holes_of(
     keeper = Gatekeeper(snapshot)
     coverage, found = Coverage(keeper), list[RuleHoles]()
     for rule, title, asked, audience in wanted:
-        mine, known = audience & whom, coverage.of(asked)
+        mine, known = audience & chosen, coverage.of(asked)
         ways = (way for way in holes(keeper, asked, mine, known) if near is None or _reaches(way, near))
         unknown = tuple(np.flatnonzero(mine & known.are(str)).tolist())
         found.append(RuleHoles(rule, title, asked, tuple(ways), int(np.count_nonzero(mine)), unknown))
     locked = lockouts(keeper)
     notes = tuple(sorted(keeper.notes | locked.notes))
     ailing = tuple(ailments(keeper, OBSERVED_LONG_DAYS if observed_days is None else observed_days))
-    return HolesAnswer(
-        snapshot,
-        tuple(found),
-        locked.found,
-        locked.stranded,
-        ailing,
-        keeper,
-        notes,
-        locked.conditional,
-        is_narrowed=near is not None,
-    )
+    every = tuple(found)
+    return HolesAnswer(snapshot, every, locked.found, locked.stranded, ailing, keeper, notes, locked.conditional)
 
 
 def _with_uses(arguments: argparse.Namespace, answer: HolesAnswer) -> HolesAnswer:

@@ -72,6 +72,25 @@ def say(out: Console, text: str, style: str = "", indent: int = 0) -> None:
     out.print(Padding(Text(for_terminal(text), style=style), (0, 0, 0, indent)))
 
 
+def say_call(out: Console, label: str, words: Sequence[str]) -> None:
+    """Print a call behind a label, to be copied into a shell.
+
+    Where the width does not suffice, a backslash continues the line; words are never broken.
+    """
+    lines = [label + words[0]]
+    for number, word in enumerate(words[1:], 2):
+        room = out.width - (len(" \\") if number < len(words) else 0)
+        if len(f"{lines[-1]} {word}") > room:
+            lines[-1] += " \\"
+            lines.append(" " * len(label) + word)
+        else:
+            lines[-1] += f" {word}"
+    for number, line in enumerate(lines):
+        text = Text(for_terminal(line))
+        text.stylize("bold", 0, 0 if number else len(label))
+        out.print(text, soft_wrap=True)
+
+
 def draw(out: Console, section: Section) -> None:
     """Draws one section; columns in which no row says anything are left out.
 

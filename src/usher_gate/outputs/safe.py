@@ -28,9 +28,9 @@ def for_terminal(text: str) -> str:
     )
 
 
-def why_call(login: str, person: str, *more: str) -> str:
-    """Return a call that explains something of somebody (login and id), quoted so that a shell reads it as it is."""
-    return shlex.join(("usher-gate", "why", login if login.isprintable() else person, *more))
+def why_call(login: str, person: str, *more: str) -> tuple[str, ...]:
+    """Return the words of a call that explains something about a person (login and id), each quoted for a shell."""
+    return tuple(map(shlex.quote, ("usher-gate", "why", login if login.isprintable() else person, *more)))
 
 
 class _Harmless:

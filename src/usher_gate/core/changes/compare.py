@@ -473,27 +473,29 @@ class Compared:
             people: set[int] = set()
             without: set[int] = set()
             if number in self.applied.real:
-                whom = self._whom(number, change)
+                chosen = self._chosen(number, change)
                 for key, mine in self._reached(number, change, by_place):
-                    mine = mine if whom is None else mine & whom
+                    mine = mine if chosen is None else mine & chosen
                     people |= mine
                     without |= mine - need.get(key, set())
             yield Reach(number, len(people), len(without))
 
-    def _whom(self, number: int, change: object) -> set[int] | None:
-        """The people whom a change is about; None where it does not choose any."""
-        chosen = self.applied.whom.get(number)
+    def _chosen(self, number: int, change: object) -> set[int] | None:
+        """Return the people that a change is about: those chosen, or those in the group only before or only after.
+
+        None stands for a change that chooses no people.
+        """
         if isinstance(change, Members):
-            sides = (checker.snapshot for checker in self.checkers)
-            inside = (
-                places[snapshot.groups.members(snapshot.group_index[change.group])].tolist()
-                if snapshot.groups is not None and change.group in snapshot.group_index
-                else []
-                for snapshot, places in zip(sides, self.places, strict=True)
-            )
-            before, after = map(set, inside)
-            return before ^ after
+            return self._members(0, change.group) ^ self._members(1, change.group)
+        chosen = self.applied.whom.get(number)
         return None if chosen is None else {place for place, name in enumerate(self.names) if name in chosen}
+
+    def _members(self, turn: int, group: str) -> set[int]:
+        """Return the people in a group before (turn 0) or after (1), members of groups inside it included."""
+        snapshot = self.checkers[turn].snapshot
+        if snapshot.groups is None or group not in snapshot.group_index:
+            return set()
+        return set(self.places[turn][snapshot.groups.members(snapshot.group_index[group])].tolist())
 
     def _reached(
         self, number: int, change: object, by_place: Mapping[tuple[str, str, str], set[int]]
@@ -505,9 +507,7 @@ class Compared:
             return
         names: Sequence[str] = ()
         if isinstance(change, (Members, People)):
-            for one in self._values:  # of those that no changed setting gives, neither before nor after
-                if not any((one.service, one.control, scope) in self.applied.places for scope in one.causes):
-                    yield (one.service, one.control), {one.place}
+            yield from self._by_no_setting.items()
         if isinstance(change, People):
             names = [*change.cells, *change.added]
         elif isinstance(change, Register):
@@ -533,6 +533,15 @@ class Compared:
             columns.append(whole)
         both = set(self.places[0].tolist()) & set(self.places[1].tolist())
         return {place for place in both if columns[0][place] != columns[1][place]}
+
+    @cached_property
+    def _by_no_setting(self) -> dict[tuple[str | None, str], set[int]]:
+        """The people whose value differs although no changed setting gives it, neither before nor after."""
+        found: dict[tuple[str | None, str], set[int]] = {}
+        for one in self._values:
+            if not any((one.service, one.control, scope) in self.applied.places for scope in one.causes):
+                found.setdefault((one.service, one.control), set()).add(one.place)
+        return found
 
     def _by_place(self) -> dict[tuple[str, str, str], set[int]]:
         """The people whose value is other, by each place that caused it before or after."""

@@ -37,7 +37,7 @@ class Answers:
     answers: tuple[Hole | str | None, ...]
 
     def are(self, kind: type[Hole] | type[str]) -> Bools:
-        """Return for whom the answer is a hole, or (str) unknown."""
+        """Return a mask of the people with this kind of answer: a hole, or (str) the reason why it is not known."""
         found: Bools = np.array([isinstance(answer, kind) for answer in self.answers])[self.codes]
         return found
 

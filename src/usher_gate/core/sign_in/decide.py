@@ -131,9 +131,15 @@ class Decider:
         observed_too: bool = False,
         given: Callable[[Assumption], Assumption] | None = None,
     ) -> Decision:
-        """The decision; `unknown` where it differs with what is not known. `shown` are authenticator types; `given` changes assumptions."""
+        """The decision; `unknown` where it differs with what is not known. `shown` are authenticator types; `given` changes assumptions.
+
+        A home whose word counts only by `given` may show any proof that a home may.
+        """
         modes = self.gatekeeper.in_modes("enforce", "observe") if observed_too else self.gatekeeper.in_modes("enforce")
-        assumptions = self.assumptions() if given is None else map(given, self.assumptions())
+        assumptions: Iterable[Assumption] = self.assumptions()
+        if given is not None:
+            changed = map(given, assumptions)
+            assumptions = (replace(one, home=home) for one in changed for home in one.home.possible)
         found = [self._under(assumption, sign_in, shown, modes) for assumption in assumptions]
         if len({decision.outcome for decision in found}) == 1:
             return found[0]

@@ -17,9 +17,10 @@ _PIECE = 1 << 20
 
 
 def snapshot_digest(folder: Path) -> str:
-    """SHA-256 over the digests of a snapshot's files, sorted by name, one `name=digest` a line: as its manifest has them, else hashed.
+    """Return the SHA-256 over the digests of a snapshot's files, one line `name=digest` for each, sorted by name.
 
-    The pieces of a table that is a folder are files like others, named `people/part-0.parquet`.
+    The digests are those of the manifest; without one, the files are hashed. A piece of a table that is a folder is a
+    file like others, named `people/part-0.parquet`.
     """
     manifest = folder / NAME
     if manifest.exists():

@@ -60,7 +60,7 @@ class Digest:
     bar: str
     verdicts: tuple[tuple[str, int], ...]
     sections: tuple[Section, ...]
-    next_step: str
+    next_step: tuple[str, ...]  # the words of a call
 
 
 def root_text(root: Root, snapshot: Snapshot | None = None) -> str:
@@ -680,11 +680,11 @@ def exceptions_section(result: CheckResult) -> Section:
     return Section("Exceptions", columns, made)
 
 
-def _next(result: CheckResult) -> str:
-    """A call that shows where the first person's drift comes from."""
+def _next(result: CheckResult) -> tuple[str, ...]:
+    """Return a call that shows where the first person's drift comes from; () where no one drifts."""
     for block in sorted(result.blocks, key=lambda one_block: SEVERITIES.index(one_block.rule.severity)):
         drifting = np.flatnonzero(np.array([tail.verdict == DRIFTS for tail in block.tails])[block.tail])
         if len(drifting):
             first, people = block.people[drifting[:1]], result.snapshot.people
             return why_call(people.logins.take(first)[0], people.ids.take(first)[0], "--rule", block.rule.id)
-    return ""
+    return ()

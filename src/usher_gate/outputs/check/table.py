@@ -9,7 +9,7 @@ from rich.console import Console
 from rich.text import Text
 
 from ...core.verdicts.result import CheckResult
-from ..drawing import STYLES, console, draw, say
+from ..drawing import STYLES, console, draw, say, say_call
 from ..look import Look
 from ..safe import for_terminal
 from .digest import Digest, digest
@@ -44,7 +44,7 @@ def write_table(result: CheckResult, stream: TextIO, look: Look) -> None:
             out.print(Text("Since: ", style="bold") + Text(_since(result.since)))
         if made.next_step:
             out.print()
-            out.print(Text("Next: ", style="bold") + Text(for_terminal(made.next_step)))
+            say_call(out, "Next: ", made.next_step)
         if result.hint:
             out.print(Text("Mend: ", style="bold") + Text(for_terminal(result.hint)))
 

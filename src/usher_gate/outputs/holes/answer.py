@@ -28,7 +28,7 @@ class RuleHoles:
     asked: Asked
     holes: tuple[WayIn, ...]
     people: int
-    unknown: tuple[int, ...] = ()  # of whom it cannot be told (numbers, ascending)
+    unknown: tuple[int, ...] = ()  # the people (numbers, ascending) for whom the answer is not known
 
 
 @record
@@ -45,7 +45,7 @@ class HolesAnswer:
     conditional: tuple[ConditionalAccess, ...] = ()
     uses: Mapping[int, HoleUse] | None = None  # by id() of the hole who used it; None where no log was read
     log: str = ""  # which log that was, in words
-    is_narrowed: bool = False  # to holes that are open from one network
+    network: str = ""  # only the holes that are open from it; "" for all
 
     def use_of(self, hole: WayIn) -> HoleUse | None:
         """Who used a hole, as far as a log says."""
@@ -53,20 +53,20 @@ class HolesAnswer:
 
 
 def outcome(answer: HolesAnswer) -> str:
-    """Return in a sentence how many holes there are, or what else is known of what is asked for."""
+    """Return a sentence: how many holes there are, and for how many people the answer is not known."""
     every = [hole for rule in answer.rules for hole in rule.holes]
     unknown = {person for rule in answer.rules for person in rule.unknown}
-    cannot = f"of {count(len(unknown), 'person', 'people')} it cannot be told whether it is required everywhere"
+    for_some = f"for {count(len(unknown), 'person', 'people')} it is not known whether the proof is required everywhere"
     if every:
         people = count(len({person for hole in every for person in hole.people}), "person", "people")
         lets = f"{count(len(every), 'hole')} {'lets' if len(every) == 1 else 'let'} {people} in"
-        return f"{lets} without the proof that is asked for{f'; {cannot}' if unknown else ''}."
+        return f"{lets} without the proof that is asked for{f'; {for_some}' if unknown else ''}."
     if not any(rule.people for rule in answer.rules):
         return "No proof is asked for: nobody is in the audience."
     if unknown:
-        return f"No hole is known: {cannot}."
-    if answer.is_narrowed:
-        return "No hole is open from there."
+        return f"No hole is known, but {for_some}."
+    if answer.network:
+        return f"No hole is open from {answer.network}."
     return "No hole: every proof that is asked for is required everywhere."
 
 

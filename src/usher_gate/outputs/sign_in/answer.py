@@ -124,7 +124,7 @@ def helped(answer: SignInAnswer, row: DecisionRow) -> str:
     """What would help somebody who cannot get in, as it was found by deciding again."""
     found = helps(answer.decider, row.sign_in, answer.shown)
     if not found and row.now.outcome in (STUCK, DENIED):
-        return "no one thing, and no two together: ask who wrote these rules"
+        return "nothing was found; ask the owner of the access rules"
     return "; or ".join(found)
 
 

@@ -15,7 +15,7 @@ from ...core.verdicts.explain import Overview, Said
 from ...core.words.compare import shown
 from ...core.words.units import with_unit
 from ..check.digest import cause_text
-from ..drawing import console, draw, say
+from ..drawing import console, draw, say, say_call
 from ..look import Look
 from ..safe import why_call
 from ..section import WHOLE, WORD, Column, Section, count, cut, joined, place_text
@@ -72,9 +72,9 @@ def write_glance(out: Console, explanation: Explanation, glance: Overview, look:
     say(out, "")
     who = explanation.person
     if worst is not None:
-        say(out, f"Next: {why_call(who.login, who.id, '--rule', worst.rule.id)}")
+        say_call(out, "Next: ", why_call(who.login, who.id, "--rule", worst.rule.id))
     elif glance.values:
-        say(out, f"Next: {why_call(who.login, who.id, glance.values[0].control)}")
+        say_call(out, "Next: ", why_call(who.login, who.id, glance.values[0].control))
 
 
 CAN_SHOW = "can-show"
