@@ -30,6 +30,7 @@ lint: $(DEV)
 	$(BIN)/ruff format --check src tests tools
 	$(BIN)/mypy
 	$(BIN)/python tools/generate.py --check
+	$(BIN)/python tools/long_lines.py
 
 # The tests on every Python from 3.11 on that the machine has.
 test-pythons: $(DEV)

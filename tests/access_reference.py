@@ -111,7 +111,7 @@ class Gatekeeper:
         self.places = {networks_of(gate, address): address for address in addresses(gate)}
 
     def includes(self, rule: Row, person: Row) -> bool | None:
-        """None where it cannot be told."""
+        """None if it is not known."""
         inside = self.reference.chosen(rule["people"]["include"], person, False)
         outside = self.reference.chosen(rule["people"].get("exclude"), person, False)
         if outside is True or inside is False:
@@ -153,7 +153,7 @@ class Gatekeeper:
         ]
 
     def at_home(self, partner: dict[str, Any]) -> frozenset[str]:
-        """What somebody shows at home, where that counts."""
+        """What someone shows at home, where that counts."""
         found, proof = set(), partner["factor"]
         while proof:
             found.add(proof)
@@ -181,7 +181,10 @@ class Gatekeeper:
         return "mfa" if "mfa" in free else "restricted-mfa" if "mfa" in proofs else "nothing"
 
     def registered(self, person: Row, kind: str) -> int | None:
-        """How many authenticators of a type a person has: one of the same id is one, and so is one without an id of the same moment."""
+        """How many authenticators of a type a person has.
+
+        One of the same id is one, and so is one without an id of the same moment.
+        """
         if self.gate.authenticators is None:
             return None
         rows = [row for row in self.gate.authenticators if (row["person"], row["type"]) == (person["id"], kind)]
@@ -311,7 +314,7 @@ class Gatekeeper:
         )
 
     def ways_in(self, person: Row, resource: str) -> set[tuple[Any, ...]]:
-        """The sign-ins to a resource that may let somebody in, legacy clients apart."""
+        """The sign-ins to a resource that may let someone in, legacy clients apart."""
         found = set()
         for partner in self.hypotheses(person):
             for place in self.possible({"on": [resource]}, partner) if partner["in"] else ():
@@ -336,7 +339,7 @@ class Gatekeeper:
                     {way[place] for way in ways} for place in range(1, 5)
                 ]
                 names = ("network", "client", "platform", "device", "risk")
-                told = {
+                received = {
                     name: sorted(mine)
                     for name, mine, whole in zip(names, some, every, strict=True)
                     if mine != set(whole)
@@ -344,15 +347,18 @@ class Gatekeeper:
                 size = 1
                 for mine in some:
                     size *= len(mine)
-                if told or len(ways) < size:
-                    found.append((resource, person["id"], told, len(ways) < size))
+                if received or len(ways) < size:
+                    found.append((resource, person["id"], received, len(ways) < size))
         return sorted(found, key=lambda each: each[:2])
 
     def locked_out(self, person: Row, resource: str) -> bool:
         return not self.ways_in(person, resource)
 
     def against(self, people: list[Row], resource: str) -> list[str]:
-        """The enforced rules that deny one of these people a sign-in, or ask for what they cannot show; legacy clients left out."""
+        """The enforced rules that deny one of these people a sign-in, or ask for what they cannot show.
+
+        Legacy clients left out.
+        """
         found = set()
         for person in people:
             most = self.best(person, self.hypotheses(person)[0])  # of what is not known, what lets them show most
@@ -397,17 +403,20 @@ class Gatekeeper:
         return False
 
     def stranded(self) -> list[tuple[str, int]]:
-        """How many members and guests have no way in to a resource although not all is denied; the locked out of it apart."""
+        """How many members and guests have no way in to a resource although not all is denied.
+
+        The locked out of it apart.
+        """
         if self.gate.rules is None:
             return []
-        told = {(resource, person) for resource, people, _, _ in self.lockouts() for person in people}
+        received = {(resource, person) for resource, people, _, _ in self.lockouts() for person in people}
         found = []
         for resource in sorted(self.gate.resources):
             lost = [
                 person
                 for person in self.reference.active
                 if person["kind"] in ("member", "guest")
-                and (resource, person["id"]) not in told
+                and (resource, person["id"]) not in received
                 and self.locked_out(person, resource)
                 and self.stuck_somewhere(person, resource)
             ]
@@ -425,7 +434,10 @@ class Gatekeeper:
         return found
 
     def watched(self, *kinds: str) -> list[tuple[str, str, list[Row]]]:
-        """The resources where lock-outs are looked for, each with the kinds of people: those for administrators, all where none is tagged."""
+        """The resources where lock-outs are looked for, each with the kinds of people.
+
+        Those for administrators, all where none is tagged.
+        """
         if self.gate.rules is None:
             return []
         tagged = [name for name, tags in self.gate.resources.items() if "admin" in tags]

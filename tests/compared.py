@@ -21,7 +21,10 @@ def many(cases: int) -> int:
 
 
 def compare_many(compare: Callable[[Org, Random], int], examples: int, least: int, empty: float) -> None:
-    """Compares random organisations; all together at least `least` things, and at most a share `empty` of the organisations none."""
+    """Compares random organisations.
+
+    All together at least `least` things, and at most a share `empty` of the organisations none.
+    """
     counts: list[int] = []
 
     @settings(

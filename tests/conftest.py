@@ -16,7 +16,7 @@ from hypothesis import Phase, settings
 from tests.program import call, process
 from usher_gate.demo.write import write_demo
 
-# Whoever runs us in the background ignores SIGINT, and every process that we start would inherit that.
+# A shell that runs us in the background ignores SIGINT, and every process that we start would inherit that.
 if signal.getsignal(signal.SIGINT) is signal.SIG_IGN:
     signal.signal(signal.SIGINT, signal.default_int_handler)
 
@@ -26,7 +26,8 @@ settings.register_profile(
 settings.load_profile("project")
 
 PLANNED = "usher-gate mend --format json --out plan.json"
-# The modules that take longest: each is begun by one of the processes before anything else. What is left over is shared as they get free.
+# The modules that take longest: each is begun by one of the processes before anything else. What is left over is shared
+# as they get free.
 LONGEST = ("test_cluster", "test_report", "test_verbs")
 
 
@@ -45,7 +46,7 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
 
 
 def once(factory: pytest.TempPathFactory, name: str, make: Callable[[Path], object]) -> Path:
-    """A folder that is made once, whichever of several processes asks first; nobody may change it.
+    """A folder that is made once, whichever of several processes asks first; no one may change it.
 
     The demo and its twelve weeks may be there already (tools/planting.py): they take longer than most tests.
     """
@@ -90,7 +91,7 @@ def demo_run(factory: pytest.TempPathFactory) -> tuple[Path, str]:
 
 @pytest.fixture(scope="session")
 def demo_plan(demo_made: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """What mend finds on the demo, as JSON: an example of its help, as it stands."""
+    """What mend finds on the demo, as JSON: an example of its help, as it is."""
 
     def make(folder: Path) -> None:
         shutil.copytree(demo_made, folder)
@@ -101,7 +102,7 @@ def demo_plan(demo_made: Path, tmp_path_factory: pytest.TempPathFactory) -> Path
 
 @pytest.fixture
 def demo(demo_made: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
-    """A fresh demo folder, in which the test stands."""
+    """A fresh demo folder, in which the test runs."""
     folder = tmp_path / "northmere"
     shutil.copytree(demo_made, folder)
     monkeypatch.chdir(folder)

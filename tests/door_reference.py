@@ -1,6 +1,7 @@
 """The plain reference of the door: gate by gate, one visitor at a time, over the raw rows.
 
-It shares nothing with the program but the names of the words. What is not known is tried out: every value that it could have.
+It shares nothing with the program but the names of the words. What is not known is tried out: every value that it could
+have.
 """
 
 from __future__ import annotations
@@ -66,8 +67,11 @@ class Gate:
 
 @dataclass
 class Room:
-    """One host's, or one meeting's, values: for each supported control its possible rivals (None: not known), the cause of the first, and
-    whether that is pinned."""
+    """One host's, or one meeting's, values.
+
+    For each supported control its possible rivals (None: not known), the cause of the first, and whether that is
+    pinned.
+    """
 
     service: Row
     values: dict[str, list[str | None]]
@@ -79,7 +83,10 @@ class Room:
 
 @dataclass
 class Met:
-    """What a visitor meets: the gates, the least and the greatest outcome, and whether there is a room (None: not known)."""
+    """What a visitor meets.
+
+    The gates, the least and the greatest outcome, and whether there is a room (None: not known).
+    """
 
     gates: list[Gate]
     least: int
@@ -156,7 +163,9 @@ class Doors(Reference):
     # values
 
     def value(self, person: Row, service: Row, control: str) -> tuple[list[str | None], Value, bool]:
-        """Every rival of the value, the value itself with its cause, and whether the walk is ended (by a pin or a licence)."""
+        """Every rival of the value, the value itself with its cause, and whether the walk is ended (by a pin or a
+        licence).
+        """
         licence = self.licence(person, service, control)
         if licence == "no-fact" or (licence and "without" not in licence):
             return [None], Value(None), True
@@ -236,7 +245,10 @@ class Doors(Reference):
         gates: list[Gate] = []
 
         def gate(name: str, asks: tuple[str, ...], gives: Any) -> None:
-            """Adds a gate: `gives` says what it gives for known values of its controls; all that they could be is tried."""
+            """Adds a gate: `gives` says what it gives for known values of its controls.
+
+            All that they could be is tried.
+            """
             possible = [
                 room.values[control] if room.values[control][0] is not None else words_of(control) for control in asks
             ]
@@ -339,7 +351,9 @@ class Doors(Reference):
         )
 
     def root(self, room: Room, visit: Visit, good: Any) -> tuple[str, str | None]:
-        """The control that mends a visit alone by being stricter (or weaker, where too much is asked), and the value nearest to what is."""
+        """The control that mends a visit alone by being stricter (or weaker, where too much is asked), and the value
+        nearest to what is.
+        """
         kind, _, _, way, _ = visit
         passcode = (
             "door.passcode-telephone"
@@ -470,7 +484,9 @@ class Doors(Reference):
         return self.room(organiser, service, meeting)
 
     def invited(self, meeting: Row) -> dict[str, tuple[list[str], str, bool, bool]]:
-        """Each invited address with its possible standings, its domain, whether both standings are rivals, and whether it is of elsewhere."""
+        """Each invited address with its possible standings, its domain, whether both standings are rivals, and whether
+        it is of elsewhere.
+        """
         organiser = self.organiser(meeting)
         assert organiser is not None
         found: dict[str, tuple[list[str], str, bool, bool]] = {}

@@ -75,7 +75,7 @@ def states(
 
 
 def member_of(person: str, members: list[Row]) -> tuple[set[str], set[str]]:
-    """The groups that somebody is in directly, and all of them."""
+    """The groups that someone is in directly, and all of them."""
     direct = {row["group"] for row in members if row["type"] == "person" and row["member"] == person}
     every, waiting = set(direct), list(direct)
     while waiting:
@@ -88,7 +88,10 @@ def member_of(person: str, members: list[Row]) -> tuple[set[str], set[str]]:
 
 
 def reviewer(guest: Row, group: Row | None, people: list[Row], fallback: list[str]) -> str | None:
-    """Who is asked: the owner of the group, else the sponsor, who must be a member, else the first of the fallback; never a guest."""
+    """Who is asked: the owner of the group, else the sponsor, who must be a member, else the first of the fallback.
+
+    Never a guest.
+    """
     names = [group.get("owner") if group is not None else None, guest.get("sponsor")]
     for name in names:
         one = active(people, name)

@@ -4,16 +4,19 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 
-from usher_gate.core.history.spells import Changed, Key, Spell
+from usher_gate.core.history.intervals import Changed, Interval, IntervalKey
 
 NOT_KNOWN = ("unknown", "unavailable", "settling", "not-judged")
 
 
-def open_at(mine: Iterable[Spell], check: int) -> tuple[int, str] | None:
-    """Of one subject the check in which the finding began that is open at a check, and the verdict then; None if none is."""
+def open_at(mine: Iterable[Interval], check: int) -> tuple[int, str] | None:
+    """Of one subject the check in which the finding began that is open at a check, and the verdict then.
+
+    None if none is.
+    """
     began, verdict = None, ""
     for number in range(1, check + 1):
-        verdict = next((spell.verdict for spell in mine if _holds(spell, number)), "")
+        verdict = next((interval.verdict for interval in mine if _holds(interval, number)), "")
         if verdict == "drifts":
             began = number if began is None else began
         elif verdict not in (*NOT_KNOWN, "excepted"):
@@ -22,12 +25,12 @@ def open_at(mine: Iterable[Spell], check: int) -> tuple[int, str] | None:
 
 
 def since(
-    spells: Iterable[Spell], then: int, now: int, rules_then: frozenset[str], rules_now: frozenset[str]
+    intervals: Iterable[Interval], then: int, now: int, rules_then: frozenset[str], rules_now: frozenset[str]
 ) -> Iterator[Changed]:
     """What became of every finding from one check to a later one, by rule, service and subject."""
-    by_key: dict[Key, list[Spell]] = {}
-    for spell in spells:
-        by_key.setdefault(spell.key, []).append(spell)
+    by_key: dict[IntervalKey, list[Interval]] = {}
+    for interval in intervals:
+        by_key.setdefault(interval.key, []).append(interval)
     for key, mine in sorted(by_key.items()):
         before, after = open_at(mine, then), open_at(mine, now)
         if after is not None:
@@ -41,15 +44,15 @@ def since(
             elif key.rule not in rules_then:
                 what = "new-rule"
             else:
-                drifted = any(spell.verdict == "drifts" and spell.first <= then for spell in mine)
+                drifted = any(interval.verdict == "drifts" and interval.first <= then for interval in mine)
                 what = "back" if drifted else "new"
             yield Changed(key, what, began)
         elif before is not None:
             # What is loose ends the finding; who leaves afterwards has nothing to do with it.
-            mine = [spell for spell in mine if spell.left and spell.verdict != "loose"]
-            left = any(spell.last is not None and then <= spell.last < now for spell in mine)
+            mine = [interval for interval in mine if interval.left and interval.verdict != "loose"]
+            left = any(interval.last is not None and then <= interval.last < now for interval in mine)
             yield Changed(key, "left" if left else "gone" if key.rule in rules_now else "no-rule", before[0])
 
 
-def _holds(spell: Spell, check: int) -> bool:
-    return spell.first <= check and (spell.last is None or spell.last >= check)
+def _holds(interval: Interval, check: int) -> bool:
+    return interval.first <= check and (interval.last is None or interval.last >= check)

@@ -1,4 +1,7 @@
-"""Mending by trying everything: every plan of so many edits, each judged by the plain reference. Slow, and to be read beside the text."""
+"""Mending by trying everything: every plan of so many edits, each judged by the plain reference.
+
+Slow, and to be read beside the text.
+"""
 
 from __future__ import annotations
 
@@ -40,7 +43,7 @@ class Weight:
 
 
 def rooted(final: str, decided: Leaf | None) -> bool:
-    """Whether a verdict drifts by the value of a setting, or by a factory value."""
+    """Whether a verdict drifts by the value of a setting, or by a service default."""
     if final != "drifts" or decided is None or decided.reason != "fails" or decided.root is None:
         return False
     service, _, scope, _ = decided.root
@@ -170,7 +173,9 @@ class Mending:
         return sorted(found)
 
     def memberships(self) -> list[tuple[str, str]]:
-        """The direct memberships (group, person) of who has something to mend in a control that the group, or one around it, sets."""
+        """The direct memberships (group, person) of people who has something to mend in a control that the group, or
+        one around it, sets.
+        """
         found, reference = [], Reference(self.org)
         sets = {
             (row["scope"].removeprefix("group:"), row["service"], row["control"])
@@ -331,7 +336,7 @@ class Mending:
         return best
 
     def best_with(self, most: int, budget: int) -> Weight | None:
-        """The same where people may be taken out of groups, too: those who by itself hurt nobody."""
+        """The same where people may be taken out of groups, too: those who by itself hurt no one."""
         places, best, tried = list(self.places()), self.weigh({}), 0
         candidates = self.memberships()
         for many in range(min(most, len(candidates)) + 1):

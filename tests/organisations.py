@@ -329,7 +329,8 @@ def random_org(rnd: Random, size: int | None = None) -> Org:
 def organisations(draw: st.DrawFn) -> tuple[Org, Random]:
     """A random organisation, and the randomness with which its files are to be written.
 
-    Both come from a seed: drawn value by value, Hypothesis prefers what is simple, and rules, groups and settings hardly ever meet.
+    Both come from a seed: drawn value by value, Hypothesis prefers what is simple, and rules, groups and settings
+    hardly ever meet.
     """
     rnd = Random(draw(st.integers(0, 2**32 - 1)))
     return random_org(rnd), rnd
@@ -397,8 +398,28 @@ def _written(tree: Row) -> Row:
     return {**rest, tree["operator"]: tree["operands"]}
 
 
+KEYS = (
+    "any-of", "all-of", "some-of", "at-least", "one-of", "no-weaker-than", "none-of", "break-glass", "home-domain",
+    "settle-hours", "self-service", "asks-callers", "longest-hours", "may-judge-nobody",
+)  # fmt: skip
+
+
+def with_keys(data: Any, written: dict[str, str]) -> Any:
+    """Return data with other keys in all of its mappings: as files have them, or as the references do."""
+    if isinstance(data, list):
+        return [with_keys(each, written) for each in data]
+    if isinstance(data, dict):
+        return {written.get(key, key): with_keys(value, written) for key, value in data.items()}
+    return data
+
+
+WRITTEN = {key: key.replace("-", "_") for key in KEYS}
+AS_REFERENCES = {written: key for key, written in WRITTEN.items()}
+
+
 def _yaml(path: Path, data: Any) -> None:
-    path.write_text(yaml.dump(data, Dumper=yaml.CSafeDumper, sort_keys=False, allow_unicode=True))
+    text = yaml.dump(with_keys(data, WRITTEN), Dumper=yaml.CSafeDumper, sort_keys=False, allow_unicode=True)
+    path.write_text(text)
 
 
 def _cell(value: Any) -> str:

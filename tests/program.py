@@ -56,7 +56,8 @@ def process(*arguments: object, cwd: Path | None = None, width: int = 100, **env
     return Done(done.returncode, done.stdout, done.stderr)
 
 
-# Processes whose modules are loaded already: for tests of what a call does, where starting it would be most of the time.
+# Processes whose modules are loaded already: for tests of what a call does, where starting it would be most of the
+# time.
 _FORKS = multiprocessing.get_context("forkserver")
 _FORKS.set_forkserver_preload(
     [
@@ -75,7 +76,10 @@ _FORKS.set_forkserver_preload(
 
 
 def started(*arguments: object, cwd: Path, said: Path | None = None) -> multiprocessing.process.BaseProcess:
-    """Starts the program as a process of its own, with its modules loaded; what it says goes to `said`.out and `said`.err."""
+    """Starts the program as a process of its own, with its modules loaded.
+
+    What it says goes to `said`.out and `said`.err.
+    """
     child = _FORKS.Process(
         target=_program, args=([*map(str, arguments)], str(cwd), dict(os.environ), str(said) if said else "")
     )

@@ -411,7 +411,7 @@ class Reference:
         return ({"person": 2, "group": 3, "organisation": 5, "factory": 6, "licence": 7}.get(kind, 8),)
 
     def contested(self) -> dict[tuple[Any, ...], list[str]]:
-        """The people under each contested value: by service, control, value, and the settings of one standing."""
+        """The people under each contested value: by service, control, value, and the settings of equal precedence."""
         found: dict[tuple[Any, ...], list[str]] = defaultdict(list)
         for service in self.org.services or ():
             for control in self.org.controls:
@@ -600,7 +600,10 @@ Key = tuple[str, "str | None", str]
 
 
 def judged(reference: Reference) -> dict[Key, tuple[str, str, list[str], Leaf | None, list[tuple[Row, Leaf]]]]:
-    """Of each (rule, service, person): the verdict, what it would be without exceptions, those that cover, the deciding leaf, all leaves."""
+    """Of each (rule, service, person).
+
+    The verdict, what it would be without exceptions, those that cover, the deciding leaf, all leaves.
+    """
     found = {}
     for rule in reference.org.rules:
         if rule.get("subject", "people") != "people":
@@ -731,7 +734,7 @@ def remedy(org: Org, root: tuple[Any, ...]) -> dict[str, Any]:
 
 
 def left_out(reference: Reference, rule: Row, service: Row, person: Row) -> bool:
-    """Whether it is a rule's `except` alone that exempts somebody from it on a service."""
+    """Whether it is a rule's `except` alone that exempts someone from it on a service."""
     return (
         service in reference.pairs(rule)
         and reference.chosen(rule.get("except"), person, False) is True
@@ -741,7 +744,7 @@ def left_out(reference: Reference, rule: Row, service: Row, person: Row) -> bool
 
 
 def _left_out_with_another(before: Reference, after: Reference, service_id: str, control: str) -> set[str]:
-    """Whom a rule about a control leaves out, and who would have another value of it."""
+    """People that a rule about a control leaves out and who would have another value of it."""
     service = next(each for each in before.org.services or () if each["id"] == service_id)
     found = set()
     for rule in before.org.rules:
@@ -772,7 +775,7 @@ def _compared(before: dict[Key, Any], after: dict[Key, Any], harmed: Collection[
 
 
 def _edited(org: Org, root: tuple[Any, ...], value: str | None) -> Org:
-    """The organisation with one setting changed, or taken away; what was seen of whom it concerns is forgotten."""
+    """The organisation with one setting changed, or taken away; observations of the people concerned are dropped."""
     service_id, control, scope, _ = root
     assert org.services is not None and org.settings is not None
 

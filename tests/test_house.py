@@ -1,4 +1,7 @@
-"""The house has floors: an import goes down only, and nowhere in a circle. Imports for typing and inside functions count too."""
+"""The house has floors: an import goes down only, and nowhere in a circle.
+
+Imports for typing and inside functions count too.
+"""
 
 from __future__ import annotations
 
@@ -51,7 +54,10 @@ def imported(path: Path, src: Path, modules: frozenset[str]) -> Iterator[str]:
 
 
 def imports(src: Path) -> Graph:
-    """Each module of the package with the modules that it imports; a package's own `__init__` is a module of its name."""
+    """Each module of the package with the modules that it imports.
+
+    A package's own `__init__` is a module of its name.
+    """
     paths = {module_of(path, src): path for path in sorted((src / PACKAGE).rglob("*.py"))}
     modules = frozenset(paths)
     return {name: frozenset(imported(path, src, modules)) & modules - {name} for name, path in paths.items()}

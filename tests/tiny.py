@@ -20,7 +20,7 @@ services:
   - id: tidecall
     supports: ["door.*"]
     factory: {door.waiting-room: everyone}
-    self-service: [door.waiting-room]
+    self_service: [door.waiting-room]
 """
 PEOPLE = """\
 id,login,kind,unit,mfa,roles
@@ -45,7 +45,7 @@ rules:
   - id: R1
     title: Outsiders wait
     severity: high
-    expect: {control: door.waiting-room, no-weaker-than: guests}
+    expect: {control: door.waiting-room, no_weaker_than: guests}
     pinned: true
   - id: R2
     title: The second factor is required
@@ -87,5 +87,5 @@ def write_tiny(folder: Path, changes: dict[str, str | bytes | None] | None = Non
 
 
 def check(*options: object) -> Done:
-    """`usher-gate check` in the folder where the test stands."""
+    """`usher-gate check` in the folder where the test runs."""
     return call("check", *options)

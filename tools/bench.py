@@ -1,6 +1,7 @@
 """Measures, side by side in one run, what the program costs against the least that its work can cost.
 
-Writes docs/performance.md. Every figure is of a process of its own: wall time and peak resident memory, the median of some runs.
+Writes docs/performance.md. Every figure is of a process of its own: wall time and peak resident memory, the median of
+some runs.
 """
 
 from __future__ import annotations
@@ -36,8 +37,8 @@ class Cost:
     peak: float
 
 
-# Runs a command and says what it cost. A process of its own, because the peak that the system tells of a child is at least what its
-# parent had when it was begun, and we hold a lot.
+# Runs a command and says what it cost. A process of its own, because the peak that the system tells of a child is at
+# least what its parent had when it was begun, and we hold a lot.
 _RUN = """
 import json, os, sys, time
 null = os.open(os.devnull, os.O_WRONLY)
@@ -118,7 +119,8 @@ def again_rows(folder: Path, ratio: Callable[..., None]) -> None:
     (folder / ".snapshot.parsed").unlink(missing_ok=True)
     for name, (anew, again) in found.items():
         ratio(
-            f"{name}{', the whole verb' if name != 'reading' else ''}, on a snapshot of 200k people that a verb has read before, against anew",
+            f"{name}{', the whole verb' if name != 'reading' else ''}, on a snapshot of 200k people that a verb has "
+            "read before, against anew",
             again / anew,
             0.3,
             f"{again:.2f} / {anew:.2f} s",
@@ -188,7 +190,10 @@ def judge_seconds(folder: Path) -> tuple[float, int]:
 
 
 def plain_loop_seconds(folder: Path) -> float:
-    """Seconds that a plain loop over people takes for as many verdicts, from a sample: settings found by dictionary, no groups or roots."""
+    """Seconds that a plain loop over people takes for as many verdicts, from a sample.
+
+    Settings found by dictionary, no groups or roots.
+    """
     import pyarrow.parquet as pq
 
     snapshot = folder / "snapshot"
@@ -389,12 +394,12 @@ sys.path[:0] = sys.argv[3:]
 from pathlib import Path
 import pyarrow.parquet as pq
 from usher_gate.core.organisation.sign_ins import SignIn
-from usher_gate.core.sign_in.gatekeeper import Gatekeeper
+from usher_gate.core.sign_in.evaluator import AccessPolicyEvaluator
 from usher_gate.core.sign_in.decide import Decider
 from usher_gate.core.organisation.networks import NetworkClass
 from usher_gate.files.snapshot.folder import read_snapshot
 snapshot = read_snapshot(Path(sys.argv[1])).snapshot
-keeper = Gatekeeper(snapshot)
+keeper = AccessPolicyEvaluator(snapshot)
 rows = [row for row in next(pq.ParquetFile(sys.argv[2]).iter_batches(3000)).to_pylist()]
 deciders = {}
 for row in rows:
@@ -414,15 +419,15 @@ _REPLAY = """
 import gc, sys, time
 gc.disable()
 from pathlib import Path
-from usher_gate.core.sign_in.gatekeeper import Gatekeeper
+from usher_gate.core.sign_in.evaluator import AccessPolicyEvaluator
 from usher_gate.core.sign_in.rehearsal import Tally
 from usher_gate.core.sign_in.replay import Replay
-from usher_gate.files.sign_ins import Part, Unread, read_sign_ins
+from usher_gate.files.sign_ins import LogPart, Unread, read_sign_ins
 from usher_gate.files.snapshot.folder import read_snapshot
-replay, unread = Replay(Gatekeeper(read_snapshot(Path(sys.argv[1])).snapshot)), Unread()
+replay, unread = Replay(AccessPolicyEvaluator(read_snapshot(Path(sys.argv[1])).snapshot)), Unread()
 tally = Tally(replay)
 start = time.perf_counter()
-for batch in read_sign_ins([Part(Path(sys.argv[2]))], replay, unread):
+for batch in read_sign_ins([LogPart(Path(sys.argv[2]))], replay, unread):
     tally.add(batch.events, batch.time, batch.result)
 print((time.perf_counter() - start) / unread.read)
 """
@@ -447,7 +452,8 @@ def sign_in_rows(ratio: Callable[..., None]) -> None:
         check_cost(bench_gate.write(DATA / "coverage", 200_000, 60)),
     )
     ratio(
-        "coverage and lock-out, 200k people, 60 access rules, 10 networks, 40 resources, 4 proof rules, against the whole setting check",
+        "coverage and lock-out, 200k people, 60 access rules, 10 networks, 40 resources, 4 proof rules, against the "
+        "whole setting check",
         covering.seconds / setting.seconds,
         3,
         f"{covering.seconds:.2f} / {setting.seconds:.2f} s",
@@ -547,7 +553,8 @@ def gather_rows(ratio: Callable[..., None]) -> None:
             server.terminate()
             server.wait()
         ratio(
-            "gathering 200k people and 600k memberships from the stand-in (SCIM), against merely downloading the same pages",
+            "gathering 200k people and 600k memberships from the stand-in (SCIM), against merely downloading the "
+            "same pages",
             mine.seconds / merely.seconds,
             2,
             f"{mine.seconds:.1f} / {merely.seconds:.1f} s; {mine.peak:.0f} / {merely.peak:.0f} MiB",
@@ -570,7 +577,10 @@ def machine() -> str:
         (line.partition(":")[2].strip() for line in lines if line.startswith("model name")), platform.machine()
     )
     memory = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") / 2**30
-    return f"{os.cpu_count()} cores of {model}, {memory:.0f} GiB, {platform.system()} {platform.release()}, Python {platform.python_version()}"
+    return (
+        f"{os.cpu_count()} cores of {model}, {memory:.0f} GiB, {platform.system()} {platform.release()}, Python "
+        f"{platform.python_version()}"
+    )
 
 
 LIMITS = """
@@ -600,11 +610,15 @@ def main() -> None:
         return
     table = "\n".join("| " + " | ".join(row) + " |" for row in found)
     (ROOT / "docs" / "performance.md").write_text(
-        "# Performance\n\nWritten by `make bench`: everything side by side in one run, each figure of a process of its own (wall time and peak resident\n"
-        "memory, median of three runs or more). The organisations have 400 units, 5,000 nested groups, 50,000 settings, 80 controls,\n"
+        "# Performance\n\nWritten by `make bench`: everything side by side in one run, each figure of a process of "
+        "its own (wall time and peak resident\n"
+        "memory, median of three runs or more). The organisations have 400 units, 5,000 nested groups, 50,000 "
+        "settings, 80 controls,\n"
         'three services and 100 rules, every tenth a tree; about one verdict in a hundred drifts. "Only reading" is the fastest reader\n'
-        "of each format (Arrow for Parquet and CSV, a typed msgspec decode for JSON Lines) on the columns that a check needs.\n\n"
-        f"Last run: {date.today().isoformat()}, on {machine()}.\n\n| what | measured | goal | |\n| --- | --- | --- | --- |\n{table}\n{LIMITS}"
+        "of each format (Arrow for Parquet and CSV, a typed msgspec decode for JSON Lines) on the columns that a "
+        "check needs.\n\n"
+        f"Last run: {date.today().isoformat()}, on {machine()}.\n\n| what | measured | goal | |\n| --- | --- | --- | "
+        f"--- |\n{table}\n{LIMITS}"
     )
 
 

@@ -14,14 +14,14 @@ from pathlib import Path
 import numpy as np
 from usher_gate.core.mend.components import components
 from usher_gate.core.mend.optimum import solve
-from usher_gate.core.mend.terms import Terms
+from usher_gate.core.mend.constraints import MendingConstraints
 from usher_gate.core.verdicts.trial import Remembered
 from usher_gate.files.snapshot.folder import read_snapshot
 from usher_gate.files.written.baseline import read_baseline
 folder = Path(sys.argv[1])
 snapshot = read_snapshot(folder / 'snapshot').snapshot
 baseline, _ = read_baseline(folder / 'baseline.yaml', snapshot.catalogue, snapshot)
-terms = Terms(lambda rule, service: True, np.ones(len(snapshot.people), bool))
+terms = MendingConstraints(lambda rule, service: True, np.ones(len(snapshot.people), bool))
 found = [solve(each, time.monotonic, time.monotonic() + 5, compare=True) for each in components(Remembered(snapshot, baseline), terms)]
 print(len(found), sum(len(each.weighed.plan) for each in found), sum(each.greedy or 0 for each in found),
       sum(each.weighed.left for each in found), sum(each.gap for each in found))
@@ -54,7 +54,8 @@ def change_rows(
     parts, edits, stepped, left, gap = (int(word) for word in done.stdout.split())
     sure = "proven fewest" if not gap else f"at most {gap} more than the fewest"
     ratio(
-        f"`mend`, 200k people, some 1,700 drifting roots in {parts} components: {edits} edits ({sure}, {left} left; step by step {stepped}), "
+        f"`mend`, 200k people, some 1,700 drifting roots in {parts} components: {edits} edits ({sure}, {left} left; "
+        f"step by step {stepped}), "
         "against the whole check",
         mended.seconds / whole.seconds,
         10,

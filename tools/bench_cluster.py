@@ -1,4 +1,4 @@
-"""The lines of the benchmark about several processes and a Dask scheduler: the same calls, on the same machine, in one run."""
+"""The lines of the benchmark about several processes and a Dask scheduler, on one machine, in one run."""
 
 from __future__ import annotations
 
@@ -24,7 +24,7 @@ FILES, EVENTS = 4, 5_000_000
 
 @contextmanager
 def workers(count: int) -> Iterator[str]:
-    """A scheduler with so many workers, started as somebody would by hand; its address."""
+    """A scheduler with so many workers, started as someone would by hand; its address."""
     quiet = {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL}
     port = 8791
     address = f"tcp://127.0.0.1:{port}"

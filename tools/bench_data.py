@@ -1,4 +1,7 @@
-"""Makes an organisation of any size for the benchmark: 400 units, 5,000 nested groups, 50,000 settings, 80 controls, 100 rules, 3 services."""
+"""Makes an organisation of any size for the benchmark.
+
+It has 400 units, 5,000 nested groups, 50,000 settings, 80 controls, 100 rules and 3 services.
+"""
 
 from __future__ import annotations
 
@@ -215,9 +218,12 @@ def write_ldif(path: Path, snapshot: Path) -> Path:
             names[row["id"]] = f"uid={row['id']},{units + ',' if units else ''}{base}"
             stamp = row["created_at"].translate(str.maketrans("", "", "-T:"))
             stream.write(
-                f"dn: {names[row['id']]}\nobjectClass: inetOrgPerson\nobjectClass: organizationalPerson\nobjectClass: person\n"
-                f"uid: {row['id']}\ncn: {row['name']}\nsn: {row['id']}\ndisplayName: {row['name']}\nmail: {row['login']}\n"
-                f"entryUUID: {row['id']}\ncreateTimestamp: {stamp}\nmodifyTimestamp: {stamp}\nentryCSN: {stamp}.000000Z#000000#000#000000\n\n"
+                f"dn: {names[row['id']]}\nobjectClass: inetOrgPerson\nobjectClass: "
+                "organizationalPerson\nobjectClass: person\n"
+                f"uid: {row['id']}\ncn: {row['name']}\nsn: {row['id']}\ndisplayName: {row['name']}\nmail: "
+                f"{row['login']}\n"
+                f"entryUUID: {row['id']}\ncreateTimestamp: {stamp}\nmodifyTimestamp: {stamp}\nentryCSN: "
+                f"{stamp}.000000Z#000000#000#000000\n\n"
             )
         for group, inside in members.items():
             stream.write(f"dn: cn={group},ou=groups,{base}\nobjectClass: groupOfNames\ncn: {group}\n")

@@ -138,8 +138,8 @@ finally:
 found = [timed() for _ in range(3)]
 reading = min(seconds for seconds, _ in found) - without
 start = time.perf_counter()
-told = sum(1 for _ in Agenda(Resolver(found[-1][1].snapshot)).all(True))
-print(reading, time.perf_counter() - start, told)
+shown = sum(1 for _ in Agenda(Resolver(found[-1][1].snapshot)).all(True))
+print(reading, time.perf_counter() - start, shown)
 """
 _HOSTS = """
 import sys, time
@@ -232,9 +232,9 @@ def door_rows(
         f"{plain:.0f} / {hosts:.2f} s",
         least=True,
     )
-    reading, judging, told = _run(_AGENDA, folder)
+    reading, judging, shown = _run(_AGENDA, folder)
     ratio(
-        f"100k planned meetings with ten invitees each ({told:,.0f} to be looked at), against reading that table",
+        f"100k planned meetings with ten invitees each ({shown:,.0f} to be looked at), against reading that table",
         judging / reading,
         1.5,
         f"{judging:.2f} / {reading:.2f} s",

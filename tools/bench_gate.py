@@ -1,4 +1,7 @@
-"""Makes the sign-in side of the benchmark's organisation: networks, resources, access rules, authenticators, and millions of sign-ins."""
+"""Makes the sign-in side of the benchmark's organisation.
+
+These are networks, resources, access rules, authenticators, and millions of sign-ins.
+"""
 
 from __future__ import annotations
 
@@ -29,7 +32,7 @@ MONTH = 30 * 86_400_000_000
 
 
 def rules(count: int, seed: int = 5) -> list[dict[str, Any]]:
-    """Access rules as an organisation has them: some for everybody, most for a group, a few observed."""
+    """Access rules as an organisation has them: some for everyone, most for a group, a few observed."""
     random = np.random.default_rng(seed)
     made: list[dict[str, Any]] = []
     for number in range(count):

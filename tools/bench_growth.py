@@ -31,7 +31,8 @@ rules:
 
 def _rule(name: str, severity: str, require: str) -> str:
     return (
-        f"  - id: {name}\n    title: Rule {name}\n    because: It is asked.\n    mend: Mend it.\n    severity: {severity}\n"
+        f"  - id: {name}\n    title: Rule {name}\n    because: It is asked.\n    mend: Mend it.\n    severity: "
+        f"{severity}\n"
         f"    expect: {require}\n"
     )
 
@@ -50,7 +51,7 @@ def _snapshot(folder: Path, files: dict[str, str], rules: str) -> Path:
     return folder
 
 
-ONE_RULE = _rule("G-1", "high", "{control: door.waiting-room, no-weaker-than: guests}")
+ONE_RULE = _rule("G-1", "high", "{control: door.waiting-room, no_weaker_than: guests}")
 
 
 def nested_groups(folder: Path, count: int) -> Path:
@@ -83,7 +84,7 @@ def many_access_rules(folder: Path, count: int) -> Path:
     rules = "usher-gate: access-rules/1\nrules:\n"
     for number in range(count):
         inside = ", ".join(f"net{n}" for n in sorted(draw.sample(range(200), 20)))
-        outcome = "{require: {any-of: [mfa]}}" if number % 3 else "{deny: true}"
+        outcome = "{require: {any_of: [mfa]}}" if number % 3 else "{deny: true}"
         rules += (
             f"  - id: A-{number}\n    title: Rule {number}\n    mode: enforce\n"
             f"    people: {{include: {{group: [g{number % 50}]}}}}\n    resources: {{include: any}}\n"
@@ -102,7 +103,7 @@ def many_access_rules(folder: Path, count: int) -> Path:
 
 def many_rules(folder: Path, count: int) -> Path:
     """Rules of a baseline, and 1,000 people with settings of their own."""
-    wanted = ("{control: door.waiting-room, no-weaker-than: guests}", "{control: door.host-first, is: 'on'}",
+    wanted = ("{control: door.waiting-room, no_weaker_than: guests}", "{control: door.host-first, is: 'on'}",
               "{control: door.passcode-scheduled, is: 'on'}")  # fmt: skip
     rules = "".join(
         _rule(f"G-{n}", ("low", "medium", "high")[n % 3], wanted[n % 3]).replace(

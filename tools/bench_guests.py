@@ -38,7 +38,8 @@ def write(folder: Path) -> Path:
             )
             home, kind = ("yard.example.com", "guest") if guest else ("northmere.example", "member")
             stream.write(
-                f"P{number:06},p{number}@{home},Person {number},{kind},{sponsor},2024-01-01T00:00:00Z,{','.join(times)}\n"
+                f"P{number:06},p{number}@{home},Person "
+                f"{number},{kind},{sponsor},2024-01-01T00:00:00Z,{','.join(times)}\n"
             )
     with (snapshot / "groups.csv").open("w") as stream:
         stream.write("id,name,owner\n")
@@ -54,10 +55,10 @@ def guest_rows(folder: Path, ratio: Callable[..., None], cost: Callable[..., Any
     """The row about guests."""
     snapshot = write(folder)
     reading = cost([sys.executable, "-c", _READ, snapshot])
-    told = cost([program, "guests", "--snapshot", snapshot, "--format", "json", "--out", folder / "guests.json"])
+    shown = cost([program, "guests", "--snapshot", snapshot, "--format", "json", "--out", folder / "guests.json"])
     ratio(
         "`guests`, 50k of them, against reading the tables",
-        told.seconds / reading.seconds,
+        shown.seconds / reading.seconds,
         3,
-        f"{told.seconds:.2f} / {reading.seconds:.2f} s; {told.peak:.0f} / {reading.peak:.0f} MiB",
+        f"{shown.seconds:.2f} / {reading.seconds:.2f} s; {shown.peak:.0f} / {reading.peak:.0f} MiB",
     )

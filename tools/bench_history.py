@@ -1,4 +1,7 @@
-"""A history for the benchmark: 200,000 people, checked every day of a year, of some 300,000 findings 1,000 differing each day."""
+"""A history for the benchmark: 200,000 people, checked every day of a year.
+
+Of some 300,000 findings 1,000 differ each day.
+"""
 
 from __future__ import annotations
 
@@ -24,7 +27,7 @@ from usher_gate.files.history.store import Store
 from usher_gate.files.snapshot.folder import read_snapshot
 from usher_gate.files.written.baseline import read_baseline
 from usher_gate.outputs.check.json_ import write_json
-from usher_gate.outputs.look import Look
+from usher_gate.outputs.render_options import RenderOptions
 
 folder, place, days, differences = Path(sys.argv[1]), Path(sys.argv[2]), int(sys.argv[3]), int(sys.argv[4])
 snapshot = read_snapshot(folder / 'snapshot').snapshot
@@ -40,7 +43,7 @@ def timed(what):
     return time.perf_counter() - began, made
 
 
-writing = min(timed(lambda: write_json(result, io.StringIO(), Look(100, False, 0)))[0] for _ in range(3))
+writing = min(timed(lambda: write_json(result, io.StringIO(), RenderOptions(100, False, 0)))[0] for _ in range(3))
 gathering, kept = timed(lambda: to_keep(result, folder / 'snapshot', folder / 'baseline.yaml', None))
 place.unlink(missing_ok=True)
 store = Store(sa.make_url(f'sqlite:///{place}'))
@@ -80,31 +83,32 @@ def history_rows(
         text=True,
         check=True,
     )
-    told = json.loads(done.stdout)
+    shown = json.loads(done.stdout)
     whole = check_cost(folder)
     ratio(
-        f"keeping a check of 200k people ({told['findings']:,} findings) for the first time, its bytes hashed, against writing its JSON",
-        (told["gathering"] + told["first"]) / told["writing"],
+        f"keeping a check of 200k people ({shown['findings']:,} findings) for the first time, its bytes hashed, "
+        "against writing its JSON",
+        (shown["gathering"] + shown["first"]) / shown["writing"],
         1.5,
-        f"{told['gathering']:.2f} + {told['first']:.2f} / {told['writing']:.2f} s",
+        f"{shown['gathering']:.2f} + {shown['first']:.2f} / {shown['writing']:.2f} s",
     )
     ratio(
         f"recording a later one, {DIFFERENCES:,} differences, against the same",
-        told["later"] / told["writing"],
+        shown["later"] / shown["writing"],
         0.4,
-        f"{told['later']:.2f} / {told['writing']:.2f} s",
+        f"{shown['later']:.2f} / {shown['writing']:.2f} s",
     )
     ratio(
         f"a year of them ({DAYS}) against the first alone",
-        told["year"] / told["size"],
+        shown["year"] / shown["size"],
         3,
-        f"{told['year'] / 2**20:.0f} / {told['size'] / 2**20:.0f} MiB",
+        f"{shown['year'] / 2**20:.0f} / {shown['size'] / 2**20:.0f} MiB",
     )
     ratio(
         "asking that year for `history --since`, against the whole check",
-        told["sql"] / whole.seconds,
+        shown["sql"] / whole.seconds,
         1 / whole.seconds,
-        f"{told['sql']:.2f} / {whole.seconds:.2f} s; the goal is 1 s",
+        f"{shown['sql']:.2f} / {whole.seconds:.2f} s; the goal is 1 s",
     )
     page = folder / "history" / "report.html"
     report = cost(
@@ -114,5 +118,6 @@ def history_rows(
         "`report` of 200k people, against the whole check",
         report.seconds / whole.seconds,
         2,
-        f"{report.seconds:.1f} / {whole.seconds:.2f} s; {report.peak:.0f} / {whole.peak:.0f} MiB; a page of {page.stat().st_size / 1e6:.1f} MB",
+        f"{report.seconds:.1f} / {whole.seconds:.2f} s; {report.peak:.0f} / {whole.peak:.0f} MiB; a page of "
+        f"{page.stat().st_size / 1e6:.1f} MB",
     )

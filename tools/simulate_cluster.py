@@ -1,8 +1,9 @@
-"""What a cluster would need: costs measured on this machine, then many workers played out in time. Writes its tables into docs/scale.md.
+"""What a cluster would need: costs measured on this machine, then many workers simulated in time.
 
-Measured: a person and a rule, an event, what travels, what the scheduler takes for a part (many small parts on a real cluster of this
-machine). Played out: workers that take parts as they become free, each part a little slower or quicker than another, one scheduler, one
-client that adds up. Nothing in the tables is measured on more than this machine.
+Writes its tables into docs/scale.md. Measured are a person and a rule, an event, what travels, and what the scheduler
+takes for a part (many small parts on a real cluster of this machine). Simulated are workers that take parts as they
+become free, each part a little slower or quicker than another, one scheduler, and one client that adds up. Nothing in
+the tables is measured on more than this machine.
 """
 
 from __future__ import annotations
@@ -57,13 +58,13 @@ os.environ["USHER_GATE_PARSED"] = "off"
 from pathlib import Path
 from usher_gate.core.verdicts.check import check
 from usher_gate.core.verdicts.found import together
-from usher_gate.core.verdicts.parts import Part
+from usher_gate.core.verdicts.parts import PeoplePart
 from usher_gate.core.verdicts.run import Narrowing
 from usher_gate.engine.messages import Messages
 from usher_gate.files.snapshot.folder import read_part, read_snapshot
 from usher_gate.files.written.baseline import read_baseline
 from usher_gate.outputs.check.json_ import write_json
-from usher_gate.outputs.look import Look
+from usher_gate.outputs.render_options import RenderOptions
 folder = Path(sys.argv[1])
 def resident():
     return int(open('/proc/self/statm').read().split()[1]) * resource.getpagesize()
@@ -75,17 +76,18 @@ began = clock(); half = read_part(folder / 'snapshot', 0, 500_000); lap('half', 
 began = clock(); whole = read_snapshot(folder / 'snapshot').snapshot; lap('read', began)
 found['kept'] = resident() - before
 baseline, _ = read_baseline(folder / 'baseline.yaml', whole.catalogue, whole)
-few = Part(tiny, baseline, (), Narrowing(), 0)
+few = PeoplePart(tiny, baseline, (), Narrowing(), 0)
 began = clock(); some = few.judge(); roots = sorted(some.roots, key=lambda root: -some.roots[root].people)[:100]
 few.ask('effects', [(root, 'guarded') for root in roots if root.service]); lap('few', began)
-part = Part(half, baseline, (), Narrowing(), 0)
-began = clock(); mine = part.judge(); part.ask('effects', [(root, 'guarded') for root in roots if root.service]); lap('judge', began)
+part = PeoplePart(half, baseline, (), Narrowing(), 0)
+began = clock(); mine = part.judge()
+part.ask('effects', [(root, 'guarded') for root in roots if root.service]); lap('judge', began)
 messages = Messages(baseline, whole)
 sent = messages.written(mine); found['sent'] = len(sent)
 began = clock(); together([messages.read(sent)]); lap('add', began)
 result = check(whole, baseline)
 with open(os.devnull, 'w') as stream:
-    began = clock(); write_json(result, stream, Look()); lap('write', began)
+    began = clock(); write_json(result, stream, RenderOptions()); lap('write', began)
 found['rules'] = len(baseline.rules)
 print(json.dumps(found))
 """
@@ -104,15 +106,15 @@ _REPLAY = """
 import gc, json, pickle, sys, time
 gc.disable()
 from pathlib import Path
-from usher_gate.core.sign_in.gatekeeper import Gatekeeper
+from usher_gate.core.sign_in.evaluator import AccessPolicyEvaluator
 from usher_gate.core.sign_in.rehearsal import Tally
 from usher_gate.core.sign_in.replay import Replay
-from usher_gate.engine.replaying import Share, count
-from usher_gate.files.sign_ins import Part
+from usher_gate.engine.replaying import LogShare, count
+from usher_gate.files.sign_ins import LogPart
 from usher_gate.files.snapshot.folder import read_snapshot
-replay = Replay(Gatekeeper(read_snapshot(Path(sys.argv[1])).snapshot))
+replay = Replay(AccessPolicyEvaluator(read_snapshot(Path(sys.argv[1])).snapshot))
 began = time.process_time()
-state, unread = count(replay, Share((Part(Path(sys.argv[2])),)), lambda _: None)
+state, unread = count(replay, LogShare((LogPart(Path(sys.argv[2])),)), lambda _: None)
 spent = time.process_time() - began
 sent = pickle.dumps((state, unread), 5)
 began = time.perf_counter()
@@ -127,14 +129,14 @@ def measured(data: Path) -> Costs:
     bench_data.write(data / "1M", 1_000_000, ("parquet",))
     folder, logs = bench_cluster.write_log(data)
 
-    def told(code: str, *arguments: Path) -> dict[str, float]:
+    def result_of(code: str, *arguments: Path) -> dict[str, float]:
         done = subprocess.run(
             [sys.executable, "-c", code, *map(str, arguments)], capture_output=True, text=True, check=True
         )
         found: dict[str, float] = json.loads(done.stdout)
         return found
 
-    one, two = told(_CHECK, data / "1M" / "parquet"), told(_REPLAY, folder / "snapshot", logs / "0.parquet")
+    one, two = result_of(_CHECK, data / "1M" / "parquet"), result_of(_REPLAY, folder / "snapshot", logs / "0.parquet")
     people, half, rules = 1_000_000, 500_000, one["rules"]
     return Costs(
         one["read"] / people,
@@ -144,7 +146,7 @@ def measured(data: Path) -> Costs:
         one["few"],
         (one["add"] * 2 + one["write"]) / people,
         one["kept"] / people,
-        told(_PASS, data / "1M" / "parquet")["peak"] / people,
+        result_of(_PASS, data / "1M" / "parquet")["peak"] / people,
         one["sent"] / half,
         two["event"],
         (logs / "0.parquet").stat().st_size / bench_cluster.EVENTS,
@@ -173,7 +175,10 @@ def scheduler_cost(parts: int = 4000) -> float:
 
 
 def played(parts: int, seconds: float, workers: int, task: float, add: float, seed: int = 1) -> float:
-    """How long so many parts take: one after another given out by the scheduler, worked on as workers become free, added up by one client."""
+    """How long so many parts take.
+
+    One after another given out by the scheduler, worked on as workers become free, added up by one client.
+    """
     random = np.random.default_rng(seed)
     takes = seconds * random.lognormal(-(SPREAD**2) / 2, SPREAD, parts)
     free = [0.0] * min(workers, parts)
@@ -192,7 +197,8 @@ def played(parts: int, seconds: float, workers: int, task: float, add: float, se
 def check_table(costs: Costs, people: int, rules: int) -> list[str]:
     """What a check of so many people needs, by machines."""
     lines = [
-        "| machines of 8 workers | parts | a part | judged and added up | the whole, with reading and writing by the client | of the whole shared | memory of a worker | travels |",
+        "| machines of 8 workers | parts | a part | judged and added up | the whole, with reading and writing by the "
+        "client | of the whole shared | memory of a worker | travels |",
         "| --- | --- | --- | --- | --- | --- | --- | --- |",
     ]
     client = people * (costs.read_person + costs.add_person)
@@ -204,7 +210,8 @@ def check_table(costs: Costs, people: int, rules: int) -> list[str]:
         shared = played(workers, part, workers, costs.task, mine * costs.add_person / 3)
         memory = people * costs.pass_bytes + mine * costs.kept_person
         lines.append(
-            f"| {machines} | {workers} | {hours(part)} | {hours(shared)} | {hours(shared + client)} | {shared / (shared + client):.0%} "
+            f"| {machines} | {workers} | {hours(part)} | {hours(shared)} | {hours(shared + client)} | "
+            f"{shared / (shared + client):.0%} "
             f"| {memory / 2**30:.0f} GiB | {people * costs.sent_person / 2**30:.1f} GiB |"
         )
     lines += ["", f"One process alone: {hours(one + client)}, and {people * costs.kept_person / 2**30:.0f} GiB."]
@@ -214,7 +221,8 @@ def check_table(costs: Costs, people: int, rules: int) -> list[str]:
 def replay_table(costs: Costs, events: int) -> list[str]:
     """What a replay of so many events needs, by machines."""
     lines = [
-        "| machines of 8 workers | parts | replayed and added up | workers busy | read from the store, a machine | travels |",
+        "| machines of 8 workers | parts | replayed and added up | workers busy | read from the store, a machine | "
+        "travels |",
         "| --- | --- | --- | --- | --- | --- |",
     ]
     for machines in (1, 4, 16, 64, 256):
@@ -224,7 +232,8 @@ def replay_table(costs: Costs, events: int) -> list[str]:
         took = played(parts, part, workers, costs.task, costs.add_state)
         speed = events * costs.event_bytes / machines / took
         lines.append(
-            f"| {machines} | {parts:,} | {hours(took)} | {events * costs.event / workers / took:.0%} | {speed / 2**20:,.0f} MiB/s "
+            f"| {machines} | {parts:,} | {hours(took)} | {events * costs.event / workers / took:.0%} | "
+            f"{speed / 2**20:,.0f} MiB/s "
             f"| {parts * costs.part_state / 2**30:.1f} GiB |"
         )
     lines += ["", f"One process alone: {hours(events * costs.event)}."]
@@ -244,7 +253,7 @@ def hours(seconds: float) -> str:
 
 def page(costs: Costs) -> str:
     """The tables."""
-    told = [
+    shown = [
         ("a person read whole, by the client", f"{costs.read_person * 1e6:.1f} µs, {costs.kept_person:.0f} bytes kept"),
         (
             "a person of a worker's own range; one of another's",
@@ -265,7 +274,7 @@ def page(costs: Costs) -> str:
         [
             "| what | measured here |",
             "| --- | --- |",
-            *(f"| {what} | {how} |" for what, how in told),
+            *(f"| {what} | {how} |" for what, how in shown),
             "",
             "### 100 million people, 200 rules",
             "",
@@ -286,9 +295,9 @@ def main() -> None:
     )
     arguments = parser.parse_args()
     os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
-    told = page(measured(arguments.data))
-    print(told)
-    PAGE.write_text(MARK.sub(lambda found: found[1] + told + found[2], PAGE.read_text("utf-8")), "utf-8")
+    shown = page(measured(arguments.data))
+    print(shown)
+    PAGE.write_text(MARK.sub(lambda found: found[1] + shown + found[2], PAGE.read_text("utf-8")), "utf-8")
 
 
 if __name__ == "__main__":

@@ -1,3 +1,3 @@
-"""Usher Gate: who drifts from the organisation's collaboration security baseline, from what, and where it comes from."""
+"""Usher Gate: who drifts from the collaboration security baseline, from what, and where it comes from."""
 
 __version__ = "0.1.0"

@@ -1,4 +1,7 @@
-"""Advice that may be followed: whom a plan, a rehearsal and a cause would hurt, each on an organisation counted by hand."""
+"""Advice that may be followed.
+
+People that a plan, a rehearsal and a cause would harm, each on an organisation counted by hand.
+"""
 
 from __future__ import annotations
 
@@ -27,62 +30,62 @@ def changes(*lines: str) -> Path:
     return path
 
 
-def told(*arguments: object) -> Any:
+def result_of(*arguments: object) -> Any:
     return json.loads(call(*arguments, "--format", "json").out)
 
 
 OPEN = "service,control,scope,value,pinned\ntidecall,door.waiting-room,organisation,everyone,\n"
-HOSTS = "expect: {control: door.waiting-room, no-weaker-than: guests}, except: {group: g1}"  # g1 is ada alone
+HOSTS = "expect: {control: door.waiting-room, no_weaker_than: guests}, except: {group: g1}"  # g1 is ada alone
 
 
 def test_whom_a_rule_leaves_out_keeps_what_the_rule_is_about() -> None:
     made(HOSTS, settings=OPEN)
-    plan = told("mend")
+    plan = result_of("mend")
     # Four people drift; one edit would mend them, and change ada's value too: hers stays, so there are two.
     assert (plan["plan"]["edits"], plan["plan"]["ended"], plan["plan"]["left"]) == (2, 4, 0)
     assert [each["login"] for each in plan["affected"]] == []
-    assert told("mend", "--through-exceptions")["plan"]["edits"] == 1
+    assert result_of("mend", "--through-exceptions")["plan"]["edits"] == 1
     [root] = result()["roots"]
     assert (root["mended_value"], root["freed"], root["harms"]) == ("guests", 4, 1)
     changes("set: {service: tidecall, control: door.waiting-room, scope: organisation, value: guests}")
     done = call("rehearse", "--changes", "c.yaml")
     assert done.status == 1 and done.out.startswith(
-        "4 findings would end, 0 would begin; 1 person whom a rule leaves out with another value."
+        "4 findings would end, 0 would begin; 1 person left out by a rule, with another value."
     )
-    protected = [(each["rule"], each["login"], each["before"], each["after"]) for each in told("rehearse", "--changes", "c.yaml")["protected"]]  # fmt: skip
+    protected = [(each["rule"], each["login"], each["before"], each["after"]) for each in result_of("rehearse", "--changes", "c.yaml")["protected"]]  # fmt: skip
     assert protected == [("R1", "ada@northmere.example", "everyone", "guests")]
 
 
 def test_values_are_no_stricter_than_is_asked() -> None:
     asked = ("members", "guests")
     for value in asked:
-        made(f"expect: {{control: door.waiting-room, no-weaker-than: {value}}}", settings=OPEN)
-        [edit] = told("mend")["edits"]
+        made(f"expect: {{control: door.waiting-room, no_weaker_than: {value}}}", settings=OPEN)
+        [edit] = result_of("mend")["edits"]
         assert edit["set"]["value"] == value and not edit["set"]["pinned"]
 
 
 def test_who_is_affected_is_told_by_name() -> None:
-    rule = "expect: {control: door.waiting-room, no-weaker-than: guests}, audience: {kind: member}"
+    rule = "expect: {control: door.waiting-room, no_weaker_than: guests}, audience: {kind: member}"
     people = PEOPLE.replace("guest,,", "guest,/Shore,")  # else an edit at the unit leaves dag out
     made(rule, settings=OPEN, people=people)
-    plan = told("mend")
+    plan = result_of("mend")
     assert plan["plan"]["without_need"] == 1
     affected = [(each["login"], each["before"], each["after"]) for each in plan["affected"]]
     assert affected == [("dag@partner.example", "everyone", "guests")]
     assert "dag@partner.example" in call("mend").out
     changes("set: {service: tidecall, control: door.waiting-room, scope: organisation, value: hosts}")
-    tried = told("rehearse", "--changes", "c.yaml")
+    tried = result_of("rehearse", "--changes", "c.yaml")
     assert [(each["login"], each["after"]) for each in tried["affected"]] == [("dag@partner.example", "hosts")]
     assert tried["reach"] == [{"change": 1, "people": 5, "without_need": 1}] and tried["weaker"] == []
     made(rule)
     changes("unset: {service: tidecall, control: door.waiting-room, scope: organisation}")
-    weaker = [(each["login"], each["after"]) for each in told("rehearse", "--changes", "c.yaml")["weaker"]]
+    weaker = [(each["login"], each["after"]) for each in result_of("rehearse", "--changes", "c.yaml")["weaker"]]
     assert len(weaker) == 5 and ("dag@partner.example", "everyone") in weaker
 
 
 def test_what_is_set_right_and_not_applied_is_told_so() -> None:
     seen = "person,service,control,value,seen_at\nP2,tidecall,door.waiting-room,everyone,2026-11-20T05:00:00Z\n"
-    made("expect: {control: door.waiting-room, no-weaker-than: guests}", observations=seen)
+    made("expect: {control: door.waiting-room, no_weaker_than: guests}", observations=seen)
     out = call("check").out
     assert "set as it should be, and not applied: apply it again, or look again" in out
     assert "no value passes" not in out
@@ -91,13 +94,13 @@ def test_what_is_set_right_and_not_applied_is_told_so() -> None:
 def test_facts_and_proofs_are_told_in_the_rule_s_own_words() -> None:
     rule = "expect: {person: mfa, is: required}, audience: {kind: member}, mend: Require it"
     proof = "expect: {proof: mfa, on: [console]}, mend: Ask for it"
-    enforced = f"  - {{id: A1, mode: enforce, {CONSOLE}, when: {{client: [browser]}}, outcome: {{require: {{all-of: [mfa]}}}}}}\n"
+    enforced = f"  - {{id: A1, mode: enforce, {CONSOLE}, when: {{client: [browser]}}, outcome: {{require: {{all_of: [mfa]}}}}}}\n"
     made(rule, proof, people=PEOPLE.replace("required", "offered"), access__rules=ACCESS + enforced)
     out = call("check").out
     assert "if it held" not in out and "Require it" in out and "Ask for it" in out
 
 
-@pytest.mark.parametrize(("outcome", "status"), [("deny: true", 1), ("require: {all-of: [mfa]}", 1), ("session: {longest-hours: 8}", 0)])  # fmt: skip
+@pytest.mark.parametrize(("outcome", "status"), [("deny: true", 1), ("require: {all_of: [mfa]}", 1), ("session: {longest_hours: 8}", 0)])  # fmt: skip
 def test_a_draft_and_a_change_of_the_same_rules_end_alike(outcome: str, status: int) -> None:
     rules = f"{ACCESS}  - {{id: A1, mode: off, {CONSOLE}, outcome: {{{outcome}}}}}\n"
     made(
@@ -110,7 +113,7 @@ def test_a_draft_and_a_change_of_the_same_rules_end_alike(outcome: str, status: 
         sign_ins="time,person,resource\n2026-11-19T06:00:00Z,P1,console\n",
     )
     Path("draft.yaml").write_text(rules.replace("mode: off", "mode: enforce"))
-    changes("access-rule: {id: A1, mode: enforce}")
+    changes("access_rule: {id: A1, mode: enforce}")
     found = [call("rehearse", *one).status for one in (("--draft", "draft.yaml"), ("--changes", "c.yaml"))]
     assert found == [status, status]
 
@@ -140,7 +143,7 @@ def test_a_change_to_one_planned_meeting_says_what_it_does_there() -> None:
         "expect: {person: roles, within: [admin]}", settings=settings, services=services, meetings=column + talks + once
     )
     changes("set: {service: tidecall, control: door.waiting-room, scope: meeting:m1, value: guests}")
-    [meeting] = told("rehearse", "--changes", "c.yaml")["meetings"]
+    [meeting] = result_of("rehearse", "--changes", "c.yaml")["meetings"]
     assert (meeting["id"], meeting["waiting"]) == ("m1", ["x@else.example", "y@else.example"])
     assert meeting["open"] == {"before": True, "after": False}
     assert "open to a stranger, then shut to a stranger" in call("rehearse", "--changes", "c.yaml").out
@@ -160,12 +163,12 @@ def test_another_baseline_is_rehearsed() -> None:
     Path("new.yaml").write_text(
         HEAD
         + "  - {id: R1, title: t1, severity: critical, expect: {person: mfa, is: required}, audience: {kind: member}}\n"
-        + "  - {id: R3, title: t3, expect: {control: door.waiting-room, no-weaker-than: members}}\n"
+        + "  - {id: R3, title: t3, expect: {control: door.waiting-room, no_weaker_than: members}}\n"
     )
     done = call("rehearse", "--baseline", "new.yaml")
     # The waiting room is for guests: five people newly drift from R3, ben already did.
     assert done.status == 1 and done.out.startswith("0 findings would end, 5 would begin")
-    tried = told("rehearse", "--baseline", "new.yaml")
+    tried = result_of("rehearse", "--baseline", "new.yaml")
     assert {each["login"][:3] for each in tried["newly_drifting"]} == {"ada", "cia", "dag", "eve"}
     assert [(each["id"], each["what"], each["direction"]) for each in tried["baseline"]["rules"]] == [
         ("R1", "changed", "stricter"), ("R2", "dropped", None), ("R3", "new", None),
@@ -177,10 +180,10 @@ def test_another_baseline_is_rehearsed() -> None:
 
 def test_what_no_rule_asks_about_is_listed() -> None:
     services = SERVICES.replace('["door.*"]', "[door.waiting-room, door.host-first, file.guest-download]")
-    made("expect: {control: door.waiting-room, no-weaker-than: guests}", "expect: {proof: mfa, on: [console]}", services=services, access__rules=ACCESS + "  []\n")  # fmt: skip
+    made("expect: {control: door.waiting-room, no_weaker_than: guests}", "expect: {proof: mfa, on: [console]}", services=services, access__rules=ACCESS + "  []\n")  # fmt: skip
     out = call("baseline", "--uncovered").out
     assert out.startswith("2 of 3 controls of your services are asked about by no rule.")
-    found = told("baseline", "--uncovered")
+    found = result_of("baseline", "--uncovered")
     assert [(each["control"], each["settings"], each["values"]) for each in found["controls"]] == [
         ("door.host-first", 1, [{"value": "on", "people": 5}]),
         ("file.guest-download", 0, [{"value": None, "people": 5}]),

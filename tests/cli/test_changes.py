@@ -1,4 +1,4 @@
-"""A file of changes from outside: what is wrong in it, what it would do, and what people must be told."""
+"""A file of changes from outside: what is wrong in it, what it would do, and the notices about it."""
 
 from __future__ import annotations
 
@@ -46,17 +46,17 @@ WRONG = [
     ("a column of people that is not there", line("people: {who: {any: true}, protection: heightened}"), f"{F}:4: change 1: the table people has no column protection"),
     ("a word that is none", line("people: {who: {any: true}, mfa: on}"), f"{F}:4: changes[0].people.mfa: 'on' is none of the words"),
     ("nothing to change", line("people: {who: {any: true}}"), f"{F}:4: changes[0].people: says nothing that changes"),
-    ("nobody meant", line("people: {who: {}, mfa: required}"), f"{F}:4: changes[0].people.who: an empty selector chooses nobody"),
-    ("somebody who is not there", line("people: {who: {person: zoe}, mfa: required}"), f"{F}:4: changes[0].people.who: there is no person 'zoe'"),
+    ("nobody meant", line("people: {who: {}, mfa: required}"), f"{F}:4: changes[0].people.who: an empty selector chooses no one"),
+    ("someone who is not there", line("people: {who: {person: zoe}, mfa: required}"), f"{F}:4: changes[0].people.who: there is no person 'zoe'"),
     ("what cannot be answered", line("people: {who: {attr.deck: one}, mfa: required}"), f"{F}:4: change 1: who asks for"),
     ("a type that is none", line("register: {who: {any: true}, type: card}"), f"{F}:4: changes[0].register.type: 'card' is none of the words"),
     ("another organisation's group", line("members: {group: crew, add: [P1]}"), f"{F}:4: changes[0].members.group: there is no group 'crew'"),
     ("a member who is not there", line("members: {group: g1, add: [P7]}"), f"{F}:4: changes[0].members.add[0]: there is no person 'P7'"),
-    ("no access rules", line("access-rule: {id: A-1, mode: enforce}"), f"{F}:4: changes[0].access-rule: the snapshot has no access-rules.yaml"),
-    ("a file of rules that is not there", line("access-rules: rules.yaml"), f"{F}:4: changes[0].access-rules: rules.yaml does not exist"),
+    ("no access rules", line("access_rule: {id: A-1, mode: enforce}"), f"{F}:4: changes[0].access_rule: the snapshot has no access-rules.yaml"),
+    ("a file of rules that is not there", line("access_rules: rules.yaml"), f"{F}:4: changes[0].access_rules: rules.yaml does not exist"),
     ("a partner without flags", line("partner: {domain: x.example}"), f"{F}:4: changes[0].partner: says nothing that changes"),
-    ("a default that is none", line("second-factor-default: perhaps"), f"{F}:4: changes[0].second-factor-default: 'perhaps' is none of the words"),
-    ("a time without an offset", "usher-gate: changes/1\ntitle: t\nfrom: 2026-12-01\n" + HEAD.split("\n", 2)[2] + "  - second-factor-default: on\n", f"{F}:3: from: '2026-12-01' is not a time with an offset"),
+    ("a default that is none", line("second_factor_default: perhaps"), f"{F}:4: changes[0].second_factor_default: 'perhaps' is none of the words"),
+    ("a time without an offset", "usher-gate: changes/1\ntitle: t\nfrom: 2026-12-01\n" + HEAD.split("\n", 2)[2] + "  - second_factor_default: on\n", f"{F}:3: from: '2026-12-01' is not a time with an offset"),
 ]  # fmt: skip
 
 
@@ -83,7 +83,7 @@ def test_every_fault_is_told_at_once_and_nothing_is_written(tiny_folder: Path) -
     assert not Path("after").exists()
 
 
-def told(*arguments: object) -> Any:
+def result_of(*arguments: object) -> Any:
     return json.loads(call("rehearse", *arguments, "--format", "json").out)
 
 
@@ -101,14 +101,14 @@ def test_a_pin_where_none_can_be(tiny_folder: Path) -> None:
 
 def test_changes_that_change_nothing_and_those_that_stand_later(tiny_folder: Path) -> None:
     Path(F).write_text(line("set: {service: tidecall, control: door.waiting-room, scope: organisation, value: guests}"))
-    nothing = told("--changes", F)
+    nothing = result_of("--changes", F)
     assert nothing["notes"] == ["change 1: changes nothing"]
     assert nothing["verdicts"]["moves"] == []
     Path(F).write_text(line(SET + "}") + f"  - {SET.replace('members', 'everyone')}, pinned: false}}\n")
     Path(F).write_text(HEAD + "  - people: {who: {login: nobody@*}, mfa: required}\n")
-    assert told("--changes", F)["notes"] == ["change 1: chooses nobody"]
+    assert result_of("--changes", F)["notes"] == ["change 1: chooses no one"]
     Path(F).write_text(line(SET + "}") + f"  - {SET.replace('members', 'everyone')}, pinned: false}}\n")
-    twice = told("--changes", F)
+    twice = result_of("--changes", F)
     assert "change 2: change 1 is about the same place; this one counts" in twice["notes"]
     assert twice["verdicts"]["moves"] == [{"from": "meets", "to": "drifts", "count": 5}]
     assert call("rehearse", "--changes", F).status == 1
@@ -128,8 +128,8 @@ def test_people_partners_and_members_by_hand(tiny_folder: Path) -> None:
         "  - people: {who: {person: P3}, active: false}\n  - people: {who: {login: eve@*}, active: true}\n"
         "  - members: {group: g1, add: [eve@northmere.example], remove: [P1]}\n"
     )
-    made = told("--changes", F, "--write-snapshot", "after")
-    assert not any("chooses nobody" in note for note in made["notes"])
+    made = result_of("--changes", F, "--write-snapshot", "after")
+    assert not any("chooses no one" in note for note in made["notes"])
     assert {(each["from"], each["to"]): each["count"] for each in made["verdicts"]["moves"]} == {
         ("excepted", "meets"): 1, ("meets", "not-judged"): 2, ("not-judged", "meets"): 2,
     }  # fmt: skip
@@ -155,7 +155,7 @@ def messages(folder: str) -> Iterator[tuple[list[str], str]]:
 
 
 def test_everybody_whose_value_is_other_gets_one_message(demo: Path) -> None:
-    made = told("--changes", "changes/waiting-rooms.yaml", "--notices", "notices")
+    made = result_of("--changes", "changes/waiting-rooms.yaml", "--notices", "notices")
     ended = [each["subject"] for each in made["verdicts"]["ended"]]
     assert ended and all(("login" in subject) == (subject["type"] == "person") for subject in ended)
     rows = list(csv.DictReader(io.StringIO(Path("notices/index.csv").read_text())))
@@ -165,7 +165,7 @@ def test_everybody_whose_value_is_other_gets_one_message(demo: Path) -> None:
     assert sum(len(to) for to, _ in found) == len(rows) + len(invited)
     [outside] = [text for to, text in found if to == ["yard@shipyard.example.com"]]
     assert (
-        '- "Plans for the dry dock" (on 24 November 2026, 09:00 UTC): you will wait until somebody lets you in.'
+        '- "Plans for the dry dock" (on 24 November 2026, 09:00 UTC): you will wait until someone lets you in.'
         in outside
     )
     assert {each["invited"]: each["organiser"] for each in invited} == {"yard@shipyard.example.com": "N1171"}
@@ -176,7 +176,7 @@ def test_everybody_whose_value_is_other_gets_one_message(demo: Path) -> None:
     (deck,) = [text for to, text in found if "asta.brandt@northmere.example" in to]
     assert "From 21 November 2026, 08:00 UTC the following changes for you at Northmere Ferries." in deck
     assert (
-        '- In Tidecall meetings, "Who walks past the waiting room" changes from "everybody" to "guests and members of the organisation".'
+        '- In Tidecall meetings, "Who walks past the waiting room" changes from "everyone" to "guests and members of the organisation".'
         in deck
     )
     assert "You get into the meetings of other people here as before." in deck
@@ -201,7 +201,7 @@ def test_what_hurts_is_stopped(demo: Path) -> None:
         "52 findings would end, 0 would begin; 5 invitations of 3 addresses turned away and 93 past sign-ins stopped."
     )
     assert "Of 18,402 sign-ins that got in, 93 would not any more" in first
-    made = told("--changes", "changes/own-organisation-only.yaml")
+    made = result_of("--changes", "changes/own-organisation-only.yaml")
     turned = {each["id"]: each["turned_away"] for each in made["meetings"] if each["turned_away"]}
     assert turned == {
         "pilot-room": ["watch@coastguard.example.org"], "fog": ["watch@coastguard.example.org"],
@@ -215,7 +215,7 @@ def test_a_roll_out_step_by_step_says_who_has_to_register_first(demo: Path) -> N
     stuck = []
     snapshot = "snapshot"
     for step in (1, 2, 3):
-        made = told(
+        made = result_of(
             "--changes",
             f"changes/second-factor-{step}.yaml",
             "--snapshot",
@@ -233,7 +233,7 @@ def test_a_roll_out_step_by_step_says_who_has_to_register_first(demo: Path) -> N
 
 
 def test_the_draft_may_be_combined_and_options_need_a_file_of_changes(demo: Path) -> None:
-    made = told("--changes", "changes/waiting-rooms.yaml", "--draft", "drafts/cargo-portal.yaml")
+    made = result_of("--changes", "changes/waiting-rooms.yaml", "--draft", "drafts/cargo-portal.yaml")
     assert [each["change"] for each in made["reach"]] == [1, 2, 3, 4]
     assert made["sign_ins"]["would_be"]["stuck"] == 430
     for option in (("--notices", "n"), ("--write-snapshot", "s"), ("--format", "markdown")):
@@ -254,11 +254,14 @@ def test_the_last_member_of_a_group_that_only_members_tell_of_cannot_go(tmp_path
             assert done.status == 0, done.err
             continue
         assert (done.status, done.out) == (2, "")
-        assert "c.yaml:6: change 2: nobody is left in the group 'watch', which without a table groups" in done.err
+        assert "c.yaml:6: change 2: no one is left in the group 'watch', which without a table groups" in done.err
 
 
 def test_a_series_is_told_its_organiser_once_and_what_is_before_the_change_not_at_all(tiny_folder: Path) -> None:
-    """Ada organises a series of three and one meeting; one occurrence is over before the change; cia is of the organisation."""
+    """Ada organises a series of three and one meeting; one occurrence is over before the change.
+
+    Cia is of the organisation.
+    """
     rows = [
         f"week/{day:02},tidecall,P1,2026-12-{day:02}T09:00:00Z,true,x@partner.example;CIA@northmere.example,Week"
         for day in (1, 8, 15)
@@ -284,8 +287,8 @@ def test_a_series_is_told_its_organiser_once_and_what_is_before_the_change_not_a
         "  - set: {service: tidecall, control: door.waiting-room, scope: organisation, value: hosts}\n"
     )
     call("rehearse", "--changes", F, "--notices", "n")
-    told = {tuple(to): text for to, text in messages("n")}
-    ada = told["ada@northmere.example",]
+    shown = {tuple(to): text for to, text in messages("n")}
+    ada = shown["ada@northmere.example",]
     assert (
         '- "Week" (2 meetings, the first on 8 December 2026, 09:00 UTC): CIA@northmere.example, x@partner.example will wait until you let them in.'
         in ada
@@ -295,8 +298,8 @@ def test_a_series_is_told_its_organiser_once_and_what_is_before_the_change_not_a
         in ada
     )
     assert ada.count('"Week"') == ada.count('"Talk"') == 1
-    assert '"Week" (2 meetings' in told["x@partner.example",] and '"Talk"' in told["x@partner.example",]
-    assert '"Week"' not in told["y@partner.example",] and "ask your administrators" not in ada
+    assert '"Week" (2 meetings' in shown["x@partner.example",] and '"Talk"' in shown["x@partner.example",]
+    assert '"Week"' not in shown["y@partner.example",] and "ask your administrators" not in ada
     index = list(csv.DictReader(io.StringIO(Path("n/invited.csv").read_text())))
     assert [(each["organiser"], each["invited"]) for each in index] == [
         ("P1", "x@partner.example"),
@@ -305,7 +308,7 @@ def test_a_series_is_told_its_organiser_once_and_what_is_before_the_change_not_a
 
 
 def test_each_change_reaches_only_the_people_it_changes(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    """One person joins a group, one gets a value, one value changes for everybody, and the last changes nothing."""
+    """One person joins a group, one gets a value, one value changes for everyone, and the last changes nothing."""
     settings = """service,control,scope,value
 tidecall,door.waiting-room,organisation,guests
 tidecall,door.waiting-room,group:g1,hosts

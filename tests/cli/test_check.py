@@ -213,13 +213,13 @@ NOTES = [
     ({"snapshot/services.yaml": None}, "settings.csv cannot be used without services.yaml"),
     ({"snapshot/settings.csv": tiny.SETTINGS}, "settings has no column changed_at: nothing is known to have settled, so no setting counts as young"),
     ({"baseline.yaml": tiny.BASELINE.replace("{kind: member}", "{licence: plus}")},
-     "the audience of rule R2 asks for the column licences, which the snapshot does not have: the rule is unknown for everybody"),
-    ({"baseline.yaml": tiny.BASELINE.replace("{kind: member}", "{unit: /Flet}")}, "baseline.yaml:12: nobody is in the unit '/Flet'; it chooses nobody"),
+     "the audience of rule R2 asks for the column licences, which the snapshot does not have: the rule is unknown for everyone"),
+    ({"baseline.yaml": tiny.BASELINE.replace("{kind: member}", "{unit: /Flet}")}, "baseline.yaml:12: no one is in the unit '/Flet'; it chooses no one"),
     ({"snapshot/services.yaml": tiny.SERVICES + "    precedence: [organisation]\n",
       "snapshot/settings.csv": tiny.SETTINGS + "tidecall,door.close,unit:/Fleet,on,\n"},
      "1 settings of service tidecall at the level unit are ignored: the service has no such level"),
     ({"snapshot/services.yaml": tiny.SERVICES + "    accounts: {licence: plus}\n"},
-     "the key accounts of service tidecall asks for the column licences, which the snapshot does not have: everybody is taken to have an account"),
+     "the key accounts of service tidecall asks for the column licences, which the snapshot does not have: everyone is taken to have an account"),
 ]  # fmt: skip
 
 
@@ -298,8 +298,8 @@ def test_parts_side_by_side_are_each_the_check_of_that_part_alone(demo: Path) ->
             alone["summary"]["people"],
             alone["summary"]["drifting_people"],
         )
-        told = {each["rule"]: each["verdicts"] for each in made["rules"] if each["side"] == side["name"]}
-        assert told == {each["id"]: each["verdicts"] for each in alone["rules"]}
+        received = {each["rule"]: each["verdicts"] for each in made["rules"] if each["side"] == side["name"]}
+        assert received == {each["id"]: each["verdicts"] for each in alone["rules"]}
     done = check(*options)
     assert done.status == 1
     first = "unit:/Fleet: 92 of 114 people drift, group:board: 4 of 4 people drift, person:N1171: 1 of 1 person drifts"
@@ -313,7 +313,7 @@ def test_parts_side_by_side_are_each_the_check_of_that_part_alone(demo: Path) ->
         (("--compare", "unit:/Fleet", "--compare", "unit:/Shore", "--unit", "/"), "leave --unit out"),
         (
             ("--compare", "unit:/Fleet", "--compare", "unit:/Shore", "--format", "sarif"),
-            "parts side by side are told as table",
+            "parts side by side are shown as table",
         ),
         (("--compare", "unit:/Fleet", "--compare", "unit:/Shore", "--keep"), "only whole checks are kept"),
     ):

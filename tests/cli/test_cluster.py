@@ -1,4 +1,7 @@
-"""Checks and replays by the workers of a real Dask scheduler: the same bytes, whatever happens to them; and an object store."""
+"""Checks and replays by the workers of a real Dask scheduler: the same bytes, whatever happens to them.
+
+And an object store.
+"""
 
 from __future__ import annotations
 
@@ -35,7 +38,8 @@ from usher_gate.files.snapshot.folder import read_snapshot
 ROOT = Path(__file__).resolve().parents[2]
 DASK = Path(sys.executable).with_name("dask")
 ORGANISATIONS, KILLS = many(4), many(1)
-# Schedulers and workers stand idle most of the time here: they look after themselves twice a second, and workers are forked.
+# Schedulers and workers stand idle most of the time here: they look after themselves twice a second, and workers are
+# forked.
 SELDOM = {
     "DASK_DISTRIBUTED__WORKER__PROFILE__ENABLED": "False",
     "DASK_DISTRIBUTED__ADMIN__TICK__INTERVAL": "500ms",
@@ -60,16 +64,16 @@ def running(*command: object, **environment: str) -> Iterator[subprocess.Popen[b
 @contextmanager
 def scheduler(folder: Path) -> Iterator[str]:
     """A scheduler started by hand, as docs/scale.md does; its address."""
-    told = folder / "scheduler.json"
+    address_file = folder / "scheduler.json"
     with running(
-        DASK, "scheduler", "--host", "127.0.0.1", "--port", "0", "--no-dashboard", "--scheduler-file", told
+        DASK, "scheduler", "--host", "127.0.0.1", "--port", "0", "--no-dashboard", "--scheduler-file", address_file
     ) as child:
         deadline = time.monotonic() + 60
-        while not told.exists() or not told.read_text().strip():
+        while not address_file.exists() or not address_file.read_text().strip():
             assert child.poll() is None
             assert time.monotonic() < deadline
             time.sleep(0.05)
-        yield json.loads(told.read_text())["address"]
+        yield json.loads(address_file.read_text())["address"]
 
 
 def workers(address: str, count: int) -> Sequence[object]:
@@ -156,12 +160,12 @@ def test_a_replay_by_workers_gives_the_bytes_of_none(clusters: dict[int, str], t
     org = random_org(rnd, 6)
     gate = random_gate(org, rnd)
     gate.rules = gate.rules or []
-    keeper = Gatekeeper(org, gate)
+    evaluator = Gatekeeper(org, gate)
     write_gate(org, gate, tmp_path, rnd)
     logs = tmp_path / "logs"
     for number in range(rnd.randrange(1, 4)):
         (logs / str(number)).mkdir(parents=True)
-        events = [random_event(keeper, rnd) for _ in range(rnd.randrange(1, 60))]
+        events = [random_event(evaluator, rnd) for _ in range(rnd.randrange(1, 60))]
         _table(logs / str(number), "sign_ins", events, COLUMNS, rnd, ("csv", "jsonl", "parquet"))
         (made,) = (logs / str(number)).iterdir()
         made.rename(logs / f"{number}{made.suffix}")
@@ -549,7 +553,10 @@ for line in sys.stdin:
 
 
 def test_nobody_else_gets_an_answer_from_the_processes_of_a_call(crowd: Path, tmp_path: Path) -> None:
-    """From no port that a call opens, with TLS or without: as another user where tests are root, else as one without the credentials."""
+    """From no port that a call opens, with TLS or without.
+
+    As another user where tests are root, else as one without the credentials.
+    """
     stranger = subprocess.Popen(
         [sys.executable, "-c", STRANGER], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
     )
@@ -582,7 +589,7 @@ def test_a_scheduler_elsewhere_is_spoken_to_with_certificates(demo: Path, tmp_pa
     certificate.private_key_pem.write_to_path(demo / "key.pem")
     trustme.CA().cert_pem.write_to_path(demo / "other.pem")
     tls = ["--tls-ca-file", demo / "ca.pem", "--tls-cert", demo / "cert.pem", "--tls-key", demo / "key.pem"]
-    told = tmp_path / "scheduler.json"
+    address_file = tmp_path / "scheduler.json"
     alone, toml = call("check", "--format", "json"), demo / "usher-gate.toml"
     before = toml.read_text()
     with running(
@@ -596,14 +603,14 @@ def test_a_scheduler_elsewhere_is_spoken_to_with_certificates(demo: Path, tmp_pa
         "0",
         "--no-dashboard",
         "--scheduler-file",
-        told,
+        address_file,
         *tls,
     ):
         deadline = time.monotonic() + 60
-        while not told.exists() or not told.read_text().strip():
+        while not address_file.exists() or not address_file.read_text().strip():
             assert time.monotonic() < deadline
             time.sleep(0.05)
-        address = json.loads(told.read_text())["address"]
+        address = json.loads(address_file.read_text())["address"]
         assert address.startswith("tls://")
         with running(*workers(address, 1), *tls):
             toml.write_text(

@@ -45,8 +45,8 @@ def test_bash_completes_verbs_and_options() -> None:
 
 def test_fish_completes_verbs_and_options() -> None:
     def fish(line: str) -> set[str]:
-        told = shell("fish", "--no-config", "-c", f"source {FOLDER / 'usher-gate.fish'}; complete -C '{line}'")
-        return {row.split("\t")[0] for row in told.splitlines()}
+        shown = shell("fish", "--no-config", "-c", f"source {FOLDER / 'usher-gate.fish'}; complete -C '{line}'")
+        return {row.split("\t")[0] for row in shown.splitlines()}
 
     assert set(VERBS) <= fish("usher-gate ")
     assert "--state" in fish("usher-gate guests --st")

@@ -1,4 +1,4 @@
-"""The pages keep their word: the organisation described by hand gives the answer that its page tells."""
+"""The pages keep their word: the organisation described by hand gives the answer that its page shows."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from tests.program import call
 DOCS = Path(__file__).resolve().parents[2] / "docs"
 
 
-def test_the_organisation_of_five_gives_the_answer_told(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_the_organisation_of_five_gives_the_answer_shown(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     page = (DOCS / "own-organisation.md").read_text()
     blocks = re.findall(r"```(?:yaml|csv|toml)\n(.*?)```", page, re.DOTALL)
     names = [

@@ -39,7 +39,7 @@ services:
       line.dial-in: "on"
       room.chat: with-hosts
       room.share-screen: members
-    self-service: [door.waiting-room]
+    self_service: [door.waiting-room]
 """
 SETTINGS = """\
 service,control,scope,value,pinned
@@ -74,15 +74,18 @@ def harbour(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
     return folder
 
 
-def told(*arguments: object) -> Any:
+def result_of(*arguments: object) -> Any:
     done = call(*arguments, "--format", "json")
     assert done.status == 0, done.err
     return json.loads(done.out)
 
 
 def test_the_whole_organisation(harbour: Path) -> None:
-    """P1 to P4 may start; P3 opened the waiting room, so nobody with a link comes in by app and browser; P5 only joins."""
-    found = told("door")
+    """P1 to P4 may start; P3 opened the waiting room, so no one with a link comes in by app and browser.
+
+    P5 only joins.
+    """
+    found = result_of("door")
     doors = {each["kind"]: each for each in found["doors"]}
     assert {
         kind: (each["hosts"], each["open"], each["unwatched"], each["unknown"]) for kind, each in doors.items()
@@ -104,10 +107,10 @@ def test_the_whole_organisation(harbour: Path) -> None:
 
 
 def test_one_host(harbour: Path) -> None:
-    visits = told("door", "P3", "--kind", "scheduled")["visits"]
+    visits = result_of("door", "P3", "--kind", "scheduled")["visits"]
     assert len(visits) == 2 * (
         2 * 3 + 2 + 4 * 2 * 3
-    )  # nobody by app, browser and telephone; four with an account by app and browser
+    )  # no one by app, browser and telephone; four with an account by app and browser
     (one,) = [
         each
         for each in visits
@@ -137,43 +140,43 @@ def test_one_host(harbour: Path) -> None:
     )
     assert "6 digits make 1,000,000 passcodes; 100 guesses" in table
     assert "1 time in 10,000" in table
-    assert told("door", "P5") | {"taken_at": ""} == {
+    assert result_of("door", "P5") | {"taken_at": ""} == {
         "usher-gate": "door/1", "organisation": "Tiny", "taken_at": "",
         "host": {"id": "P5", "login": "eve@northmere.example", "hosting": []}, "visits": [],
     }  # fmt: skip
 
 
 def test_a_visitor_of_a_domain(harbour: Path) -> None:
-    """Who names a domain asks as a guest, and as whom the host's list makes of it."""
+    """`--from` asks as a guest, and as the visitor type that the host's list gives."""
     for domain, standing in (("PARTNER.example", "partner"), ("else.example", "outsider")):
-        found = {each["standing"] for each in told("door", "P1", "--from", domain)["visits"]}
+        found = {each["standing"] for each in result_of("door", "P1", "--from", domain)["visits"]}
         assert found == {"guest", standing}
     refused = harbour / "snapshot" / "settings.csv"
     refused.write_text(SETTINGS + "tidecall,door.refused-domains,person:P1,Else.example,\n")
-    visits = told("door", "P1", "--from", "else.EXAMPLE", "--moment", "there")["visits"]
+    visits = result_of("door", "P1", "--from", "else.EXAMPLE", "--moment", "there")["visits"]
     assert {(each["outcome"], each["gate"]) for each in visits} == {("refused", "domain")}
 
 
 def test_planned_meetings(harbour: Path) -> None:
-    found = {each["id"]: each for each in told("door", "--meetings")["meetings"]}
+    found = {each["id"]: each for each in result_of("door", "--meetings")["meetings"]}
     assert list(found) == [
         "m3",
         "m1",
         "m2",
         "m5",
-    ]  # by start; the past one, the one of nobody and the one nowhere are not there
+    ]  # by start; the past one, the one of no one and the one nowhere are not there
     assert found["m1"]["waiting"] == ["x@partner.example"]
     assert found["m2"]["turned_away"] == ["y@else.example"]
     assert found["m2"]["need_account"] == ["x@partner.example"]  # the guest is known here
     assert found["m2"]["waiting"] == ["x@partner.example"]
     assert [found[name]["open"] for name in ("m1", "m2", "m3", "m5")] == [False, False, True, False]
     assert found["m5"]["waiting"] == ["nobody"]
-    notes = " ".join(told("door")["notes"])
-    assert "the meeting m6 is of somebody who is not an active person" in notes
+    notes = " ".join(result_of("door")["notes"])
+    assert "the meeting m6 is of someone who is not an active person" in notes
     assert "the meeting m7 is on a service that is not there" in notes
-    assert "a setting of door.host-first on tidecall stands at the meeting m9, which is not in the table" in notes
+    assert "a setting of door.host-first on tidecall is set at the meeting m9, which is not in the table" in notes
     assert "1 invited address on tidecall has no @" in notes
-    assert [each["id"] for each in told("door")["meetings"]] == ["m3", "m1", "m2", "m5"]
+    assert [each["id"] for each in result_of("door")["meetings"]] == ["m3", "m1", "m2", "m5"]
     rows = list(csv.reader(io.StringIO(call("door", "--meetings", "--format", "csv").out)))
     assert rows[0] == ["meeting", "label", "service", "kind", "organiser", "open", "address", "outcome"]
     assert [
@@ -189,7 +192,7 @@ def test_planned_meetings(harbour: Path) -> None:
 
 
 def test_each_organiser_s_own_list_of_domains(harbour: Path) -> None:
-    """Two hosts whose gates are all alike, but for whom other organisations are partners."""
+    """Two hosts whose gates are all alike, but with other organisations as partners."""
     settings = harbour / "snapshot" / "settings.csv"
     settings.write_text(
         "service,control,scope,value,pinned\n"
@@ -205,7 +208,7 @@ def test_each_organiser_s_own_list_of_domains(harbour: Path) -> None:
             for number, who in ((1, 1), (2, 2), (3, 2), (4, 1))
         )
     )
-    found = {each["id"]: each["need_account"] for each in told("door", "--meetings")["meetings"]}
+    found = {each["id"]: each["need_account"] for each in result_of("door", "--meetings")["meetings"]}
     assert found == {
         "m1": ["x@partner.example"],
         "m2": ["y@else.example"],
@@ -215,14 +218,14 @@ def test_each_organiser_s_own_list_of_domains(harbour: Path) -> None:
 
 
 def test_one_meeting_and_where_its_values_come_from(harbour: Path) -> None:
-    found = told("door", "--meeting", "m2", "--standing", "outsider", "--moment", "there")
+    found = result_of("door", "--meeting", "m2", "--standing", "outsider", "--moment", "there")
     assert [(each["address"], each["standing"], each["outcome"], each["control"], each["need_account"]) for each in found["invited"]] == [
         ("DAG@partner.example", "guest", "enters", None, False),
         ("x@partner.example", "partner", "waits", "door.waiting-room", True),
         ("y@else.example", "outsider", "refused", "door.identity", False),
     ]  # fmt: skip
     assert {(each["outcome"], each["cause"]["scope"]) for each in found["visits"]} == {("refused", "meeting:m2")}
-    walk = told("why", "--meeting", "m3", "door.waiting-room")
+    walk = result_of("why", "--meeting", "m3", "door.waiting-room")
     (step,) = walk["walks"]
     assert (step["value"], step["scope"], step["steps"][-1]["step"]) == ("everyone", "meeting:m3", "meeting")
     assert [each["settings"][0]["state"] for each in step["steps"] if each["settings"]] == [
@@ -235,15 +238,15 @@ def test_one_meeting_and_where_its_values_come_from(harbour: Path) -> None:
 def test_a_pin_above_holds_against_a_meeting(harbour: Path) -> None:
     path = harbour / "snapshot" / "settings.csv"
     path.write_text(SETTINGS.replace("organisation,guests,", "organisation,guests,true"))
-    assert [each["open"] for each in told("door", "--meetings")["meetings"] if each["id"] == "m3"] == [False]
-    (step,) = told("why", "--meeting", "m3", "door.waiting-room")["walks"]
+    assert [each["open"] for each in result_of("door", "--meetings")["meetings"] if each["id"] == "m3"] == [False]
+    (step,) = result_of("why", "--meeting", "m3", "door.waiting-room")["walks"]
     assert (step["value"], step["scope"]) == ("guests", "organisation")
     assert step["steps"][-1]["settings"][0]["state"] == "after-pin"
 
 
 RULES = """\
-  - {id: D1, title: t, expect: {door: {standing: [nobody, outsider], holding: [number, link], moment: there}, no-weaker-than: waits}, pinned: "true"}
-  - {id: M1, title: t, subject: meetings, expect: {any-of: [{meeting: invitees-from-outside, is: 0}, {control: door.identity, no-weaker-than: any-account}]}}
+  - {id: D1, title: t, expect: {door: {standing: [nobody, outsider], holding: [number, link], moment: there}, no_weaker_than: waits}, pinned: "true"}
+  - {id: M1, title: t, subject: meetings, expect: {any_of: [{meeting: invitees-from-outside, is: 0}, {control: door.identity, no_weaker_than: any-account}]}}
   - {id: M2, title: t, subject: meetings, pinned: strict, expect: {control: door.may-start, is: "on"}}
   - {id: M3, title: t, subject: meetings, expect: {meeting: days-ahead, between: [0, 1]}}
 """
@@ -308,7 +311,7 @@ WRONG = [
     (("door", "--meeting", "m1", "--kind", "instant"), "--meeting names one meeting"),
     (("door", "--meeting", "m12"), "there is no meeting 'm12'; did you mean 'm"),
     (("door", "--meeting", "m4"), "the meeting 'm4' has passed"),
-    (("door", "--meeting", "m6"), "the meeting m6 is of somebody who is not an active person"),
+    (("door", "--meeting", "m6"), "the meeting m6 is of someone who is not an active person"),
     (("door", "P1", "--way", "phone"), "invalid choice: 'phone'"),
     (("door", "--kind", "party"), "invalid choice: 'party'"),
     (("door", "P1", "--standing", "friend"), "invalid choice: 'friend'"),

@@ -14,7 +14,7 @@ from tests.cli.test_true_answers import HEAD, NOBODY_EXCEPTED
 from tests.program import call
 from tests.tiny import MEMBERS, ORGANISATION, PEOPLE, SERVICES, SETTINGS, write_tiny
 
-WAITING = "expect: {control: door.waiting-room, no-weaker-than: guests}"
+WAITING = "expect: {control: door.waiting-room, no_weaker_than: guests}"
 MFA = "audience: {kind: member}, expect: {person: mfa, is: required}"
 MEETINGS = "id,service,organiser,starts_at,kind,invitees\n"
 AT = "2026-12-01T06:00:00Z"
@@ -55,8 +55,8 @@ def section(text: str, title: str) -> list[str]:
 
 
 def test_who_is_stranded_is_narrowed() -> None:
-    """A second factor is asked of everybody at the console and of P1, P3 and P5 everywhere; nobody has one."""
-    rules = f"{ACCESS}  - {{id: A1, mode: enforce, {CONSOLE}, outcome: {{require: {{all-of: [mfa]}}}}}}\n"
+    """A second factor is asked of everyone at the console and of P1, P3 and P5 everywhere; no one has one."""
+    rules = f"{ACCESS}  - {{id: A1, mode: enforce, {CONSOLE}, outcome: {{require: {{all_of: [mfa]}}}}}}\n"
     made(MFA, access__rules=rules, authenticators="person,type\n", passes="person,issued_at,expires_at\n")
     # P1 is an administrator, and so locked out of the console.
     for options, console, meetings in (("", 3, 3), ("--unit /Fleet", 1, 1), ("--unit /Shore", 2, 2)):
@@ -69,7 +69,7 @@ def test_who_is_stranded_is_narrowed() -> None:
 
 
 def test_meetings_that_drift_come_before_people_who_do_not() -> None:
-    rule = "subject: meetings, severity: high, expect: {meeting: invitees, no-weaker-than: 0}"
+    rule = "subject: meetings, severity: high, expect: {meeting: invitees, no_weaker_than: 0}"
     people = "id,login,kind,mfa\n" + "".join(f"P{n},p{n}@northmere.example,member,required\n" for n in range(1, 10))
     meetings = MEETINGS + "".join(
         f"m{n},tidecall,P1,{AT},scheduled,{who}\n" for n, who in enumerate(("a@x.example", "b@x.example", ""))
@@ -80,7 +80,7 @@ def test_meetings_that_drift_come_before_people_who_do_not() -> None:
 
 
 def test_what_is_worst_comes_first_and_everything_is_counted() -> None:
-    meeting = "subject: meetings, severity: critical, expect: {meeting: invitees, no-weaker-than: 0}"
+    meeting = "subject: meetings, severity: critical, expect: {meeting: invitees, no_weaker_than: 0}"
     partner = "subject: partners, severity: low, expect: {partner: home_device_counts, is: off}"
     made(
         MFA, meeting, partner,
@@ -96,7 +96,7 @@ def test_what_is_worst_comes_first_and_everything_is_counted() -> None:
 def test_where_nothing_is_known_to_drift_that_is_said() -> None:
     people = PEOPLE.replace(",required,", ",,").replace(",offered,", ",,")
     made(MFA, "expect: {person: protection, is: heightened}", people=people)
-    # Of four members the second factor is not known, and of nobody the protection: a column that is not there.
+    # Of four members the second factor is not known, and of no one the protection: a column that is not there.
     assert first_lines() == ["Nothing is known to drift: 9 verdicts of 5 people are unknown."]
     assert call("check").status == 3
     assert result()["summary"]["unclear_people"] == 5
@@ -107,12 +107,12 @@ def test_where_nothing_is_known_to_drift_that_is_said() -> None:
 
 
 def test_what_holds_counts_everything_too() -> None:
-    meeting = "subject: meetings, expect: {meeting: invitees, no-weaker-than: 5}"
+    meeting = "subject: meetings, expect: {meeting: invitees, no_weaker_than: 5}"
     made("expect: {person: roles, within: [admin]}", meeting, meetings=f"{MEETINGS}m1,tidecall,P1,{AT},scheduled,\n")
     assert first_lines() == ["None of 5 people drifts, nor does any of 1 planned meeting."]
 
 
-LOCKED = f"""{ACCESS}  - {{id: A1, mode: enforce, people: {{include: {{break-glass: true}}}}, resources: {{include: any}}, outcome: {{deny: true}}}}
+LOCKED = f"""{ACCESS}  - {{id: A1, mode: enforce, people: {{include: {{break_glass: true}}}}, resources: {{include: any}}, outcome: {{deny: true}}}}
 """
 LAMP = "".join(
     f"{row}{',break_glass' if not place else ',true' if place == 1 else ','}\n"
@@ -197,7 +197,10 @@ def test_drifting_as_a_whole_is_not_having_the_setting_that_causes_it() -> None:
 
 
 def _mixed() -> None:
-    """One drifts (medium), two are loose (high), one is unknown (low); two values are contested; one setting applies to nothing."""
+    """One drifts (medium), two are loose (high), one is unknown (low); two values are contested.
+
+    One setting applies to nothing.
+    """
     settings = (
         "service,control,scope,value,pinned,rank\ntidecall,door.waiting-room,organisation,guests,,\n"
         "tidecall,door.waiting-room,unit:/Nowhere,everyone,,\ntidecall,door.listed-domains,group:g1,a.example,,1\n"
@@ -241,8 +244,8 @@ def test_what_fails_a_check_fails_a_case_and_a_result(options: str, status: int)
     assert all((each["level"] == "none") == (each["kind"] != "fail") for each in results)
     if options == "--fail-on loose":
         assert failures["R2 t2"] and not failures["R1 t1"]
-        told = next(case for case in suites.iter("testcase") if case.get("name") == "R1 t1").findtext("system-out")
-        assert told == "below what fails: verdicts: 1 drifts"
+        received = next(case for case in suites.iter("testcase") if case.get("name") == "R1 t1").findtext("system-out")
+        assert received == "below what fails: verdicts: 1 drifts"
 
 
 def test_a_narrowed_list_narrows_no_case() -> None:
@@ -306,12 +309,12 @@ def test_the_record_of_the_last_gather(record: dict[str, Any], said: str) -> Non
         digest = hashlib.sha256(path.read_bytes()).hexdigest()
         manifest["files"].append({"name": path.name, "sha256": digest, "bytes": path.stat().st_size})
     Path("snapshot/manifest.json").write_text(json.dumps(manifest))
-    told = {"began": "2026-11-29T02:00:00Z", "replaced": False, "why": "", **record}
-    Path("last-gather.json").write_text(json.dumps(told))
+    received = {"began": "2026-11-29T02:00:00Z", "replaced": False, "why": "", **record}
+    Path("last-gather.json").write_text(json.dumps(received))
     done = call("check")
     first = "The last gather (2026-11-29 02:00 UTC) " + said + "; this is the state of 2026-11-20 06:00 UTC."
     assert (done.out.splitlines()[0] == first, done.status) == ((True, 3) if said else (False, 0)), done.out
-    if told["ended"] is None and said:  # one that is at work just now has not failed
+    if received["ended"] is None and said:  # one that is at work just now has not failed
         import fcntl
 
         with Path(".lock").open("w") as lock:
@@ -377,7 +380,7 @@ def test_the_page_about_files_says_of_every_column_what_an_empty_cell_means() ->
 
     page = (Path(__file__).parents[2] / "docs/files.md").read_text()
     table = page[page.index("What an **empty cell** means") :].split("\n\n")[1]
-    told = {
+    received = {
         (row.split("|")[1].split(":")[0].strip(), name.strip())
         for row in table.splitlines()[2:]
         for name in row.split("|")[1].split(":")[1].split(",")
@@ -385,7 +388,7 @@ def test_the_page_about_files_says_of_every_column_what_an_empty_cell_means() ->
     specs = [people.PEOPLE, units.UNITS, groups.GROUPS, groups.MEMBERS, settings.SETTINGS, credentials.AUTHENTICATORS,
              credentials.PASSES, partners.PARTNERS, meetings.MEETINGS]  # fmt: skip
     wanted = {(spec.name, column) for spec in specs for column in spec.optional}
-    assert wanted <= told, wanted - told
+    assert wanted <= received, wanted - received
 
 
 # A 13: a rehearsal
@@ -407,7 +410,7 @@ def test_the_heat_map_tells_nobody_judged_nought_and_not_known_apart() -> None:
     made(MFA, people=people)
     assert call("report").status == 0
     rows = re.findall(r'<tr><th scope="row">([^<]*)</th><td class="number">\d+</td><td class="[^"]*">([^<]*)</td></tr>', Path("report.html").read_text())  # fmt: skip
-    # ada's is not known, cia and eve are required to, ben and dag are guests whom no rule judges.
+    # ada's is not known, cia and eve are required to, ben and dag are guests that no rule judges.
     assert dict(rows) == {"/": "?", "/Fleet": "?", "/Fleet/Deck": "?", "/Shore": "0\N{NO-BREAK SPACE}%", "/Yard": "", "in no unit": ""}  # fmt: skip
 
 
@@ -438,7 +441,7 @@ def test_one_key_listed_twice_is_one() -> None:
     )
 
 
-HARD = "{require: {any-of: [hardware-key]}}"
+HARD = "{require: {any_of: [hardware-key]}}"
 
 
 @pytest.mark.parametrize(
@@ -454,7 +457,7 @@ HARD = "{require: {any-of: [hardware-key]}}"
 def test_what_a_trusted_guest_can_show_is_the_same_in_all_verbs(partners: str, shows: str | None, outcome: str) -> None:
     rule = f"  - {{id: A1, mode: enforce, people: {{include: {{kind: guest}}}}, resources: {{include: [console]}}, outcome: {HARD}}}\n"
     made(
-        "audience: {kind: guest}, expect: {person: can-show, no-weaker-than: hardware-key}",
+        "audience: {kind: guest}, expect: {person: can-show, no_weaker_than: hardware-key}",
         people=PEOPLE.replace("guest,,,\n", "guest,,,admin\n"),
         partners=partners,
         access__rules=ACCESS + rule,
@@ -464,7 +467,7 @@ def test_what_a_trusted_guest_can_show_is_the_same_in_all_verbs(partners: str, s
     verdicts = [(each["verdict"], each["leaves"][0]["actual"]) for each in found["findings"]]
     expected = [("unknown" if shows is None else "drifts", shows)] if shows != "hardware-key" else []
     assert verdicts == expected
-    # Who may show enough is not locked out: that is only said of whoever surely is.
+    # A person who may show enough is not listed: only people surely locked out are.
     assert [each["people"] for each in found["lockouts"]] == ([["P4"]] if outcome == "stuck" else [])
     signed = json.loads(call("sign-in", "P4", "--resource", "console", "--format", "json").out)
     assert {row["decision"]["outcome"] for row in signed["rows"] if row["example"]["client"] != "legacy"} == {outcome}
@@ -481,11 +484,11 @@ CONSOLE = "people: {include: {any: true}}, resources: {include: [console]}"
 @pytest.mark.parametrize(
     ("rules", "said"),
     [
-        ("require: {all-of: [managed-device]}}", "from a managed or healthy device"),
+        ("require: {all_of: [managed-device]}}", "from a managed or healthy device"),
         ("deny: true}, when: {risk: [high]}", "at a risk that is not high"),
         ("deny: true}, when: {network: {include: any, exclude: [office]}}", "from office"),
         ("deny: true}, when: {platform: [macos, linux, ios, android, other]}", "on windows"),
-        ("require: {all-of: [managed-device]}}, when: {network: {include: any, exclude: [office]}}", "in some combinations of conditions (usher-gate sign-in lists them)"),
+        ("require: {all_of: [managed-device]}}, when: {network: {include: any, exclude: [office]}}", "in some combinations of conditions (usher-gate sign-in lists them)"),
         ("deny: true}, when: {client: [legacy]}", ""),  # an old client is no way in, and no condition
     ],
 )  # fmt: skip
@@ -524,7 +527,7 @@ def test_an_old_client_is_no_way_in() -> None:
 
 
 def test_who_uses_a_hole(tmp_path: Path) -> None:
-    rule = f"  - {{id: A1, mode: enforce, {CONSOLE}, when: {{client: [browser]}}, outcome: {{require: {{all-of: [mfa]}}}}}}\n"
+    rule = f"  - {{id: A1, mode: enforce, {CONSOLE}, when: {{client: [browser]}}, outcome: {{require: {{all_of: [mfa]}}}}}}\n"
     made(
         "expect: {proof: mfa, on: [console]}", access__rules=ACCESS + rule, people=PEOPLE.replace("required", "offered")
     )
@@ -561,14 +564,14 @@ def test_a_sign_in_without_a_resource_answers_for_every_one() -> None:
     made("expect: {person: roles, within: [admin]}", access__rules=ACCESS + rule, people=PEOPLE.replace("required", ""))
     rows = section(call("sign-in", "P1").out, "Every resource")[:2]
     assert [row.split()[:2] for row in rows] == [["console", "denied"], ["meetings", "allowed"]]
-    told = json.loads(call("sign-in", "P1", "--format", "json").out)["resources"]
-    assert {each["resource"]: each["outcomes"] for each in told} == {"console": ["denied"], "meetings": ["allowed"]}
+    received = json.loads(call("sign-in", "P1", "--format", "json").out)["resources"]
+    assert {each["resource"]: each["outcomes"] for each in received} == {"console": ["denied"], "meetings": ["allowed"]}
 
 
 def test_a_rehearsed_change_of_people_tells_who_gets_in_and_who_does_not() -> None:
     rules = (
         "  - {id: A1, mode: enforce, people: {include: {group: g1}}, resources: {include: [console]}, outcome: {deny: true}}\n"
-        "  - {id: A2, mode: enforce, people: {include: {any: true}}, resources: {include: [meetings]}, outcome: {require: {all-of: [mfa]}}}\n"
+        "  - {id: A2, mode: enforce, people: {include: {any: true}}, resources: {include: [meetings]}, outcome: {require: {all_of: [mfa]}}}\n"
     )
     made(
         "expect: {person: roles, within: [admin]}",
@@ -583,8 +586,8 @@ def test_a_rehearsed_change_of_people_tells_who_gets_in_and_who_does_not() -> No
         "  - partner: {domain: partner.example, home_mfa_counts: true}\n"
         "  - people: {who: {person: [P1, P3]}, mfa: required}\n"
     )
-    told = json.loads(call("rehearse", "--changes", "c.yaml", "--format", "json").out)["access"]
-    found = {(each["resource"], each["what"]): (each["people"], each["always"]) for each in told}
+    received = json.loads(call("rehearse", "--changes", "c.yaml", "--format", "json").out)["access"]
+    found = {(each["resource"], each["what"]): (each["people"], each["always"]) for each in received}
     assert found == {
         # ada leaves the group that is denied, and ben joins it.
         ("console", "gets-in"): (["P1"], ["P1"]),
@@ -593,9 +596,9 @@ def test_a_rehearsed_change_of_people_tells_who_gets_in_and_who_does_not() -> No
         ("meetings", "gets-in"): (["P4"], ["P4"]),  # the partner's second factor counts now
     }
     assert "Sign-ins that would meet something else" in call("rehearse", "--changes", "c.yaml").out
-    Path("snapshot/passes.csv").unlink()  # then nobody knows whether cia has a pass to register with
-    told = json.loads(call("rehearse", "--changes", "c.yaml", "--format", "json").out)["access"]
-    unclear = {each["what"]: each["people"] for each in told if each["resource"] == "console"}
+    Path("snapshot/passes.csv").unlink()  # then no one knows whether cia has a pass to register with
+    received = json.loads(call("rehearse", "--changes", "c.yaml", "--format", "json").out)["access"]
+    unclear = {each["what"]: each["people"] for each in received if each["resource"] == "console"}
     assert unclear == {"gets-in": ["P1"], "denied": ["P2", "P3"], "unknown": ["P3"]}
 
 
@@ -606,9 +609,9 @@ def test_one_more_way_in_is_told_as_one_of_several() -> None:
         access__rules=ACCESS + rule,
         people=PEOPLE.replace("required", "offered"),
     )
-    Path("c.yaml").write_text("usher-gate: changes/1\ntitle: t\nchanges:\n  - access-rule: {id: A1, mode: observe}\n")
-    told = json.loads(call("rehearse", "--changes", "c.yaml", "--format", "json").out)["access"]
-    found = [(each["what"], each["people"], each["always"]) for each in told]
+    Path("c.yaml").write_text("usher-gate: changes/1\ntitle: t\nchanges:\n  - access_rule: {id: A1, mode: observe}\n")
+    received = json.loads(call("rehearse", "--changes", "c.yaml", "--format", "json").out)["access"]
+    found = [(each["what"], each["people"], each["always"]) for each in received]
     # Whether dag has to show a second factor is not known: the cell is empty.
     assert found == [("gets-in", ["P1", "P2", "P3", "P5"], []), ("unknown", ["P4"], ["P4"])]
 
@@ -638,9 +641,9 @@ def test_a_gap_in_the_data_is_not_a_mend() -> None:
         assert call("check", "--keep").status == (3 if columns != "mfa" else 0 if exceptions != NOBODY_EXCEPTED else 1)
 
     def since() -> dict[str, int]:
-        told = json.loads(call("history", "--since", "1", "--format", "json").out)
+        received = json.loads(call("history", "--since", "1", "--format", "json").out)
         assert call("history", "--verify").status == 0
-        return {word: number for word, number in told["since"].items() if word not in ("from", "to") and number}
+        return {word: number for word, number in received["since"].items() if word not in ("from", "to") and number}
 
     excepted = NOBODY_EXCEPTED.replace("[]", "\n  - {id: X, rules: [R1], who: {id: [P2]}, reason: r, approved_by: a, until: 2027-01-01}")  # fmt: skip
     keep("2026-11-01")
@@ -663,13 +666,16 @@ def test_a_service_that_is_gone_for_a_week_mends_nothing() -> None:
         settings = settings if "tidecall" in services else settings.replace("tidecall", "quaychat").replace("everyone", "members")  # fmt: skip
         made(WAITING, organisation=ORGANISATION.replace("2026-11-20", day), services=services, settings=settings)
         assert call("check", "--keep").status in (0, 1)
-    legs = json.loads(call("history", "--format", "json").out)["checks"]
-    assert [(leg["drifts"], leg["not-known-now"], leg["gone"], leg["new"]) for leg in legs] == [
+    data_points = json.loads(call("history", "--format", "json").out)["checks"]
+    assert [
+        (data_point["drifts"], data_point["not-known-now"], data_point["gone"], data_point["new"])
+        for data_point in data_points
+    ] == [
         (5, None, None, None),
         (0, 5, 0, 0),
         (5, 0, 0, 0),
     ]
-    assert legs[-1]["oldest_age_days"] == 14
+    assert data_points[-1]["oldest_age_days"] == 14
 
 
 def test_a_link_kept_elsewhere_finds_a_record_that_was_cut_off() -> None:
@@ -683,7 +689,7 @@ def test_a_link_kept_elsewhere_finds_a_record_that_was_cut_off() -> None:
     whole = call("history", "--verify", "--link", "kept.txt")
     assert whole.status == 0 and "the link is that of check 3 (2026-11-20T06:00:00Z, kept at " in whole.out
     assert "2 more followed" in call("history", "--verify", "--link", first).out
-    assert "cannot be told from inside" in call("history", "--verify").out
+    assert "cannot be recognised from inside" in call("history", "--verify").out
     with sqlite3.connect("history.db") as database:
         for line in ("DELETE FROM checks WHERE number = 3", "DELETE FROM counts WHERE number = 3"):
             database.execute(line)
@@ -734,16 +740,16 @@ def test_an_exception_for_a_person_stays_with_the_person() -> None:
 
 def test_oscal_under_a_framework_of_one_s_own() -> None:
     made(f"{MFA}, maps: {{Our house rules: [H-7 (b)]}}", "expect: {person: roles, within: [admin]}")
-    [told] = json.loads(call("check", "--format", "oscal").out)["assessment-results"]["results"]
+    [received] = json.loads(call("check", "--format", "oscal").out)["assessment-results"]["results"]
     found = {
         finding["target"]["target-id"]: (finding["target"]["status"]["state"], {prop["name"]: prop["value"] for prop in finding["props"]})
-        for finding in told["findings"]
+        for finding in received["findings"]
     }  # fmt: skip
     assert found == {
         "x-our-house-rules-h-7-b": ("not-satisfied", {"framework": "Our house rules", "control": "H-7 (b)"}),
         "x-rule-r2": ("satisfied", {"rule": "R2"}),
     }
-    assert told["remarks"] == "1 rule maps to no framework: R2."
+    assert received["remarks"] == "1 rule maps to no framework: R2."
 
 
 def test_a_starter_takes_only_what_the_snapshot_can_answer() -> None:
@@ -778,13 +784,13 @@ def test_words_that_nobody_has_are_noted_in_counts_and_unused_audiences_too() ->
     baseline = Path("baseline.yaml")
     baseline.write_text(baseline.read_text().replace("rules:", "audiences: {masters: {licence: gold}}\nrules:"))
     notes = result()["notes"]
-    assert any(note.startswith("the count of rule R1 asks for the role 'adnim', which nobody has") for note in notes)
+    assert any(note.startswith("the count of rule R1 asks for the role 'adnim', which no one has") for note in notes)
     assert any("the key include of access rule A1" in note and "'steersman'" in note for note in notes), notes
 
 
 def test_a_planned_meeting_of_a_kind_that_the_service_lacks_has_the_gates_of_its_kind() -> None:
     services = SERVICES + "    door: {kinds: [scheduled]}\n"
-    rule = "subject: meetings, expect: {door: {kind: webinar, standing: nobody}, no-weaker-than: waits}"
+    rule = "subject: meetings, expect: {door: {kind: webinar, standing: nobody}, no_weaker_than: waits}"
     made(rule, services=services, meetings=f"{MEETINGS}m1,tidecall,P1,{AT},webinar,\nm2,tidecall,P1,{AT},scheduled,\n")
     assert [(each["subject"]["id"], each["verdict"]) for each in result()["findings"]] == [("m1", "drifts")]
 
@@ -793,14 +799,14 @@ def test_a_meeting_in_a_personal_room_that_is_off_fails_no_rule_and_is_not_loose
     settings = SETTINGS.replace("true", "") + "tidecall,door.personal-room,organisation,{},\n"
     meetings = f"{MEETINGS}m1,tidecall,P1,{AT},personal,\n"
     asked = "subject: meetings, pinned: true, expect: {door: {kind: personal, standing: %s}, %s}"
-    rules = (asked % ("member", "is: enters"), asked % ("nobody", "no-weaker-than: waits"))
+    rules = (asked % ("member", "is: enters"), asked % ("nobody", "no_weaker_than: waits"))
     for value, verdicts in (
         ("off", ["meets", "meets"]),
         ("on", ["drifts", "loose"]),
     ):  # members wait, too: guests are let in by none
         made(*rules, settings=settings.format(value), meetings=meetings)
-        told = {each["rule"]: each["verdict"] for each in result()["findings"]}
-        assert [told.get(rule, "meets") for rule in ("R1", "R2")] == verdicts, value
+        received = {each["rule"]: each["verdict"] for each in result()["findings"]}
+        assert [received.get(rule, "meets") for rule in ("R1", "R2")] == verdicts, value
 
 
 def test_days_ahead_are_whole_days() -> None:
@@ -813,7 +819,7 @@ def test_days_ahead_are_whole_days() -> None:
 
 
 def test_a_meeting_whose_organiser_left_has_left() -> None:
-    rule = "subject: meetings, expect: {meeting: invitees, no-weaker-than: 0}"
+    rule = "subject: meetings, expect: {meeting: invitees, no_weaker_than: 0}"
     meetings = f"{MEETINGS}m1,tidecall,P2,{AT},scheduled,a@x.example\n"
     made(rule, meetings=meetings)
     assert call("check", "--keep").status == 1
@@ -872,7 +878,7 @@ def test_why_tells_arrival_rank_chain_and_the_value_of_the_exempt() -> None:
         "tidecall,door.listed-domains,group:g1,a.example,\ntidecall,door.listed-domains,group:g3,b.example,\n"
     )
     made(
-        "audience: {unit: /Shore}, expect: {control: door.waiting-room, no-weaker-than: guests}",
+        "audience: {unit: /Shore}, expect: {control: door.waiting-room, no_weaker_than: guests}",
         settings=settings,
         groups="id,name\ng1,Watch\ng2,Crew\ng3,Everyone at sea\n",
         members="group,member,type\ng1,P1,\ng2,g1,group\ng3,g2,group\n",

@@ -62,8 +62,8 @@ def test_openmetrics_is_read_by_another_program(demo: Path, checked: dict[str, A
 
     parse: Any = text_string_to_metric_families
     families = {family.name: family for family in parse(written("openmetrics", demo))}
-    told = {sample.labels.get("verdict"): sample.value for sample in families["usher_gate_verdicts"].samples}
-    assert told == checked["summary"]["verdicts"]
+    received = {sample.labels.get("verdict"): sample.value for sample in families["usher_gate_verdicts"].samples}
+    assert received == checked["summary"]["verdicts"]
     drifting = sum(sample.value for sample in families["usher_gate_people_drifting"].samples)
     assert drifting == checked["summary"]["drifting_people"]
     doors = json.loads(call("door", "--format", "json", cwd=demo).out)

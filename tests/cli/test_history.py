@@ -1,5 +1,8 @@
-"""The history from outside: weeks of checks against a plain reference, altered rows, two recorders at once, a kill in the middle,
-and the same in PostgreSQL."""
+"""The history from outside.
+
+Weeks of checks against a plain reference, altered rows, two recorders at once, a kill in the middle, and the same in
+PostgreSQL.
+"""
 
 from __future__ import annotations
 
@@ -98,8 +101,8 @@ def test_what_became_of_everything_is_what_the_books_say(tmp_path: Path, seed: i
     for then in range(len(weeks.books) - 1):
         back = len(weeks.books) - 1 - then
         done = call("history", "--since", back, "--format", "json", cwd=where)
-        told = json.loads(done.out)
-        found = {one["subject"]["id"]: one["what"] for one in told["changed"]}
+        received = json.loads(done.out)
+        found = {one["subject"]["id"]: one["what"] for one in received["changed"]}
         assert found == weeks.since(then), (seed, then)
         assert done.status == int(bool({"new", "back"} & set(found.values())))
     weeks.step()  # a check that is not kept says the same of itself
@@ -159,7 +162,7 @@ def _alter(connection: sa.Connection, rnd: Random) -> str:
 
 
 def _altered(url: str, where: Path, rnd: Random) -> None:
-    """Random alterations of a history of some weeks in which somebody left, each of them noticed, and undone."""
+    """Random alterations of a history of some weeks in which someone left, each of them noticed, and undone."""
     weeks, engine = Weeks(where, rnd), sa.create_engine(url, poolclass=sa.pool.NullPool)
     left = 0
     while len(weeks.books) < 6 or not left:
@@ -224,16 +227,16 @@ def test_a_rule_gained_or_lost_is_neither_new_nor_gone(tmp_path: Path) -> None:
     keep(where)
     more = (
         RULE
-        + "  - {id: D-9, title: More, severity: low, expect: {control: door.waiting-room, no-weaker-than: members}}\n"
+        + "  - {id: D-9, title: More, severity: low, expect: {control: door.waiting-room, no_weaker_than: members}}\n"
     )
     (where / "baseline.yaml").write_text(more)
     keep(where)
-    told = json.loads(call("history", "--since", "1", "--format", "json", cwd=where).out)
-    assert (told["since"]["new-rule"], told["since"]["new"], told["since"]["still"]) == (6, 0, 3)
+    received = json.loads(call("history", "--since", "1", "--format", "json", cwd=where).out)
+    assert (received["since"]["new-rule"], received["since"]["new"], received["since"]["still"]) == (6, 0, 3)
     (where / "baseline.yaml").write_text(RULE)
     keep(where)
-    told = json.loads(call("history", "--since", "1", "--format", "json", cwd=where).out)
-    assert (told["since"]["no-rule"], told["since"]["gone"], told["since"]["still"]) == (6, 0, 3)
+    received = json.loads(call("history", "--since", "1", "--format", "json", cwd=where).out)
+    assert (received["since"]["no-rule"], received["since"]["gone"], received["since"]["still"]) == (6, 0, 3)
     lost = json.loads(call("history", "--since", "1", "--rule", "d-9", "--format", "json", cwd=where).out)["since"]
     assert (lost["no-rule"], lost["still"]) == (6, 0)  # a rule that the baseline has lost can still be asked for
 
@@ -344,7 +347,7 @@ def test_only_a_part_of_what_changed(tmp_path: Path) -> None:
     where = folder(tmp_path)
     (where / "baseline.yaml").write_text(
         RULE
-        + "  - {id: D-2, title: All wait, severity: low, expect: {control: door.waiting-room, no-weaker-than: members}}\n"
+        + "  - {id: D-2, title: All wait, severity: low, expect: {control: door.waiting-room, no_weaker_than: members}}\n"
     )
     settings = where / "snapshot" / "settings.csv"
     head = where / "snapshot" / "organisation.yaml"
@@ -354,7 +357,7 @@ def test_only_a_part_of_what_changed(tmp_path: Path) -> None:
     settings.write_text(settings.read_text() + "tidecall,door.waiting-room,unit:/Fleet,everyone\n")
     keep(where)
 
-    def told(*options: str) -> tuple[dict[str, int], set[str]]:
+    def result_of(*options: str) -> tuple[dict[str, int], set[str]]:
         done = json.loads(call("history", "--since", "1", *options, "--format", "json", cwd=where).out)
         assert not options or done["roots"] == []
         return {name: many for name, many in done["since"].items() if isinstance(many, int) and many}, {
@@ -368,10 +371,10 @@ def test_only_a_part_of_what_changed(tmp_path: Path) -> None:
         if one["rule"] == "D-1" and one["verdict"] == "drifts"
     }
     assert fleet and len(fleet) < 6
-    assert told() == ({"new": len(fleet), "still": 6}, {f"P{number}" for number in range(1, 7)})
-    assert told("--severity", "high") == told("--rule", "D-1") == ({"new": len(fleet)}, fleet)
-    assert told("--unit", "/Fleet") == ({"new": len(fleet), "still": len(fleet)}, fleet)
-    assert told("--unit", "/Fleet", "--severity", "low") == ({"still": len(fleet)}, fleet)
+    assert result_of() == ({"new": len(fleet), "still": 6}, {f"P{number}" for number in range(1, 7)})
+    assert result_of("--severity", "high") == result_of("--rule", "D-1") == ({"new": len(fleet)}, fleet)
+    assert result_of("--unit", "/Fleet") == ({"new": len(fleet), "still": len(fleet)}, fleet)
+    assert result_of("--unit", "/Fleet", "--severity", "low") == ({"still": len(fleet)}, fleet)
     page = call("history", "--since", "1", cwd=where).out
     cause = next(line for line in page.splitlines() if "set at unit:/Fleet" in line)
     assert (
@@ -380,7 +383,7 @@ def test_only_a_part_of_what_changed(tmp_path: Path) -> None:
     assert call("history", "--unit", "/Fleet", cwd=where).status == 2
     wrong = call("history", "--since", "1", "--unit", "/Fleat", cwd=where)
     assert wrong.status == 2 and "/Fleet" in wrong.err
-    (where / "usher-gate.toml").write_text('baseline = "baseline.yaml"\n')  # without a snapshot people are told by id
+    (where / "usher-gate.toml").write_text('baseline = "baseline.yaml"\n')  # without a snapshot people are shown by id
     assert "P1" in call("history", "--since", "1", cwd=where).out
 
 
@@ -423,7 +426,7 @@ def test_kept_every_time_where_the_folder_says_so(tmp_path: Path) -> None:
 
 
 def _recorders(where: Path, copies: int) -> list[tuple[BaseProcess, Path]]:
-    """Recorders started at once, each from a snapshot of its own day; and where what each says stands."""
+    """Recorders started at once, each from a snapshot of its own day; and the path of what each says."""
     found = []
     for number in range(copies):
         mine = where.with_name(f"{where.name}-{number}")
@@ -442,7 +445,7 @@ def _url(where: Path, url: str) -> None:
 
 
 def _at_once(where: Path) -> None:
-    """Four recorders at once: each stands, or says why not; the record holds."""
+    """Four recorders at once: each is kept, or says why not; the record holds."""
     keep(where)
     ended = []
     for one, said in _recorders(where, 4):
@@ -537,7 +540,10 @@ def _emptied(url: str) -> None:
 
 
 def _gone_in_the_middle(url: str, where: Path, weeks: Weeks) -> None:
-    """The server ends the recorder's connection while it waits for another recorder: the answer is shown, nothing is half kept."""
+    """The server ends the recorder's connection while it waits for another recorder.
+
+    The answer is shown, nothing is half kept.
+    """
     weeks.step()
     engine = sa.create_engine(url, poolclass=sa.pool.NullPool)
     with engine.begin() as other:
@@ -571,12 +577,12 @@ def test_the_same_in_postgresql(tmp_path: Path, postgres: str) -> None:
         for url in (postgres, "sqlite:///other.db"):
             _url(where, url)
             keep(where)
-    told = []
+    received = []
     for url in (postgres, "sqlite:///other.db"):
         _url(where, url)
-        told.append(json.loads(call("history", "--since", "4", "--format", "json", cwd=where).out))
-    links = [[check.pop("link") for check in one["checks"]] for one in told]  # when each was kept is part of it
-    assert told[0] == told[1] and [len(set(some)) for some in links] == [5, 5]
+        received.append(json.loads(call("history", "--since", "4", "--format", "json", cwd=where).out))
+    links = [[check.pop("link") for check in one["checks"]] for one in received]  # when each was kept is part of it
+    assert received[0] == received[1] and [len(set(some)) for some in links] == [5, 5]
     _url(where, postgres)
     done = process("history", "--verify", cwd=where)
     assert done.status == 0, done.out

@@ -16,7 +16,7 @@ SERVICES = """usher-gate: services/1
 services:
   - id: tidecall
     supports: [door.waiting-room, room.chat, line.encryption, line.dial-in, door.host-first, door.identity]
-    self-service: []
+    self_service: []
     batch: 2
 """
 PEOPLE = "id,login,name,unit,kind\n" + "".join(
@@ -32,7 +32,7 @@ RULE = """usher-gate: baseline/1
 name: Doors
 version: "1"
 rules:
-  - {id: D-1, title: Strangers wait, severity: high, expect: {control: door.waiting-room, no-weaker-than: guests}}
+  - {id: D-1, title: Strangers wait, severity: high, expect: {control: door.waiting-room, no_weaker_than: guests}}
 """
 
 
@@ -58,7 +58,7 @@ def folder(tmp_path: Path, **files: str) -> Path:
     return tmp_path
 
 
-def told(where: Path, *options: object, status: int = 0) -> dict[str, Any]:
+def result_of(where: Path, *options: object, status: int = 0) -> dict[str, Any]:
     done = call("mend", *options, "--format", "json", cwd=where)
     assert done.status == status, done.err
     answer: dict[str, Any] = json.loads(done.out)
@@ -76,8 +76,9 @@ def edits(answer: dict[str, Any]) -> list[str]:
 
 
 def test_one_pin_is_fewer_than_two_edits(tmp_path: Path) -> None:
-    # a pin at the unit above all three ends them at once; nobody else's value changes, and it reaches fewer than the organisation
-    answer = told(folder(tmp_path))
+    # a pin at the unit above all three ends them at once; no one else's value changes, and it reaches fewer than the
+    # organisation
+    answer = result_of(folder(tmp_path))
     assert edits(answer) == ["door.waiting-room unit:/Fleet guests pinned"]
     plan = answer["plan"]
     assert (plan["edits"], plan["ended"], plan["left"], plan["freed"]) == (1, 3, 0, 3)
@@ -91,22 +92,22 @@ def test_a_stricter_person_is_not_weakened_unless_that_is_allowed(tmp_path: Path
     )
     where = folder(tmp_path, settings__csv=strict)
     # one pin reaches P1, P3, P4 and P6, who drift: `guests` would weaken P5, `hosts` changes what P2 has
-    answer = told(where)
+    answer = result_of(where)
     assert edits(answer) == ["door.waiting-room organisation hosts pinned"]
     assert (answer["plan"]["touched"], answer["plan"]["without_need"]) == (5, 1)
     # either changes five values, one without need; then the text decides
-    assert edits(told(where, "--weaken")) == ["door.waiting-room organisation guests pinned"]
+    assert edits(result_of(where, "--weaken")) == ["door.waiting-room organisation guests pinned"]
 
 
 def test_a_service_that_cannot_pin_takes_two_edits(tmp_path: Path) -> None:
-    answer = told(folder(tmp_path, services__yaml=SERVICES + "    pins: false\n"))
+    answer = result_of(folder(tmp_path, services__yaml=SERVICES + "    pins: false\n"))
     assert sorted(edits(answer)) == ["door.waiting-room person:P1 unset", "door.waiting-room unit:/Fleet/Deck unset"]
     assert [edit["ended"] for edit in answer["edits"]] == [2, 1]
     assert {edit["undone_by"] for edit in answer["edits"]} == {"settings"}
 
 
 def test_an_edited_setting_of_a_group_keeps_its_rank(tmp_path: Path) -> None:
-    """Three people are in two groups that let everybody in; `a` outranks `b`, so mending `a` is enough for them."""
+    """Three people are in two groups that let everyone in; `a` outranks `b`, so mending `a` is enough for them."""
     settings = (
         "service,control,scope,value,rank\ntidecall,door.waiting-room,organisation,guests,\n"
         "tidecall,door.waiting-room,group:a,everyone,1\ntidecall,door.waiting-room,group:b,everyone,2\n"
@@ -115,7 +116,7 @@ def test_an_edited_setting_of_a_group_keeps_its_rank(tmp_path: Path) -> None:
     services = SERVICES + "    pins: false\n    precedence: [organisation, group, person]\n"
     where = folder(tmp_path, settings__csv=settings, groups__csv="id,name\na,A\nb,B\n", members__csv=members,
                    services__yaml=services)  # fmt: skip
-    answer = told(where)
+    answer = result_of(where)
     assert (answer["plan"]["edits"], answer["plan"]["ended"], answer["plan"]["proof"]) == (1, 3, "proven fewest")
     assert edits(answer) in (["door.waiting-room group:a guests"], ["door.waiting-room group:a hosts"])
 
@@ -124,11 +125,11 @@ def test_what_people_have_to_do_is_narrowed_too(tmp_path: Path) -> None:
     rule = "  - {id: F-1, title: Factor, expect: {person: mfa, is: required}}\n"
     people = PEOPLE.replace(",kind\n", ",kind,mfa\n").replace(",member\n", ",member,offered\n")
     where = folder(tmp_path, baseline=RULE + rule, people__csv=people)
-    by_unit = {unit["unit"]: unit["people"] for unit in told(where)["tasks"][0]["units"]}
+    by_unit = {unit["unit"]: unit["people"] for unit in result_of(where)["tasks"][0]["units"]}
     assert by_unit == {"/Fleet": ["P1", "P2"], "/Fleet/Deck": ["P3", "P4"], "/Shore": ["P5", "P6"]}
-    [task] = told(where, "--unit", "/Shore")["tasks"]
+    [task] = result_of(where, "--unit", "/Shore")["tasks"]
     assert [unit["people"] for unit in task["units"]] == [["P5", "P6"]]
-    assert told(where, "--rule", "D-1")["tasks"] == []
+    assert result_of(where, "--rule", "D-1")["tasks"] == []
 
 
 EXCEPTION = """usher-gate: exceptions/1
@@ -139,9 +140,11 @@ exceptions:
 
 def test_what_an_exception_covers_stays_unless_it_may_change(tmp_path: Path) -> None:
     where = folder(tmp_path, exceptions=EXCEPTION)
-    answer = told(where)
+    answer = result_of(where)
     assert edits(answer) == ["door.waiting-room unit:/Fleet/Deck unset"]
-    assert edits(told(where, "--through-exceptions")) == ["door.waiting-room unit:/Fleet/Deck unset"]  # touches fewer
+    assert edits(result_of(where, "--through-exceptions")) == [
+        "door.waiting-room unit:/Fleet/Deck unset"
+    ]  # touches fewer
 
 
 def test_a_gate_against_an_exception_is_named(tmp_path: Path) -> None:
@@ -149,27 +152,27 @@ def test_a_gate_against_an_exception_is_named(tmp_path: Path) -> None:
     services = SERVICES + "    precedence: [organisation]\n"
     settings = "service,control,scope,value,pinned,changed_at\ntidecall,door.waiting-room,organisation,everyone,,\n"
     where = folder(tmp_path, services__yaml=services, settings__csv=settings, exceptions=EXCEPTION)
-    answer = told(where, status=1)
+    answer = result_of(where, status=1)
     assert (answer["plan"]["edits"], answer["plan"]["left"], answer["plan"]["proof"]) == (0, 5, "proven fewest")
     assert {(each["because"], each["against"]) for each in answer["left"]} == {
         ("what mends it changes door.waiting-room behind an exception", "exception E-1")
     }
     done = call("mend", cwd=where)
     assert "5 verdicts drift, and nothing that may be set ends any of it." in done.out
-    assert edits(told(where, "--through-exceptions")) == ["door.waiting-room organisation guests"]
+    assert edits(result_of(where, "--through-exceptions")) == ["door.waiting-room organisation guests"]
 
 
 TWO = """usher-gate: baseline/1
 name: Doors
 version: "1"
 rules:
-  - {id: D-1, title: Strangers wait, severity: high, expect: {control: door.waiting-room, no-weaker-than: guests}}
-  - {id: D-2, title: Guests walk in, severity: low, expect: {control: door.waiting-room, one-of: [everyone, partners]}}
+  - {id: D-1, title: Strangers wait, severity: high, expect: {control: door.waiting-room, no_weaker_than: guests}}
+  - {id: D-2, title: Guests walk in, severity: low, expect: {control: door.waiting-room, one_of: [everyone, partners]}}
 """
 
 
 def test_a_rule_against_a_rule_is_named(tmp_path: Path) -> None:
-    answer = told(folder(tmp_path, baseline=TWO), status=1)
+    answer = result_of(folder(tmp_path, baseline=TWO), status=1)
     # three drift from one and three from the other; ending either begins the other
     assert (answer["plan"]["edits"], answer["plan"]["left"]) == (0, 6)
     assert {(each["rule"], each["against"]) for each in answer["left"]} == {("D-1", "rule D-2"), ("D-2", "rule D-1")}
@@ -180,10 +183,10 @@ HELD = RULE.replace("expect:", "pinned: strict, expect:")
 
 def test_holding_pins_what_is_right(tmp_path: Path) -> None:
     where = folder(tmp_path, baseline=HELD)
-    assert edits(told(where)) == ["door.waiting-room unit:/Fleet guests pinned"]
+    assert edits(result_of(where)) == ["door.waiting-room unit:/Fleet guests pinned"]
     other = folder_without_pin(tmp_path / "other")
-    assert edits(told(other)) == ["door.waiting-room unit:/Fleet/Deck unset"]
-    assert edits(told(other, "--hold")) == ["door.waiting-room organisation guests pinned"]
+    assert edits(result_of(other)) == ["door.waiting-room unit:/Fleet/Deck unset"]
+    assert edits(result_of(other, "--hold")) == ["door.waiting-room organisation guests pinned"]
 
 
 def folder_without_pin(where: Path) -> Path:
@@ -193,18 +196,18 @@ def folder_without_pin(where: Path) -> Path:
 
 
 def test_contradictions_are_not_begun(tmp_path: Path) -> None:
-    baseline = RULE.replace("door.waiting-room, no-weaker-than: guests", "line.encryption, is: end-to-end")
+    baseline = RULE.replace("door.waiting-room, no_weaker_than: guests", "line.encryption, is: end-to-end")
     settings = """service,control,scope,value,pinned,changed_at
 tidecall,line.encryption,organisation,transport,,
 tidecall,line.dial-in,organisation,on,,
 """
-    answer = told(folder(tmp_path, baseline=baseline, settings__csv=settings), status=1)
+    answer = result_of(folder(tmp_path, baseline=baseline, settings__csv=settings), status=1)
     # end-to-end excludes telephones, and no rule says that dial-in may be off: `off` is set nowhere
     assert {each["against"] for each in answer["left"]} == {"line.encryption and line.dial-in"}
     off = settings + "tidecall,line.dial-in,unit:/Shore,off,,\n"
     other = tmp_path / "other"
     other.mkdir()
-    assert sorted(edits(told(folder(other, baseline=baseline, settings__csv=off)))) == [
+    assert sorted(edits(result_of(folder(other, baseline=baseline, settings__csv=off)))) == [
         "line.dial-in unit:/Fleet off",
         "line.encryption organisation end-to-end",
     ]
@@ -217,29 +220,29 @@ m1,tidecall,P3,scheduled,2026-11-25T09:00:00Z,coast@partner.example
 
 def test_invitees_are_not_turned_away_unless_they_may_be(tmp_path: Path) -> None:
     baseline = RULE.replace(
-        "door.waiting-room, no-weaker-than: guests", "door.identity, no-weaker-than: own-organisation"
+        "door.waiting-room, no_weaker_than: guests", "door.identity, no_weaker_than: own-organisation"
     )
     settings = "service,control,scope,value,pinned,changed_at\ntidecall,door.identity,organisation,any-account,,\n"
     where = folder(tmp_path, baseline=baseline, settings__csv=settings, meetings__csv=MEETINGS)
-    answer = told(where, status=1)
-    # everybody but the organiser P3 can be mended; for P3 it would shut the partner out
+    answer = result_of(where, status=1)
+    # everyone but the organiser P3 can be mended; for P3 it would shut the partner out
     assert (answer["plan"]["ended"], answer["plan"]["left"], answer["plan"]["edits"]) == (5, 1, 2)
     assert [each["against"] for each in answer["left"]] == ["meeting m1"]
-    assert told(where, "--turn-away")["plan"] | {} == told(where, "--turn-away")["plan"]
-    assert edits(told(where, "--turn-away")) == ["door.identity organisation own-organisation"]
+    assert result_of(where, "--turn-away")["plan"] | {} == result_of(where, "--turn-away")["plan"]
+    assert edits(result_of(where, "--turn-away")) == ["door.identity organisation own-organisation"]
 
 
 def test_the_best_of_at_most_so_many_edits(tmp_path: Path) -> None:
     where = folder(tmp_path, services__yaml=SERVICES + "    pins: false\n")
-    answer = told(where, "--edits", "1", status=1)
+    answer = result_of(where, "--edits", "1", status=1)
     assert edits(answer) == ["door.waiting-room unit:/Fleet/Deck unset"]
     assert (answer["plan"]["ended"], answer["plan"]["left"]) == (2, 1)
-    none = told(where, "--edits", "0", status=1)
+    none = result_of(where, "--edits", "0", status=1)
     assert (none["plan"]["edits"], none["plan"]["left"]) == (0, 3)
 
 
 def test_narrowed_to_people_only_they_are_mended(tmp_path: Path) -> None:
-    answer = told(folder(tmp_path), "--person", "P1")
+    answer = result_of(folder(tmp_path), "--person", "P1")
     assert edits(answer) == ["door.waiting-room person:P1 unset"]
     assert answer["plan"]["drifting"] == 1
 
@@ -250,7 +253,7 @@ def test_edits_at_people_come_in_batches(tmp_path: Path) -> None:
     )
     services = SERVICES + "    pins: false\n"
     done = call("mend", cwd=folder(tmp_path, settings__csv=settings, services__yaml=services))
-    assert "3 edits end 3 of 3 drifts: proven fewest." in done.out
+    assert "3 edits end 3 of 3 findings: proven fewest." in done.out
     row = next(line for line in done.out.splitlines() if line.strip().startswith("tidecall  door.waiting-room"))
     assert row.split()[2:] == ["3", "2", "2"]
     assert "person:P1 and 2 more that say the same" in " ".join(done.out.split())
@@ -261,7 +264,7 @@ def test_the_written_plan_is_a_file_of_changes_that_hurts_nobody(tmp_path: Path)
     answer = call("mend", "--write", "plan.yaml", cwd=where)
     assert answer.status == 0
     text = (where / "plan.yaml").read_text()
-    assert "# ends 3 drifts; changes 3 values\n" in text
+    assert "# ends 3 findings; changes 3 values\n" in text
     made = yaml.safe_load(text)
     assert made["usher-gate"] == "changes/1" and len(made["changes"]) == 1
     tried = call("rehearse", "--changes", "plan.yaml", "--format", "json", cwd=where)
@@ -301,7 +304,7 @@ def test_what_is_asked_wrongly(tmp_path: Path, options: tuple[str, ...], said: s
 
 def test_check_says_what_mending_would_do(tmp_path: Path) -> None:
     where = folder(tmp_path)
-    assert call("check", cwd=where).out.rstrip().endswith("Mend: 1 edit ends 3 of 3 drifts: usher-gate mend")
+    assert call("check", cwd=where).out.rstrip().endswith("Mend: 1 edit ends 3 of 3 findings: usher-gate mend")
     narrowed = call("check", "--person", "P6", cwd=where)
     assert "Mend:" not in narrowed.out
 
@@ -325,7 +328,7 @@ def test_the_demo_can_be_mended(demo: Path, demo_plan: Path) -> None:
 
 def test_the_last_line_of_a_check_counts_what_ends(tmp_path: Path) -> None:
     """A verdict that then drifts by a fact is mended as far as settings go, and does not end."""
-    both = "all-of: [{control: door.waiting-room, is: guests}, {person: mfa, is: required}]"
+    both = "all_of: [{control: door.waiting-room, is: guests}, {person: mfa, is: required}]"
     rules = RULE + f"  - {{id: D-2, title: Both, expect: {{{both}}}}}\n"
     people = "\n".join(
         line + (",mfa" if not number else ",required" if number < 4 else ",offered")
@@ -333,10 +336,10 @@ def test_the_last_line_of_a_check_counts_what_ends(tmp_path: Path) -> None:
     )
     settings = "service,control,scope,value,pinned\ntidecall,door.waiting-room,organisation,everyone,\n"
     where = folder(tmp_path, people__csv=people + "\n", settings__csv=settings, baseline=rules)
-    plan = told(where)["plan"]
+    plan = result_of(where)["plan"]
     last = call("check", cwd=where).out.splitlines()[-1]
     assert (plan["edits"], plan["ended"], plan["drifting"]) == (1, 9, 12)
-    assert last == "Mend: 1 edit ends 9 of 12 drifts: usher-gate mend"
+    assert last == "Mend: 1 edit ends 9 of 12 findings: usher-gate mend"
 
 
 @pytest.mark.parametrize("verb", ["mend", "guests"])
@@ -362,7 +365,10 @@ def test_what_the_time_did_not_suffice_for_is_said(demo: Path) -> None:
 
 
 def test_who_does_not_belong_in_a_group_may_be_taken_out(tmp_path: Path) -> None:
-    """The others need the group's values, and the rules leave them out: only without the membership do both drifts end."""
+    """The others need the group's values, and the rules leave them out.
+
+    Only without the membership do both drifts end.
+    """
     where = folder(
         tmp_path,
         people__csv="id,login,kind,roles\n"
@@ -379,40 +385,41 @@ def test_who_does_not_belong_in_a_group_may_be_taken_out(tmp_path: Path) -> None
         "    precedence: [organisation, group]\n"
         "    factory: {door.waiting-room: guests, room.share-screen: hosts, broadcast.audience: organisation}\n",
         baseline="usher-gate: baseline/1\nname: Small\nversion: '1'\nrules:\n"
-        "  - {id: R1, title: Wait, expect: {control: door.waiting-room, no-weaker-than: guests}, except: {role: host}}\n"
+        "  - {id: R1, title: Wait, expect: {control: door.waiting-room, no_weaker_than: guests}, except: {role: host}}\n"
         "  - {id: R2, title: Share, expect: {control: room.share-screen, is: hosts}, except: {role: host}}\n",
     )
     alone = json.loads(call("mend", "--format", "json", cwd=where).out)
     assert (alone["plan"]["edits"], alone["plan"]["left"]) == (0, 2)
     done = call("mend", "--memberships", "--write", "plan.yaml", "--format", "json", cwd=where)
-    told = json.loads(done.out)
-    assert (done.status, told["plan"]["edits"], told["plan"]["ended"], told["plan"]["left"]) == (0, 1, 2, 0)
-    assert [(one["members"], one["ended"]) for one in told["edits"]] == [({"group": "hosts", "remove": ["p6"]}, 2)]
-    assert [(one["control"], one["before"], one["after"]) for one in told["edits"][0]["also"]] == [
+    shown = json.loads(done.out)
+    assert (done.status, shown["plan"]["edits"], shown["plan"]["ended"], shown["plan"]["left"]) == (0, 1, 2, 0)
+    assert [(one["members"], one["ended"]) for one in shown["edits"]] == [({"group": "hosts", "remove": ["p6"]}, 2)]
+    assert [(one["control"], one["before"], one["after"]) for one in shown["edits"][0]["also"]] == [
         ("broadcast.audience", "public", "organisation")
     ]
-    assert told["affected"] == told["edits"][0]["also"]
+    assert shown["affected"] == shown["edits"][0]["also"]
     tried = call("rehearse", "--changes", "plan.yaml", "--write-snapshot", "after", cwd=where)
     assert (tried.status, tried.out.splitlines()[0]) == (0, "2 findings would end, 0 would begin.")
     assert call("check", "--snapshot", "after", cwd=where).out.startswith("None of 6 people drifts.")
-    # Nobody is taken out where a value that needed no mending gets weaker, or where a rule would no longer be about them.
+    # No one is taken out where a value that needed no mending gets weaker, or where a rule would no longer be about
+    # them.
     for path, old, new in (
         ("snapshot/services.yaml", ", broadcast.audience: organisation}", "}"),
         ("baseline.yaml", "except: {role: host}", "except: {role: host}, audience: {group: hosts}"),
     ):
         text = (where / path).read_text()
         (where / path).write_text(text.replace(old, new))
-        told = json.loads(call("mend", "--memberships", "--format", "json", cwd=where).out)
-        assert (told["plan"]["edits"], told["plan"]["left"]) == (0, 2)
-        assert any(note.startswith("1 membership stays although what the group sets drifts") for note in told["notes"])
+        shown = json.loads(call("mend", "--memberships", "--format", "json", cwd=where).out)
+        assert (shown["plan"]["edits"], shown["plan"]["left"]) == (0, 2)
+        assert any(note.startswith("1 membership stays although what the group sets drifts") for note in shown["notes"])
         (where / path).write_text(text)
 
 
 ACCESS = """\
 usher-gate: access-rules/1
 rules:
-  - {id: A, title: All, mode: enforce, people: {include: {any: true}, exclude: {any-of: [{id: p1}, {id: p2}]}}, resources: {include: any},
-     when: {device: [unknown, registered]}, outcome: {require: {all-of: [mfa]}}}
+  - {id: A, title: All, mode: enforce, people: {include: {any: true}, exclude: {any_of: [{id: p1}, {id: p2}]}}, resources: {include: any},
+     when: {device: [unknown, registered]}, outcome: {require: {all_of: [mfa]}}}
   - {id: B, title: Consoles, mode: enforce, people: {include: {any: true}}, resources: {include: [console]}, outcome: {deny: true}}
 """
 MFA = "usher-gate: baseline/1\nname: Small\nversion: '1'\nrules:\n  - {id: S, title: Factor, expect: {proof: mfa, on: any}}\n"
@@ -440,10 +447,13 @@ def sign_in_side(where: Path) -> list[dict[str, Any]]:
 
 
 def test_overlapping_holes_take_two_edits_of_one_rule_and_lock_outs_one_of_another(tmp_path: Path) -> None:
-    """Rule A leaves ada and ben out, and devices that are managed; a healthy one is managed, too, so one word is enough for both."""
+    """Rule A leaves ada and ben out, and devices that are managed.
+
+    A healthy one is managed, too, so one word is enough for both.
+    """
     side = sign_in_side(gate(tmp_path, ACCESS))
-    told = [(each["of"], (each["account"] or {}).get("id"), each["fewest"], each["what"]) for each in side]
-    assert told == [
+    shown = [(each["of"], (each["account"] or {}).get("id"), each["fewest"], each["what"]) for each in side]
+    assert shown == [
         ("lock-out", "p3", 1, "B: also exclude id p3"),
         ("lock-out", "p1", 1, "B: also exclude id p1"),
         ("hole", None, 2, "A: also for device managed; A: no longer exclude id p1 or id p2"),
@@ -455,9 +465,9 @@ def test_overlapping_holes_take_two_edits_of_one_rule_and_lock_outs_one_of_anoth
 
 
 def test_who_is_excluded_must_not_get_a_hole_break_glass_accounts_apart(tmp_path: Path) -> None:
-    """Everybody is denied at the console; without that nothing asks ada or lamp for a second factor there."""
+    """Everyone is denied at the console; without that nothing asks ada or lamp for a second factor there."""
     rules = ACCESS.replace("{include: any},\n     when: {device: [unknown, registered]}", "{include: [files]}").replace(
-        ", exclude: {any-of: [{id: p1}, {id: p2}]}", ""
+        ", exclude: {any_of: [{id: p1}, {id: p2}]}", ""
     )
     side = {each["account"]["id"]: each for each in sign_in_side(gate(tmp_path, rules))}
     assert (side["p3"]["fewest"], side["p3"]["opened"]) == (1, [{"rule": "S", "people": ["p3"]}])

@@ -1,4 +1,7 @@
-"""What stands where a file is due, what the names of things may hold, and where results go: one line each, and nothing hangs."""
+"""What is found where a file is due, what the names of things may hold, and where results go.
+
+One line each, and nothing hangs.
+"""
 
 from __future__ import annotations
 

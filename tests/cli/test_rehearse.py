@@ -13,7 +13,7 @@ from hypothesis import strategies as st
 from tests.compared import many
 from tests.program import call, process
 from tests.tiny import write_tiny
-from usher_gate.files.sign_ins.interface import Part
+from usher_gate.files.sign_ins.interface import LogPart
 from usher_gate.files.sign_ins.lines import blocks
 from usher_gate.files.sign_ins.ocsf import types_of
 
@@ -24,7 +24,7 @@ rules:
     mode: enforce
     people: {include: {any: true}}
     resources: {include: [console]}
-    outcome: {require: {all-of: [mfa]}}
+    outcome: {require: {all_of: [mfa]}}
   - id: A2
     mode: observe
     people: {include: {any: true}}
@@ -106,7 +106,7 @@ def test_the_snapshot_s_own_table_is_tried_on_the_observed_rules(tiny: Path) -> 
 
 def test_a_draft_takes_the_place_of_the_rules_and_says_whom_it_would_lock_out(tiny: Path) -> None:
     (tiny / "snapshot/sign_ins.csv").write_text(HEAD + f"{TIME},P2,console,192.0.2.7,browser,,,,denied\n")
-    (tiny / "draft.yaml").write_text(RULES.replace("require: {all-of: [mfa]}", "deny: true"))
+    (tiny / "draft.yaml").write_text(RULES.replace("require: {all_of: [mfa]}", "deny: true"))
     result = rehearse("--draft", "draft.yaml")
     assert outcomes(result) == {("stuck", "denied"): 1}
     assert result["would_be"]["denied"] == 0  # it had not got in
@@ -275,7 +275,7 @@ def test_a_folder_is_read_whole_and_gives_the_same_in_every_form(tiny: Path) -> 
         (
             {"user": {"uid": "P2"}, "service": {"name": "meetings"}, "http_request": "none"},
             ("allowed", "unknown"),
-        ),  # client not told
+        ),  # client not known
         (
             {
                 "user": {"uid": "P2"},
@@ -384,7 +384,7 @@ def test_the_parts_of_a_file_hold_each_line_once_with_its_number(
     with pytest.MonkeyPatch.context() as patch:
         patch.setattr("usher_gate.files.sign_ins.lines.BLOCK", 16)
         for first, last in zip(cuts, [*cuts[1:], None], strict=True):
-            for data, line in blocks(Part(path, first, last)):
+            for data, line in blocks(LogPart(path, first, last)):
                 found += list(enumerate(data.decode().removesuffix("\n").split("\n"), line))
     assert [each for each in found if each[1]] == [each for each in enumerate(lines, 1) if each[1]]
 
@@ -431,12 +431,12 @@ def test_which_of_very_many_unusable_things_are_named_depends_on_nothing_but_the
         ]
         (logs / f"{name}.csv").write_text(HEAD + "".join(rows))
     monkeypatch.setattr("usher_gate.engine.replaying.SMALL", 0)
-    told = []
+    received = []
     for count in (1, 2, 3):
         monkeypatch.setenv("USHER_GATE_PROCESSES", str(count))
-        told.append(call("rehearse", "--sign-ins", "logs", "--format", "json"))
-    assert told[1:] == told[:1] * 2
-    unused = json.loads(told[0].out)["unused"]
+        received.append(call("rehearse", "--sign-ins", "logs", "--format", "json"))
+    assert received[1:] == received[:1] * 2
+    unused = json.loads(received[0].out)["unused"]
     assert len(unused) == 21
     (others,) = (each for each in unused if each["value"] == "…")
     assert sum(each["events"] for each in unused) == 19 + 179 + 239 + 1
@@ -480,9 +480,9 @@ def test_common_spellings_and_times_in_seconds_are_read_and_said(tiny: Path, end
         pq.write_table(pa.Table.from_pylist(rows), path)
     result = rehearse("--sign-ins", path)
     assert (result["events"]["decided"], result["events"]["got_in"], result["days"][0]["day"]) == (3, 3, "2025-11-19")
-    told = call("rehearse", "--sign-ins", path).out
-    assert "result SUCCESS as allowed" in told
-    assert "time a number as seconds or milliseconds since 1970" in " ".join(told.split())
+    received = call("rehearse", "--sign-ins", path).out
+    assert "result SUCCESS as allowed" in received
+    assert "time a number as seconds or milliseconds since 1970" in " ".join(received.split())
 
 
 def test_a_json_array_is_refused_with_what_would_be_right(tiny: Path) -> None:

@@ -1,5 +1,8 @@
-"""The report as whoever gets it sees it: in a real browser, by keyboard, without script, printed, on a telephone, light and dark; and held
-against an independent checker of accessibility."""
+"""The report as its readers see it.
+
+In a real browser, by keyboard, without script, printed, on a telephone, light and dark; and held against an independent
+checker of accessibility.
+"""
 
 from __future__ import annotations
 
@@ -59,7 +62,7 @@ def _texts(driver: Any, column: int) -> list[str]:
 
 @pytest.fixture(scope="module")
 def where(demo_made: Path, demo_plan: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """The demo, with somebody's name that a careless page would run; with a plan and the report."""
+    """The demo, with someone's name that a careless page would run; with a plan and the report."""
     where = tmp_path_factory.mktemp("report") / "northmere"
     shutil.copytree(demo_made, where)
     people = where / "snapshot" / "people.csv"
@@ -140,9 +143,9 @@ def test_nothing_stands_in_anybody_s_way(report: Path, browser: Any, scheme: str
         assert browser.execute_script("return document.documentElement.scrollWidth") <= width
         browser.execute_cdp_cmd("Page.enable", {})
         browser.execute_cdp_cmd("Runtime.evaluate", {"expression": AXE.read_text()})  # beside the page's own policy
-        told = browser.execute_async_script("axe.run({resultTypes: ['violations']}).then(arguments[0])")
-        assert told["passes"]
-        assert [(each["id"], [node["html"][:120] for node in each["nodes"][:3]]) for each in told["violations"]] == []
+        shown = browser.execute_async_script("axe.run({resultTypes: ['violations']}).then(arguments[0])")
+        assert shown["passes"]
+        assert [(each["id"], [node["html"][:120] for node in each["nodes"][:3]]) for each in shown["violations"]] == []
     finally:
         browser.execute_cdp_cmd("Emulation.clearDeviceMetricsOverride", {})
         browser.execute_cdp_cmd("Emulation.setEmulatedMedia", {"features": []})
@@ -177,8 +180,8 @@ def test_it_tells_how_it_has_gone_and_is_the_same_each_time(tmp_path: Path) -> N
         assert call("report", "--out", name, "--title", "A & <b>", cwd=where).status == 0
     text = (where / "a.html").read_text()
     assert text == (where / "b.html").read_text() and "<title>A &amp; &lt;b&gt;</title>" in text
-    told = json.loads(call("check", "--format", "json", cwd=where).out)["since"]
-    assert f"Since {told['from'][:10]}: {told['new']} new, {told['gone']} gone, {told['back']} back" in text
+    shown = json.loads(call("check", "--format", "json", cwd=where).out)["since"]
+    assert f"Since {shown['from'][:10]}: {shown['new']} new, {shown['gone']} gone, {shown['back']} back" in text
     first, last = len(weeks.books[0][1]), len(weeks.books[-1][1])
     assert f"From {first} people who drift on {weeks.books[0][0][:10]} to {last} on {weeks.books[-1][0][:10]}." in text
     narrowed = call("report", "--person", "P1", "--out", "one.html", cwd=where)
@@ -202,12 +205,12 @@ WRONG = [
 def test_plans_good_and_bad(where: Path, report: Path) -> None:
     text, whole = report.read_text(), json.loads((where / "plan.json").read_text())
     plan = whole["plan"]
-    assert f"{plan['edits']} edits end {plan['ended']} of {plan['drifting']} drifts: {plan['proof']}." in text
+    assert f"{plan['edits']} edits end {plan['ended']} of {plan['drifting']} findings: {plan['proof']}." in text
     changes = "changes/waiting-rooms.yaml"
     done = call("report", "--plan", changes, "--out", "with.html", cwd=where)
     assert done.status == 0, done.err
     changed = json.loads(call("rehearse", "--changes", changes, "--format", "json", cwd=where).out)["verdicts"]
-    said = f"it ends {len(changed['ended'])} drifts and begins {len(changed['begun'])}."
+    said = f"it ends {len(changed['ended'])} findings and begins {len(changed['begun'])}."
     assert said in (where / "with.html").read_text()
     for name, content, refused in WRONG:
         if content is not None:
@@ -221,6 +224,6 @@ def test_a_history_that_cannot_be_used_costs_only_its_part(tmp_path: Path) -> No
     where = folder(tmp_path)
     (where / "history.db").write_text("a letter")
     done = call("report", cwd=where)
-    assert done.status == 0 and "the page does not tell how it has gone: " in done.err and "not a database" in done.err
+    assert done.status == 0 and "the page does not show how it has gone: " in done.err and "not a database" in done.err
     text = (where / "report.html").read_text()
     assert 'id="short"' in text and 'id="trend"' not in text

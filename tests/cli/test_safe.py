@@ -60,7 +60,7 @@ def test_a_login_that_is_no_address_gets_no_message(tmp_path: Path, login: str) 
     done = call("guests", "--ask", "asked", cwd=folder)
     assert done.status == 0 and "no address: " in done.err, done.err
     sheets, drafts = sorted((folder / "asked").glob("*.csv")), sorted((folder / "asked").glob("*.eml"))
-    assert (len(sheets), len(drafts)) == (2, 1)  # one of them is told by hand
+    assert (len(sheets), len(drafts)) == (2, 1)  # one of them is informed by hand
     checked = call("check", cwd=folder)
     assert "1 login is no mail address, so no message can be drafted: " in checked.err
     assert call("rehearse", "--changes", "changes.yaml", "--notices", "notices", cwd=folder).status in (0, 1)
@@ -163,7 +163,7 @@ def test_a_link_of_another_user_in_a_shared_folder_is_not_followed(
     (shared / "in").symlink_to(mine)
     (shared / "hop.txt").symlink_to("link.txt")
     shared.chmod(0o1777 if sticky else 0o777)
-    if os.geteuid() == 0:  # links of somebody who is neither the caller nor root
+    if os.geteuid() == 0:  # links of someone who is neither the caller nor root
         for link in ("link.txt", "in", "hop.txt"):
             os.lchown(shared / link, 65534, 65534)
     else:
@@ -178,7 +178,7 @@ def test_a_link_of_another_user_in_a_shared_folder_is_not_followed(
         assert done.status == 2 and "is a link of another user, and leads to " in done.err, done.err
         assert str(shared) in done.err and (str(mine) in done.err or "link.txt" in done.err)
     assert (mine / "out.txt").read_text() == "precious"
-    shared.chmod(0o755)  # nobody else can have planted it there
+    shared.chmod(0o755)  # no one else can have planted it there
     if os.geteuid() == 0 or shared.stat().st_uid == os.geteuid():
         assert call("check", "--out", shared / name, cwd=folder).status == 1
         assert (mine / "out.txt").read_text() != "precious" and (shared / name).exists()

@@ -1,4 +1,6 @@
-"""Small rules of the domain and of the interface, one at a time: each of these was once broken by hand without any other test noticing.
+"""Small rules of the domain and of the interface, one at a time.
+
+Each of these was once broken by hand without any other test noticing.
 
 `make mutants` breaks them again (tests/mutants.py).
 """
@@ -35,7 +37,7 @@ def rules(*made: dict[str, str]) -> str:
 
 
 Files = dict[str, str | bytes | None]
-FREE = tiny.PEOPLE.replace("required", "offered")  # of nobody is a second factor required anyway
+FREE = tiny.PEOPLE.replace("required", "offered")  # of no one is a second factor required anyway
 NOTHING: Files = {
     "snapshot/authenticators.csv": "person,type\n",
     "snapshot/passes.csv": "person,issued_at,expires_at\n",
@@ -68,14 +70,14 @@ def baseline(*expect: str) -> str:
 
 def test_the_tightest_session_limit_counts(folder: Path) -> None:
     made: Files = {**NOTHING, "snapshot/access-rules.yaml": rules(
-        {"outcome": "{session: {longest-hours: 8}}"}, {"outcome": "{session: {longest-hours: 2}}"}, {"outcome": "{session: {longest-hours: 24}}"})}  # fmt: skip
+        {"outcome": "{session: {longest_hours: 8}}"}, {"outcome": "{session: {longest_hours: 2}}"}, {"outcome": "{session: {longest_hours: 24}}"})}  # fmt: skip
     write_tiny(folder, made)
     assert json_of("sign-in", "P1", "--resource", "console")["rows"][0]["decision"]["longest_hours"] == 2
 
 
 def test_a_legacy_client_carries_no_proof_in_a_replay(folder: Path) -> None:
     write_tiny(folder, {
-        "snapshot/people.csv": FREE, "snapshot/access-rules.yaml": rules({"outcome": "{require: {any-of: [mfa, managed-device]}}"}),
+        "snapshot/people.csv": FREE, "snapshot/access-rules.yaml": rules({"outcome": "{require: {any_of: [mfa, managed-device]}}"}),
         "snapshot/authenticators.csv": "person,type\nP1,multi-factor-crypto-device\n", "snapshot/passes.csv": "person,issued_at,expires_at\n",
         "snapshot/sign_ins.csv": "time,person,resource,client,device,shown\n2026-11-19T08:00:00Z,P1,console,legacy,unknown,multi-factor-crypto-device\n"
         "2026-11-19T08:00:00Z,P1,console,legacy,managed,\n2026-11-19T08:00:00Z,P1,console,app,unknown,multi-factor-crypto-device\n"})  # fmt: skip
@@ -98,7 +100,7 @@ def test_a_named_network_lies_only_in_those_that_wholly_hold_it(folder: Path) ->
 
 
 def test_of_guests_without_a_partners_table_nothing_is_known_that_differs(folder: Path) -> None:
-    made = rules({"outcome": "{require: {any-of: [mfa]}}"}) + "    when: {device: [unknown]}\n"
+    made = rules({"outcome": "{require: {any_of: [mfa]}}"}) + "    when: {device: [unknown]}\n"
     proofs = baseline(
         "{proof: mfa, on: any, when: {device: [unknown]}}", "{proof: mfa, on: any}", "{proof: hardware-key, on: any}"
     )
@@ -122,7 +124,7 @@ def test_a_pass_that_is_used_at_the_very_second_of_the_snapshot_is_used_up(folde
 def test_the_life_of_a_pass_is_rounded_up(folder: Path) -> None:
     write_tiny(folder, {"snapshot/passes.csv": "person,issued_at,expires_at\nP1,2026-11-20T05:59:00Z,2026-11-20T06:59:00.0000001Z\n"
                         "P2,2026-11-20T05:59:00Z,2026-11-20T06:59:00.000001Z\nP3,2026-11-20T05:59:00Z,2026-11-20T06:59:00Z\n",
-                        "baseline.yaml": baseline("{person: passes.longest-minutes, no-weaker-than: 60}"), "exceptions.yaml": "usher-gate: exceptions/1\nexceptions: []\n"})  # fmt: skip
+                        "baseline.yaml": baseline("{person: passes.longest-minutes, no_weaker_than: 60}"), "exceptions.yaml": "usher-gate: exceptions/1\nexceptions: []\n"})  # fmt: skip
     assert findings() == {("R1", "P2"): "drifts"}
 
 
@@ -160,15 +162,15 @@ def test_who_lacks_the_licence_contradicts_nothing_and_the_longest_star_counts(f
     ("said", "changeable"),
     [
         ("", True),
-        ("    self-service: []\n", False),
-        ("    self-service: [door.waiting-room]\n", True),
-        ("    self-service: [door.host-first]\n", False),
+        ("    self_service: []\n", False),
+        ("    self_service: [door.waiting-room]\n", True),
+        ("    self_service: [door.host-first]\n", False),
     ],
 )
 def test_a_service_that_has_not_said_lets_people_change_what_is_not_pinned(
     folder: Path, said: str, changeable: bool
 ) -> None:
-    services = tiny.SERVICES.replace("    self-service: [door.waiting-room]\n", said)
+    services = tiny.SERVICES.replace("    self_service: [door.waiting-room]\n", said)
     write_tiny(
         folder,
         {
@@ -199,7 +201,7 @@ def test_a_rule_is_observed_for_long_after_thirty_days(folder: Path, changed: st
 
 
 def test_rules_and_exceptions_that_do_nothing_are_idle(folder: Path) -> None:
-    same = "{require: {all-of: [mfa]}}"
+    same = "{require: {all_of: [mfa]}}"
     made = rules(
         {"outcome": same},
         {"outcome": same, "people": "{kind: guest}"},
@@ -232,7 +234,7 @@ def test_a_login_that_two_people_have_names_neither(
     write_tiny(folder, {"snapshot/people.csv": people})
     done = call("why", f"{one}@northmere.example", "door.waiting-room")
     assert done.status == 2
-    assert f"people.csv:7: the login '{other}@northmere.example' stands here and in line 2" in done.err
+    assert f"people.csv:7: the login '{other}@northmere.example' occurs here and in line 2" in done.err
 
 
 def test_members_are_named_by_login_too_and_a_nested_group_is_no_login(folder: Path) -> None:
@@ -320,7 +322,7 @@ OLD, RISK = ("{client: [legacy]}", DENY), ("{risk: [high]}", DENY)
 
 
 def proofs(*names: str) -> str:
-    return f"{{require: {{all-of: [{', '.join(names)}]}}}}"
+    return f"{{require: {{all_of: [{', '.join(names)}]}}}}"
 
 
 MFA, MANAGED = ("{}", proofs("mfa")), ("{}", proofs("managed-device"))
@@ -385,7 +387,7 @@ def test_what_helps_somebody_who_cannot_get_in(
 
 
 def test_the_columns_of_a_rehearsal_stand_worst_first(folder: Path) -> None:
-    write_tiny(folder, {"snapshot/people.csv": FREE, "snapshot/access-rules.yaml": rules({"mode": "observe", "outcome": "{deny: true}"}, {"mode": "observe", "outcome": "{require: {all-of: [mfa]}}", "resource": "meetings"}),
+    write_tiny(folder, {"snapshot/people.csv": FREE, "snapshot/access-rules.yaml": rules({"mode": "observe", "outcome": "{deny: true}"}, {"mode": "observe", "outcome": "{require: {all_of: [mfa]}}", "resource": "meetings"}),
                         "snapshot/authenticators.csv": "person,type\nP1,multi-factor-otp\n", "snapshot/passes.csv": "person,issued_at,expires_at\n",
                         "snapshot/sign_ins.csv": "time,person,resource,client,result\n" + "2026-11-19T08:00:00Z,P1,console,app,allowed\n" * 3
                         + "2026-11-19T08:00:00Z,P2,meetings,app,allowed\n" * 2 + "2026-11-19T08:00:00Z,P1,meetings,app,allowed\n"})  # fmt: skip
@@ -494,7 +496,7 @@ def test_notes_are_bounded_on_a_terminal_and_whole_in_json(folder: Path) -> None
 )
 def test_a_privileged_guest_whose_home_does_not_count_is_locked_out(folder: Path, columns: str) -> None:
     people = "id,login,kind,roles\nP1,ada@northmere.example,member,admin\nP4,dag@partner.example,guest,admin\n"
-    write_tiny(folder, {"snapshot/people.csv": people, "snapshot/access-rules.yaml": rules({"outcome": "{require: {all-of: [hardware-key]}}"}), "snapshot/partners.csv": columns,
+    write_tiny(folder, {"snapshot/people.csv": people, "snapshot/access-rules.yaml": rules({"outcome": "{require: {all_of: [hardware-key]}}"}), "snapshot/partners.csv": columns,
                         "snapshot/authenticators.csv": "person,type\nP1,multi-factor-crypto-device\nP4,multi-factor-crypto-device\n", "snapshot/passes.csv": "person,issued_at,expires_at\n",
                         "snapshot/groups.csv": None, "snapshot/members.csv": None, "baseline.yaml": baseline("{person: roles, is: [admin]}"),
                         "exceptions.yaml": "usher-gate: exceptions/1\nexceptions: []\n"})  # fmt: skip
@@ -584,9 +586,9 @@ def test_the_status_is_the_same_when_nobody_reads_the_notes(folder: Path) -> Non
     [
         ("{deny: true}", "", "P1 cannot sign in to console: denied."),
         ("{deny: true}", "--client app", "P1 cannot sign in to console like this: denied."),
-        ("{require: {all-of: [mfa]}}", "--client app", "P1 can sign in to console like this: challenged."),
-        ("{require: {all-of: [mfa]}}", "", "Whether P1 can sign in to console depends: challenged or denied."),
-        ("{require: {all-of: [hardware-key]}}", "", "P1 cannot sign in to console: stuck or denied."),
+        ("{require: {all_of: [mfa]}}", "--client app", "P1 can sign in to console like this: challenged."),
+        ("{require: {all_of: [mfa]}}", "", "Whether P1 can sign in to console depends: challenged or denied."),
+        ("{require: {all_of: [hardware-key]}}", "", "P1 cannot sign in to console: stuck or denied."),
     ],
 )
 def test_the_first_line_of_a_sign_in_is_the_answer(folder: Path, outcome: str, line: str, answer: str) -> None:
@@ -602,7 +604,7 @@ def test_the_first_line_of_a_sign_in_is_the_answer(folder: Path, outcome: str, l
 
 
 def test_what_is_not_known_of_a_sign_in_stands_in_the_first_line(folder: Path) -> None:
-    made = rules({"outcome": "{require: {all-of: [mfa]}}"})
+    made = rules({"outcome": "{require: {all_of: [mfa]}}"})
     write_tiny(folder, {"snapshot/access-rules.yaml": made, "snapshot/authenticators.csv": None})
     line = ("sign-in", "P1", "--resource", "console")
     assert call(*line).out.startswith("Whether P1 can sign in to console is not known: denied or unknown.")
@@ -610,13 +612,16 @@ def test_what_is_not_known_of_a_sign_in_stands_in_the_first_line(folder: Path) -
 
 
 def test_a_legacy_client_is_no_way_in(tmp_path: Path) -> None:
-    """Every other client is denied, so the guest is not stranded but denied: that a legacy one would be stuck does not count."""
+    """Every other client is denied, so the guest is not stranded but denied.
+
+    That a legacy one would be stuck does not count.
+    """
     rules = (
         "usher-gate: access-rules/1\nrules:\n"
         "  - {id: A1, mode: enforce, people: {include: {kind: guest}}, resources: {include: [meetings]},\n"
         "     when: {client: [browser, app]}, outcome: {deny: true}}\n"
         "  - {id: A2, mode: enforce, people: {include: {kind: guest}}, resources: {include: [meetings]},\n"
-        "     when: {client: [legacy]}, outcome: {require: {all-of: [managed-device]}}}\n"
+        "     when: {client: [legacy]}, outcome: {require: {all_of: [managed-device]}}}\n"
     )
     folder = write_tiny(
         tmp_path,
@@ -630,8 +635,10 @@ def test_a_legacy_client_is_no_way_in(tmp_path: Path) -> None:
 
 
 def test_the_rules_that_do_not_apply_are_told_by_service(demo: Path) -> None:
-    told = "usher-gate: note: 1 rule does not apply to service quaychat, which supports none of its controls: DOOR-17\n"
-    assert told in call("check", "--rule", "DOOR-17").err
+    received = (
+        "usher-gate: note: 1 rule does not apply to service quaychat, which supports none of its controls: DOOR-17\n"
+    )
+    assert received in call("check", "--rule", "DOOR-17").err
     found = re.findall(r"(\d+) rules do not apply to service (\w+), .*: ([^ ,]+),", call("check").err)
     rows = {
         each["id"]: each["not_applicable"] for each in json.loads(call("check", "--format", "json").out)["services"]
@@ -647,7 +654,7 @@ rules:
     title: Members can show a second factor
     severity: high
     audience: {kind: member}
-    expect: {person: can-show, one-of: [mfa, phishing-resistant, hardware-key]}
+    expect: {person: can-show, one_of: [mfa, phishing-resistant, hardware-key]}
   - id: F2
     title: No pass works twice
     audience: {kind: member}

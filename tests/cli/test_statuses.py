@@ -49,7 +49,7 @@ STATES: dict[str, dict[str, str | bytes | None]] = {
     "-": {},
     "known": FINE,
     "drift": {"snapshot/people.csv": MEMBERS},  # P2: the second factor
-    "open": {"snapshot/settings.csv": SETTINGS.replace("guests,true", "everyone,true")},  # everybody: the waiting room
+    "open": {"snapshot/settings.csv": SETTINGS.replace("guests,true", "everyone,true")},  # everyone: the waiting room
     "unknown": {"snapshot/people.csv": REQUIRED, "baseline.yaml": EVERYBODY},
     "outside": {"snapshot/people.csv": REQUIRED.replace("guest,,,", "guest,,offered,"), "baseline.yaml": EVERYBODY},
     "agreed": {"exceptions.yaml": EXCEPTIONS},

@@ -55,7 +55,7 @@ def test_a_licence_frees_nobody_whom_another_setting_keeps_drifting(folder: Path
 def test_of_two_groups_that_say_the_same_mending_one_frees_nobody(folder: Path) -> None:
     made(
         folder,
-        "  - {id: R, title: t, expect: {control: door.waiting-room, no-weaker-than: guests}}\n",
+        "  - {id: R, title: t, expect: {control: door.waiting-room, no_weaker_than: guests}}\n",
         groups="id,name\na,A\nb,B\n",
         members="group,member\na,P1\nb,P1\n",
         settings="service,control,scope,value,rank\ntidecall,door.waiting-room,organisation,guests,\n"
@@ -75,7 +75,7 @@ def test_of_two_groups_that_say_the_same_mending_one_frees_nobody(folder: Path) 
 def test_mending_by_value_is_told_apart_from_taking_away(folder: Path) -> None:
     made(
         folder,
-        "  - {id: R, title: t, expect: {control: door.waiting-room, no-weaker-than: guests}}\n",
+        "  - {id: R, title: t, expect: {control: door.waiting-room, no_weaker_than: guests}}\n",
         settings="service,control,scope,value\ntidecall,door.waiting-room,organisation,everyone\ntidecall,door.waiting-room,unit:/Shore,everyone\n",
     )
     roots = result()["roots"]
@@ -94,14 +94,14 @@ def test_mending_by_value_is_told_apart_from_taking_away(folder: Path) -> None:
         "harms": 0,
     }
     table = call("check").out
-    assert "set it to guests: frees 3" in table
+    assert "set it to guests: clears 3" in table
 
 
 def test_a_value_that_one_rule_asks_for_may_harm_under_another(folder: Path) -> None:
     made(
         folder,
         "  - {id: R, title: t, audience: {unit: /Shore}, expect: {control: door.waiting-room, is: everyone}}\n"
-        "  - {id: S, title: t, audience: {unit: /Fleet}, expect: {control: door.waiting-room, no-weaker-than: guests}}\n",
+        "  - {id: S, title: t, audience: {unit: /Fleet}, expect: {control: door.waiting-room, no_weaker_than: guests}}\n",
         settings="service,control,scope,value\ntidecall,door.waiting-room,organisation,guests\n",
     )
     assert root(result()["roots"], "organisation") == {
@@ -111,7 +111,7 @@ def test_a_value_that_one_rule_asks_for_may_harm_under_another(folder: Path) -> 
         "if_removed": 2,
         "harms": 2,
     }
-    assert "set it to everyone: frees 2 (harms 2: ada@northmere.example, ben@northmere.example)" in " ".join(
+    assert "set it to everyone: clears 2 (harms 2: ada@northmere.example, ben@northmere.example)" in " ".join(
         call("check").out.split()
     )
     narrowed = result("--rule", "R")["roots"]  # harm is harm, whether the report speaks of it or not
@@ -122,10 +122,10 @@ NEAREST = """\
   - id: R
     title: t
     expect:
-      any-of:
+      any_of:
         - {control: door.identity, is: own-organisation}
-        - all-of:
-            - {control: door.identity, no-weaker-than: listed-domains}
+        - all_of:
+            - {control: door.identity, no_weaker_than: listed-domains}
             - {control: door.listed-domains, within: [a.example, b.example, c.example]}
 """
 
@@ -165,7 +165,7 @@ def test_evidence_from_inside_the_settling_time_is_no_drift(
 ) -> None:
     made(
         folder,
-        "  - {id: R, title: t, expect: {control: door.waiting-room, no-weaker-than: guests}}\n",
+        "  - {id: R, title: t, expect: {control: door.waiting-room, no_weaker_than: guests}}\n",
         settings=CHANGED,
         observations=f"{SEEN}P1,tidecall,door.waiting-room,everyone,{seen_at}\n",
     )
@@ -194,7 +194,7 @@ def test_a_rule_that_judges_nobody_does_not_hold(folder: Path, rule: str) -> Non
     first, second = done.out.splitlines()[:2]
     assert (done.status, first, second) == (3, "1 rule judges no one: R.", "None of 5 people drifts.")
     assert result()["summary"]["rules_judging_nobody"] == ["R"]
-    made(folder, f"  - {{id: R, title: t, may-judge-nobody: true, {rule}}}\n", people=people)
+    made(folder, f"  - {{id: R, title: t, may_judge_nobody: true, {rule}}}\n", people=people)
     assert call("check").status == 0
     assert result()["summary"]["rules_judging_nobody"] == []
 
@@ -202,7 +202,7 @@ def test_a_rule_that_judges_nobody_does_not_hold(folder: Path, rule: str) -> Non
 def test_without_an_active_person_nothing_holds(folder: Path) -> None:
     made(
         folder,
-        "  - {id: R, title: t, may-judge-nobody: true, expect: {person: mfa, is: required}}\n",
+        "  - {id: R, title: t, may_judge_nobody: true, expect: {person: mfa, is: required}}\n",
         people="id,login,kind\n",
         groups=None,
         members=None,
@@ -213,7 +213,7 @@ def test_without_an_active_person_nothing_holds(folder: Path) -> None:
 
 def test_logins_join_everywhere_and_two_settings_of_one_person_are_an_error(folder: Path) -> None:
     settings = "service,control,scope,value\ntidecall,door.waiting-room,organisation,guests\ntidecall,door.waiting-room,person:BEN@northmere.example,everyone\n"
-    rule = "  - {id: R, title: t, expect: {control: door.waiting-room, no-weaker-than: guests}}\n"
+    rule = "  - {id: R, title: t, expect: {control: door.waiting-room, no_weaker_than: guests}}\n"
     made(folder, rule, settings=settings, members="group,member\ng1,Ada@Northmere.example\n")
     found = result()
     assert [each["subject"]["id"] for each in found["findings"]] == ["P2"]
@@ -226,7 +226,7 @@ def test_logins_join_everywhere_and_two_settings_of_one_person_are_an_error(fold
 def test_contested_values_contradictions_and_services_are_opened_to_names(folder: Path) -> None:
     made(
         folder,
-        "  - {id: R, title: t, expect: {control: door.waiting-room, no-weaker-than: members}}\n",
+        "  - {id: R, title: t, expect: {control: door.waiting-room, no_weaker_than: members}}\n",
         groups="id,name\na,A\nb,B\n",
         members="group,member\na,P1\nb,P1\na,P2\n",
         settings="service,control,scope,value,rank\ntidecall,door.waiting-room,group:a,everyone,1\ntidecall,door.waiting-room,group:b,hosts,1\n",
@@ -303,7 +303,7 @@ def test_the_strongest_that_somebody_can_show(folder: Path, kind: str, types: st
     rows = "".join(f"P1,{one}\n" for one in types.split(";") if one)
     made(
         folder,
-        "  - {id: R, title: t, expect: {person: can-show, no-weaker-than: hardware-key}}\n",
+        "  - {id: R, title: t, expect: {person: can-show, no_weaker_than: hardware-key}}\n",
         people=f"id,login,kind\nP1,a@x,{kind}\n",
         groups=None,
         members=None,
@@ -318,13 +318,13 @@ def test_the_strongest_that_somebody_can_show(folder: Path, kind: str, types: st
 def test_one_person_at_a_glance_by_id_login_or_name(folder: Path, who: str) -> None:
     made(
         folder,
-        "  - {id: R, title: t, expect: {control: door.waiting-room, no-weaker-than: hosts}}\n",
+        "  - {id: R, title: t, expect: {control: door.waiting-room, no_weaker_than: hosts}}\n",
         people="id,login,kind,name,created_at,last_sign_in_at\nP1,ada@northmere.example,member,Ada Lovell,2024-03-01T06:00:00Z,\n",
         groups=None, members=None,
         settings="service,control,scope,value,note\ntidecall,door.waiting-room,organisation,guests,as agreed in May\n",
         passes=PASSES + "P1,2026-11-20T05:00:00Z,,2026-11-21T08:00:00Z,true,P1\n",
     )  # fmt: skip
-    told = call("why", who).out
+    shown = call("why", who).out
     for text in (
         "1 verdict drifts; 0 verdicts met.",
         "A bootstrap pass of 1 day and 3 hours, live for another 1 day and 2 hours: from 2026-11-20 05:00 UTC to 2026-11-21 08:00 UTC",
@@ -332,7 +332,7 @@ def test_one_person_at_a_glance_by_id_login_or_name(folder: Path, who: str) -> N
         "never, 994 days since the account was made",
         "Next: usher-gate why ada@northmere.example --rule R",
     ):
-        assert text in told, text
+        assert text in shown, text
     assert "as agreed in May" in call("why", who, "door.waiting-room").out
 
 
@@ -356,12 +356,12 @@ def test_who_has_a_value_and_by_which_ways(folder: Path) -> None:
 
 
 def test_a_hole_is_shown_with_the_observed_rule_that_would_close_it(folder: Path) -> None:
-    rule = "usher-gate: access-rules/1\nrules:\n  - {id: A1, mode: observe, people: {include: {any: true}}, resources: {include: any}, outcome: {require: {all-of: [mfa]}}}\n"
+    rule = "usher-gate: access-rules/1\nrules:\n  - {id: A1, mode: observe, people: {include: {any: true}}, resources: {include: any}, outcome: {require: {all_of: [mfa]}}}\n"
     made(folder, "  - {id: R, title: t, expect: {proof: mfa, on: {tag: admin}}}\n")
     (folder / "snapshot/access-rules.yaml").write_text(rule)
-    told = call("why", "P2", "--rule", "R").out
-    assert "The hole: to console, from office (192.0.2.1), client browser" in told
-    assert "A1 would close it, but is only observed." in told
+    shown = call("why", "P2", "--rule", "R").out
+    assert "The hole: to console, from office (192.0.2.1), client browser" in shown
+    assert "A1 would close it, but is only observed." in shown
 
 
 def test_findings_by_the_numbers_of_a_framework(folder: Path) -> None:
@@ -369,8 +369,8 @@ def test_findings_by_the_numbers_of_a_framework(folder: Path) -> None:
         folder,
         "  - {id: R, title: t, expect: {person: mfa, is: required}, maps: {NIST SP 800-53r5: [AC-12, AC-2]}, because: It matters., mend: Mend it.}\n",
     )
-    told = call("check", "--by", "nist").out
-    assert told.index("AC-2 ") < told.index("AC-12")
+    shown = call("check", "--by", "nist").out
+    assert shown.index("AC-2 ") < shown.index("AC-12")
     pasted = call("check", "--by", "NIST", "--format", "markdown").out
     assert "## By NIST SP 800-53r5" in pasted
     assert "- R: t. It matters. Mend it. (NIST SP 800-53r5: AC-12, AC-2)" in pasted
@@ -383,15 +383,15 @@ def test_no_word_is_broken_at_narrow_widths(folder: Path, width: int, monkeypatc
     login = "a-very-long-login-name.of-somebody@northmere.example"
     made(
         folder,
-        "  - {id: ROOM-LONG-01, title: Somebody waits until somebody else lets them in, expect: {control: door.passcode-personal-room, is: 'on'}}\n",
+        "  - {id: ROOM-LONG-01, title: Someone waits until someone else lets them in, expect: {control: door.passcode-personal-room, is: 'on'}}\n",
         people=f"id,login,kind,unit\nP1,{login},member,{unit}\nP2,b@x,member,{unit}\n",
         groups=None, members=None,
         settings=f"service,control,scope,value\ntidecall,door.passcode-personal-room,unit:{unit},off\n",
     )  # fmt: skip
-    told = call("check").out
-    assert max(map(len, told.splitlines())) <= width
+    shown = call("check").out
+    assert max(map(len, shown.splitlines())) <= width
     for word in (login, f"unit:{unit},"[:-1], "door.passcode-personal-room", "ROOM-LONG-01"):
-        assert word in told, word
+        assert word in shown, word
 
 
 def test_the_form_is_the_one_of_the_ending(folder: Path) -> None:
@@ -409,7 +409,7 @@ def test_old_snapshots_are_said_to_be_old_if_asked(folder: Path) -> None:
 
 
 def test_holes_by_person_and_network_with_names(folder: Path) -> None:
-    rule = "usher-gate: access-rules/1\nrules:\n  - {id: A1, mode: enforce, people: {include: {any: true}, exclude: {login: 'ben@*'}}, resources: {include: [console]}, when: {client: [browser, app]}, outcome: {require: {all-of: [mfa]}}}\n"
+    rule = "usher-gate: access-rules/1\nrules:\n  - {id: A1, mode: enforce, people: {include: {any: true}, exclude: {login: 'ben@*'}}, resources: {include: [console]}, when: {client: [browser, app]}, outcome: {require: {all_of: [mfa]}}}\n"
     made(
         folder,
         "  - {id: R, title: t, expect: {person: mfa, is: required}}\n",

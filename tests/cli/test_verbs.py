@@ -22,7 +22,10 @@ from usher_gate.demo.write import files
 def test_the_demo_is_the_same_every_time_and_checks_itself(
     tmp_path: Path, tmp_path_factory: pytest.TempPathFactory, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    """By the two examples of its help, as they stand; the twelve weeks are made by the first, and end in the link that they always do."""
+    """By the two examples of its help, as they stand.
+
+    The twelve weeks are made by the first, and end in the link that they always do.
+    """
     lines = [shlex.split(line)[1:] for line in examples() if line.startswith("usher-gate demo")]
     assert lines == [["demo"], ["demo", "elsewhere", "--no-colour"]]
     first, printed = demo_run(tmp_path_factory)
@@ -90,7 +93,7 @@ def test_the_examples_run_as_they_stand_on_the_demo(demo: Path, request: pytest.
     done = call(*arguments, cwd=demo / "practice" if arguments[0] == "gather" else demo)
     stops = arguments[0] in ("check", "mend", "guests") or {"--since", "--changes", "--draft"} & {
         *arguments
-    }  # what drifts, or would hurt somebody, is status 1
+    }  # what drifts, or would hurt someone, is status 1
     assert done.status in ((0, 1) if stops else (0,)), done.err
 
 
@@ -257,7 +260,10 @@ def test_what_is_not_whole_is_refused_and_changes_nothing(
 
 
 def test_a_named_set_of_settings_is_one_thing(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    """Three settings at two places: ada has both by the group; ben one by himself; the organisation's pin hides one from everybody."""
+    """Three settings at two places: ada has both by the group; ben one by himself.
+
+    The organisation's pin hides one from everyone.
+    """
     monkeypatch.chdir(tmp_path)
     rows = """\
 service,control,scope,value,pinned,note,set
@@ -271,18 +277,18 @@ tidecall,door.host-first,organisation,on,true,,
     done = call("why", "--set", "watch")
     first = "Watch (3 settings at 2 places) reaches 2 people; it counts in whole for 1 and in part for 1."
     assert (done.status, done.out.splitlines()[0]) == (0, first)
-    told = json.loads(call("why", "--set", "Watch", "--format", "json").out)
-    assert [(each["control"], each["reached"], each["counts"]) for each in told["settings"]] == [
+    shown = json.loads(call("why", "--set", "Watch", "--format", "json").out)
+    assert [(each["control"], each["reached"], each["counts"]) for each in shown["settings"]] == [
         ("door.fresh-id", ["P2"], ["P2"]), ("door.host-first", ["P1"], []), ("door.waiting-room", ["P1"], ["P1"]),
     ]  # fmt: skip
-    [hidden] = told["settings"][1]["hidden"]
+    [hidden] = shown["settings"][1]["hidden"]
     assert (hidden["scope"], hidden["value"], hidden["people"], hidden["at"]) == (
         "organisation",
         "on",
         ["P1"],
         "settings.csv:5",
     )
-    assert [(each["id"], each["ways"], each["controls"], each["counts"]) for each in told["people"]] == [
+    assert [(each["id"], each["ways"], each["controls"], each["counts"]) for each in shown["people"]] == [
         ("P2", ["person:P2"], 1, 1), ("P1", ["group:g1"], 2, 1),
     ]  # fmt: skip
     assert [

@@ -159,16 +159,16 @@ def compare(org: Org, rnd: Random) -> int:
         )
     assert done.status in (0, 1, 3), done.err
     result = json.loads(done.out)
-    keeper = Gatekeeper(org, gate)
+    evaluator = Gatekeeper(org, gate)
     found = {(each["rule"], each["subject"]["id"]): each for each in result["findings"]}
     for number, leaf in enumerate(gate.leaves):
-        for person in keeper.reference.active:
-            check_one(keeper, leaf, person, found.get((f"R{number}", person["id"])))
-    for person in keeper.reference.active:
-        check_facts(keeper, person, found)
+        for person in evaluator.reference.active:
+            check_one(evaluator, leaf, person, found.get((f"R{number}", person["id"])))
+    for person in evaluator.reference.active:
+        check_facts(evaluator, person, found)
     assert [
         (each["resource"], tuple(each["people"]), each["of"], each["all"]) for each in result["lockouts"]
-    ] == keeper.lockouts()
+    ] == evaluator.lockouts()
     assert [
         (
             each["resource"],
@@ -177,33 +177,33 @@ def compare(org: Org, rnd: Random) -> int:
             each["combined"],
         )
         for each in sorted(result["conditional"], key=lambda each: (each["resource"], each["id"]))
-    ] == keeper.conditional()
+    ] == evaluator.conditional()
     for each in result["lockouts"]:
-        people = [person for person in keeper.reference.active if person["id"] in each["people"]]
-        assert [rule["id"] for rule in each["rules"]] == keeper.against(people, each["resource"])
-    assert [(each["resource"], each["people"]) for each in result["stranded"]] == keeper.stranded()
+        people = [person for person in evaluator.reference.active if person["id"] in each["people"]]
+        assert [rule["id"] for rule in each["rules"]] == evaluator.against(people, each["resource"])
+    assert [(each["resource"], each["people"]) for each in result["stranded"]] == evaluator.stranded()
     if any(each["all"] for each in result["lockouts"]):
         assert done.status == 1
-    return len(gate.leaves) * len(keeper.reference.active)
+    return len(gate.leaves) * len(evaluator.reference.active)
 
 
 CAN_SHOW = ("restricted-mfa", "mfa", "phishing-resistant", "hardware-key")
 
 
-def check_facts(keeper: Gatekeeper, person: Row, found: dict[tuple[str, str], Any]) -> None:
-    """How many authenticators of each type somebody has, and what they can show."""
+def check_facts(evaluator: Gatekeeper, person: Row, found: dict[tuple[str, str], Any]) -> None:
+    """How many authenticators of each type someone has, and what they can show."""
     for kind in TYPES:
         leaf = found[f"C-{kind}", person["id"]]["leaves"][0]
-        many = keeper.registered(person, kind)
+        many = evaluator.registered(person, kind)
         assert leaf["actual"] == (None if many is None else str(many)), (person, kind)
     # One of the two rules finds whatever can be shown, and both where that is not known.
     said = [found.get((rule, person["id"])) for rule in ("S", "T")]
     actual = {each["leaves"][0]["actual"] for each in said if each is not None}
-    assert actual == {keeper.can_show(person)}, person
+    assert actual == {evaluator.can_show(person)}, person
 
 
-def check_one(keeper: Gatekeeper, leaf: Row, person: Row, finding: dict[str, Any] | None) -> None:
-    verdict, reason = keeper.coverage(person, leaf)
+def check_one(evaluator: Gatekeeper, leaf: Row, person: Row, finding: dict[str, Any] | None) -> None:
+    verdict, reason = evaluator.coverage(person, leaf)
     if finding is None:
         assert verdict == "meets", (leaf, person["id"], verdict, reason)
         return
@@ -211,9 +211,9 @@ def check_one(keeper: Gatekeeper, leaf: Row, person: Row, finding: dict[str, Any
     hole = finding["leaves"][0]["hole"]
     assert (hole is not None) == (verdict == "drifts")
     if hole is not None:
-        assert keeper.is_hole(person, leaf, hole, ("enforce",))
+        assert evaluator.is_hole(person, leaf, hole, ("enforce",))
         if reason == "hole":
-            assert keeper.is_hole(person, leaf, hole, ("enforce", "observe"))
+            assert evaluator.is_hole(person, leaf, hole, ("enforce", "observe"))
 
 
 def test_every_proof_verdict_and_lock_out_is_the_reference_s() -> None:
@@ -221,8 +221,10 @@ def test_every_proof_verdict_and_lock_out_is_the_reference_s() -> None:
 
 
 def compare_partners(org: Org, rnd: Random) -> int:
-    """A partner's row changed by hand, and by a rehearsal: the same verdicts begin and end, and the snapshot that is written is checked
-    like that."""
+    """A partner's row changed by hand, and by a rehearsal.
+
+    The same verdicts begin and end, and the snapshot that is written is checked like that.
+    """
     org.people = org.people[:4]
     org.exceptions, org.settings, org.observations, org.services = [], None, None, None
     gate = random_gate(org, rnd)
@@ -253,7 +255,7 @@ def compare_partners(org: Org, rnd: Random) -> int:
         done = call("rehearse", "--changes", folder / "c.yaml", "--write-snapshot", folder / "after", *places)
         if done.status == 2:
             return 0
-        told = json.loads(done.out)
+        received = json.loads(done.out)
         written = call("check", "--snapshot", folder / "after", *places[2:])
     before = verdicts(Gatekeeper(org, gate))
     row = next((row for row in gate.partners if row["domain"].lower() == change["domain"]), None)
@@ -263,19 +265,19 @@ def compare_partners(org: Org, rnd: Random) -> int:
     after = verdicts(Gatekeeper(org, gate))
     drifting = [{key for key, verdict in said.items() if verdict == "drifts"} for said in (before, after)]
     for what, expected in (("begun", drifting[1] - drifting[0]), ("ended", drifting[0] - drifting[1])):
-        keys = {(each["rule"], each["subject"]["id"]) for each in told["verdicts"][what]}
+        keys = {(each["rule"], each["subject"]["id"]) for each in received["verdicts"][what]}
         assert {key for key in keys if key[0][0] in "RS"} == expected, (what, change)
     found = {(each["rule"], each["subject"]["id"]): each["verdict"] for each in json.loads(written.out)["findings"]}
     assert {key: found.get(key, "meets") for key in after} == after
     return 1
 
 
-def verdicts(keeper: Gatekeeper) -> dict[tuple[str, str], str]:
+def verdicts(evaluator: Gatekeeper) -> dict[tuple[str, str], str]:
     return {
-        (f"R{number}", person["id"]): keeper.coverage(person, leaf)[0]
-        for number, leaf in enumerate(keeper.gate.leaves)
-        for person in keeper.reference.active
-    } | {("S", person["id"]): _shows(keeper.can_show(person)) for person in keeper.reference.active}
+        (f"R{number}", person["id"]): evaluator.coverage(person, leaf)[0]
+        for number, leaf in enumerate(evaluator.gate.leaves)
+        for person in evaluator.reference.active
+    } | {("S", person["id"]): _shows(evaluator.can_show(person)) for person in evaluator.reference.active}
 
 
 def _shows(what: str | None) -> str:
@@ -287,15 +289,15 @@ def test_a_partner_s_row_is_rehearsed_as_if_it_were_written_by_hand() -> None:
 
 
 def expected_decision(
-    keeper: Gatekeeper, person: Row, place: tuple[Any, ...], shown: set[str], modes: tuple[str, ...]
+    evaluator: Gatekeeper, person: Row, place: tuple[Any, ...], shown: set[str], modes: tuple[str, ...]
 ) -> str:
     """The outcome of one sign-in, straight from the text; unknown where what is not known could change it."""
     from itertools import product
 
-    tables = [keeper.gate.authenticators is None, keeper.gate.passes is None and person["kind"] == "member"]
+    tables = [evaluator.gate.authenticators is None, evaluator.gate.passes is None and person["kind"] == "member"]
     outcomes = set()
     for partner, everything, live in product(
-        keeper.hypotheses(person), (True, False) if tables[0] else (None,), (True, False) if tables[1] else (None,)
+        evaluator.hypotheses(person), (True, False) if tables[0] else (None,), (True, False) if tables[1] else (None,)
     ):
         if not partner["in"]:
             outcomes.add("denied")
@@ -303,44 +305,46 @@ def expected_decision(
         resource, names, client, platform, device, risk = place
         seen = device if partner["device"] else "unknown"
         for certain in (True, False):
-            rules = keeper.gate.rules
+            rules = evaluator.gate.rules
             assert rules is not None
-            unsure = [rule for rule in rules if keeper.includes(rule, person) is None]
-            keeper.gate.rules = (
+            unsure = [rule for rule in rules if evaluator.includes(rule, person) is None]
+            evaluator.gate.rules = (
                 [rule if rule not in unsure else {**rule, "people": {"include": {"any": True}}} for rule in rules]
                 if certain
                 else rules
             )
-            needs = keeper.requirements(person, modes, resource, names, client, platform, seen, risk)
-            keeper.gate.rules = rules
-            outcomes.add(outcome(keeper, person, needs, client, seen, partner, shown, everything, live))
+            needs = evaluator.requirements(person, modes, resource, names, client, platform, seen, risk)
+            evaluator.gate.rules = rules
+            outcomes.add(outcome(evaluator, person, needs, client, seen, partner, shown, everything, live))
     return outcomes.pop() if len(outcomes) == 1 else "unknown"
 
 
-def outcome(keeper: Gatekeeper, person: Row, needs: list[Row] | None, client: str, device: str, partner: dict[str, Any], shown: set[str],
+def outcome(evaluator: Gatekeeper, person: Row, needs: list[Row] | None, client: str, device: str, partner: dict[str, Any], shown: set[str],
             everything: bool | None, live: bool | None) -> str:  # fmt: skip
     from tests.access_reference import device_set, satisfied
 
     if needs is None or (client == "legacy" and not all(satisfied(need, device_set("healthy")) for need in needs)):
         return "denied"
-    table = keeper.gate.authenticators or []
+    table = evaluator.gate.authenticators or []
     has = set(TYPES) if everything else {row["type"] for row in table if row["person"] == person["id"]}
-    listed = keeper.gate.authenticators is None or keeper.lists_memorized()
+    listed = evaluator.gate.authenticators is None or evaluator.lists_memorized()
     secret = {"memorized-secret"}
     if person["kind"] == "guest":
         given = (
-            keeper.proofs_of(shown | secret) if partner["mfa"] else keeper.proofs_of((shown & has) | secret) & {"mfa"}
+            evaluator.proofs_of(shown | secret)
+            if partner["mfa"]
+            else evaluator.proofs_of((shown & has) | secret) & {"mfa"}
         )
-        could = keeper.at_home(partner) if partner["mfa"] else keeper.proofs_of(has | secret) & {"mfa"}
+        could = evaluator.at_home(partner) if partner["mfa"] else evaluator.proofs_of(has | secret) & {"mfa"}
     else:
         if person["kind"] == "member" and not listed:
             has |= secret
         if live is None:
             live = person["kind"] == "member" and any(
-                row["person"] == person["id"] and keeper.live(row) for row in keeper.gate.passes or ()
+                row["person"] == person["id"] and evaluator.live(row) for row in evaluator.gate.passes or ()
             )
-        given = keeper.proofs_of(shown | (has & secret)) if shown else frozenset()
-        could = keeper.proofs_of(has | shown) | ({"mfa"} if live else set())
+        given = evaluator.proofs_of(shown | (has & secret)) if shown else frozenset()
+        could = evaluator.proofs_of(has | shown) | ({"mfa"} if live else set())
     if client == "legacy":
         given = could = frozenset()
     if all(satisfied(need, given | device_set(device)) for need in needs):
@@ -357,7 +361,7 @@ def compare_decisions(org: Org, rnd: Random) -> int:
     from usher_gate.core.organisation.networks import NetworkClass
     from usher_gate.core.organisation.sign_ins import SignIn
     from usher_gate.core.sign_in.decide import Decider
-    from usher_gate.core.sign_in.gatekeeper import Gatekeeper as Real
+    from usher_gate.core.sign_in.evaluator import AccessPolicyEvaluator as Real
     from usher_gate.files.faults import BadInput
     from usher_gate.files.snapshot.folder import read_snapshot
 
@@ -372,11 +376,11 @@ def compare_decisions(org: Org, rnd: Random) -> int:
             snapshot = read_snapshot(Path(name) / "snapshot").snapshot
         except BadInput:
             return 0
-    keeper, real, count = Gatekeeper(org, gate), Real(snapshot), 0
-    for number, person in enumerate(sorted(keeper.reference.active, key=lambda each: each["id"])):
+    evaluator, real, count = Gatekeeper(org, gate), Real(snapshot), 0
+    for number, person in enumerate(sorted(evaluator.reference.active, key=lambda each: each["id"])):
         decider = Decider(real, number)
         for _ in range(12):
-            names = rnd.choice(sorted(keeper.places, key=sorted))
+            names = rnd.choice(sorted(evaluator.places, key=sorted))
             place = (
                 rnd.choice(sorted(gate.resources)),
                 names,
@@ -386,9 +390,9 @@ def compare_decisions(org: Org, rnd: Random) -> int:
                 rnd.choice(RISKS),
             )
             shown = set(rnd.sample(TYPES, rnd.choice((0, 0, 1, 2))))
-            sign_in = SignIn(place[0], NetworkClass(real.networks.containing(keeper.places[names]), ""), *place[2:])
+            sign_in = SignIn(place[0], NetworkClass(real.networks.containing(evaluator.places[names]), ""), *place[2:])
             for observed, modes in ((False, ("enforce",)), (True, ("enforce", "observe"))):
                 found = decider.decide(sign_in, frozenset(shown), observed).outcome
-                assert found == expected_decision(keeper, person, place, shown, modes), (person, place, shown, modes)
+                assert found == expected_decision(evaluator, person, place, shown, modes), (person, place, shown, modes)
                 count += 1
     return count

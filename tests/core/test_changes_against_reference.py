@@ -1,4 +1,7 @@
-"""Changes against the plain reference: what is told of before and after is what two checks say; in memory it is what it is in files."""
+"""Changes against the plain reference: what is shown before and after is what two checks say.
+
+In memory it is what it is in files.
+"""
 
 from __future__ import annotations
 
@@ -168,7 +171,7 @@ def _set(settings: list[Row], here: Row | None, said: Row) -> bool:
 
 
 def _seen(org: Org, after: Org, places: set[tuple[str, str, str]]) -> list[Row] | None:
-    """What was seen, without what is older than the change, of whom it concerns."""
+    """What was seen, without what is older than the change, for the people concerned."""
     if org.observations is None:
         return None
     moved = set()
@@ -201,7 +204,7 @@ def _rank(word: str) -> int:
 
 
 def compare(org: Org, rnd: Random) -> int:
-    """Compares what is told with what two checks would say; returns how many verdicts are other."""
+    """Compares what is shown with what two checks would say; returns how many verdicts are other."""
     changes = random_changes(org, rnd)
     if not changes:
         return 0
@@ -229,13 +232,13 @@ def compare(org: Org, rnd: Random) -> int:
             *places,
         )
         if lost := _named(org) - _named(after):
-            assert done.status == 2 and all(f"nobody is left in the group '{group}'" in done.err for group in lost)
+            assert done.status == 2 and all(f"no one is left in the group '{group}'" in done.err for group in lost)
             return 0
         assert done.status in (0, 1), done.err
         then = call("check", "--snapshot", folder / "after", *places)
-    told, checked, expected = json.loads(done.out), json.loads(then.out), check(after)
+    received, checked, expected = json.loads(done.out), json.loads(then.out), check(after)
     # in memory, in files, and by the reference: the same
-    assert told["verdicts"]["after"] == checked["summary"]["verdicts"]
+    assert received["verdicts"]["after"] == checked["summary"]["verdicts"]
     found = {
         (each["rule"], each["service"], each["subject"]["id"]): (each["verdict"], each["reason"])
         for each in checked["findings"]
@@ -247,19 +250,19 @@ def compare(org: Org, rnd: Random) -> int:
     begun = {key for key, (first, second) in other.items() if second[0] == "drifts" != first[0]}
     ended = {key for key, (first, second) in other.items() if first[0] == "drifts" != second[0]}
     worse = {key: (first[1], second[1]) for key, (first, second) in other.items() if _rank(second[1]) > _rank(first[1])}
-    assert {_key(each) for each in told["verdicts"]["begun"]} == begun
-    assert {_key(each) for each in told["verdicts"]["ended"]} == ended
-    assert {_key(each): (each["from"], each["to"]) for each in told["verdicts"]["worse"]} == worse
+    assert {_key(each) for each in received["verdicts"]["begun"]} == begun
+    assert {_key(each) for each in received["verdicts"]["ended"]} == ended
+    assert {_key(each): (each["from"], each["to"]) for each in received["verdicts"]["worse"]} == worse
     moves: dict[tuple[str, str], int] = {}
     for first, second in other.values():
         if first[0] != second[0]:
             moves[first[0], second[0]] = moves.get((first[0], second[0]), 0) + 1
-    assert {(each["from"], each["to"]): each["count"] for each in told["verdicts"]["moves"]} == moves
+    assert {(each["from"], each["to"]): each["count"] for each in received["verdicts"]["moves"]} == moves
     drifting = [len({key[2] for key, (verdict, _) in words.items() if verdict == "drifts"}) for words in (before, now)]
-    assert [told["verdicts"]["drifting_people"][key] for key in ("before", "after")] == drifting
-    _values_told(told, org, after)
-    assert done.status == int(bool(begun or told["protected"]))
-    reached = {each["change"]: each["people"] for each in told["reach"]}
+    assert [received["verdicts"]["drifting_people"][key] for key in ("before", "after")] == drifting
+    _values_shown(received, org, after)
+    assert done.status == int(bool(begun or received["protected"]))
+    reached = {each["change"]: each["people"] for each in received["reach"]}
     for number, mine in of_change.items():
         (kind, said), *_ = changes[number - 1].items()
         others = set().union(*of_change.values())
@@ -268,8 +271,8 @@ def compare(org: Org, rnd: Random) -> int:
     return sum(moves.values()) + 1
 
 
-def _values_told(told: Row, org: Org, after: Org) -> None:
-    """Whose values are other: of whom a rule leaves out, of who had nothing to mend there, and those that are weaker."""
+def _values_shown(received: Row, org: Org, after: Org) -> None:
+    """Changed values: of people left out by a rule, of people with nothing to mend there, and weaker ones."""
     references = Reference(org), Reference(after)
     people = [{person["id"]: person for person in reference.active} for reference in references]
     drifting = {key for key, (verdict, _) in _words(org).items() if verdict == "drifts"}
@@ -297,11 +300,11 @@ def _values_told(told: Row, org: Org, after: Org) -> None:
                         found["protected"].add((rule["id"], *row))
     for what, rows in found.items():
         keys = (*(("rule",) if what == "protected" else ()), "service", "control", "person", "before", "after")
-        assert {tuple(each[key] for key in keys) for each in told[what]} == rows, what
+        assert {tuple(each[key] for key in keys) for each in received[what]} == rows, what
 
 
 def _held(reference: Reference, service_id: str, control: str, person: Row) -> str | None:
-    """The value that somebody has; None for none, or for one that is not known."""
+    """The value that someone has; None for none, or for one that is not known."""
     service = next(each for each in reference.org.services or () if each["id"] == service_id)
     licence: Any = reference.licence(person, service, control)
     if reference.chosen(service["accounts"], person, True) is False:
@@ -395,8 +398,8 @@ def test_a_change_and_its_reverse_give_the_first_result_back(demo: Path) -> None
     ]
     for name, changes in (("there", there), ("there-and-back", [*there, *back])):
         Path(f"{name}.yaml").write_text(yaml.safe_dump({"usher-gate": "changes/1", "title": name, "changes": changes}))
-    told = json.loads(call("rehearse", "--changes", "there.yaml", "--format", "json").out)
-    assert told["verdicts"]["moves"]
-    told = json.loads(call("rehearse", "--changes", "there-and-back.yaml", "--format", "json").out)
-    assert (told["verdicts"]["moves"], told["verdicts"]["worse"], told["meetings"]) == ([], [], [])
-    assert told["verdicts"]["before"] == told["verdicts"]["after"]
+    received = json.loads(call("rehearse", "--changes", "there.yaml", "--format", "json").out)
+    assert received["verdicts"]["moves"]
+    received = json.loads(call("rehearse", "--changes", "there-and-back.yaml", "--format", "json").out)
+    assert (received["verdicts"]["moves"], received["verdicts"]["worse"], received["meetings"]) == ([], [], [])
+    assert received["verdicts"]["before"] == received["verdicts"]["after"]

@@ -1,4 +1,4 @@
-"""Contested values under many groups of one standing, against asking of each person which groups they are in."""
+"""Contested values under many groups of equal precedence, against asking of each person which groups they are in."""
 
 from __future__ import annotations
 
@@ -22,7 +22,10 @@ EVERYBODY = frozenset(range(PEOPLE))
 
 @st.composite
 def worlds(draw: st.DrawFn) -> list[tuple[str, str, frozenset[int]]]:
-    """For each group the value and the rank of its setting, and its members; some hundred groups at most, many of which say the same."""
+    """For each group the value and the rank of its setting, and its members.
+
+    Some hundred groups at most, many of which say the same.
+    """
     size = draw(st.sampled_from((3, 3, 70, 110)))
     words = st.sampled_from(draw(st.sampled_from((WORDS, WORDS[:2], (*[WORDS[1]] * 30, WORDS[2])))))
     some = draw(st.lists(st.frozensets(st.integers(0, PEOPLE - 1), min_size=1), min_size=1, max_size=4))
@@ -30,7 +33,8 @@ def worlds(draw: st.DrawFn) -> list[tuple[str, str, frozenset[int]]]:
     return draw(st.lists(st.tuples(words, st.sampled_from(("", "1", "1", "1")), members), min_size=size, max_size=size))
 
 
-# Seventy groups of everybody; one person each is out of four of them, and nobody of these is under the same ones as another.
+# Seventy groups of everyone; one person each is out of four of them, and no one of these is under the same ones as
+# another.
 LACK = {60: 0, 28: 1, 59: 2, 58: 3}
 MANY = [(WORDS[min(n, 1)], "1", EVERYBODY - {LACK[n]} if n in LACK else EVERYBODY) for n in range(70)]
 

@@ -1,4 +1,4 @@
-"""The course of drifts, reckoned from runs, against asking of each check and each spell."""
+"""The course of drifts, reckoned from runs, against asking of each check and each interval."""
 
 from __future__ import annotations
 
@@ -13,12 +13,12 @@ from hypothesis import strategies as st
 from tests.compared import many
 from tests.history_reference import open_at, since
 from usher_gate.core.history.chain import finding_line, findings_digest, lines_digest
-from usher_gate.core.history.course import course, runs_of
-from usher_gate.core.history.spells import STATES, Between, Key, Lot, Spell, There, began_at
+from usher_gate.core.history.intervals import STATES, Between, FindingGroup, Interval, IntervalKey, Present, began_at
+from usher_gate.core.history.trend import course, runs_of
 from usher_gate.core.organisation.columns import DAY
 
 CHECKS = 7
-KEYS = [Key(rule, "tidecall", "person", f"P{number}") for rule in ("R-1", "R-2") for number in range(3)]
+KEYS = [IntervalKey(rule, "tidecall", "person", f"P{number}") for rule in ("R-1", "R-2") for number in range(3)]
 
 
 # Drifting more often than not; "" for a subject that is judged and does not drift, or is not there.
@@ -26,7 +26,7 @@ VERDICTS = st.sampled_from(("drifts", "drifts", "drifts", "", "loose", "unknown"
 
 
 @st.composite
-def spells(draw: st.DrawFn) -> list[Spell]:
+def intervals(draw: st.DrawFn) -> list[Interval]:
     found = []
     for key in KEYS:
         verdicts = [*draw(st.lists(VERDICTS, min_size=CHECKS, max_size=CHECKS)), "the end"]
@@ -35,9 +35,9 @@ def spells(draw: st.DrawFn) -> list[Spell]:
             before, here = verdicts[number - 2], verdicts[number - 1]
             if here == before:
                 continue
-            if before:  # somebody who has left has no verdict at the next check
+            if before:  # someone who has left has no verdict at the next check
                 left = not here and draw(st.booleans())
-                found.append(Spell(key, before, first, None if here == "the end" else number - 1, left))
+                found.append(Interval(key, before, first, None if here == "the end" else number - 1, left))
             first = number
     return found
 
@@ -49,57 +49,59 @@ HOURS = st.lists(st.integers(0, 400), min_size=CHECKS, max_size=CHECKS)
 
 
 @settings(max_examples=many(300), deadline=None)
-@given(spells(), RULES, HOURS)
+@given(intervals(), RULES, HOURS)
 def test_each_leg_is_what_asking_every_spell_gives(
-    found: list[Spell], rules: dict[int, frozenset[str]], hours: list[int]
+    found: list[Interval], rules: dict[int, frozenset[str]], hours: list[int]
 ) -> None:
     taken = {number: sum(hours[:number]) * DAY // 24 for number in range(1, CHECKS + 1)}
-    legs = course(runs_of(found), taken, rules)
-    assert len(legs) == CHECKS
-    for number, leg in enumerate(legs, 1):
-        there = [open_at([spell for spell in found if spell.key == key], number) for key in KEYS]
+    data_points = course(runs_of(found), taken, rules)
+    assert len(data_points) == CHECKS
+    for number, data_point in enumerate(data_points, 1):
+        there = [open_at([interval for interval in found if interval.key == key], number) for key in KEYS]
         ages = sorted((taken[number] - taken[one[0]]) // DAY for one in there if one is not None and one[1] == "drifts")
-        assert leg.drifts == len(ages)
+        assert data_point.drifts == len(ages)
         middle = (ages[(len(ages) - 1) // 2] + ages[len(ages) // 2]) // 2 if ages else None
-        assert (leg.median_age, leg.oldest_age) == (middle, ages[-1] if ages else None)
+        assert (data_point.median_age, data_point.oldest_age) == (middle, ages[-1] if ages else None)
         if number == 1:
-            assert leg.changed is None
+            assert data_point.changed is None
             continue
         plain = Counter(one.what for one in since(found, number - 1, number, rules[number - 1], rules[number]))
-        assert leg.changed is not None
-        assert {name: many for name, many in leg.changed.items() if many} == dict(plain)
+        assert data_point.changed is not None
+        assert {name: many for name, many in data_point.changed.items() if many} == dict(plain)
 
 
 @settings(max_examples=many(300), deadline=None)
-@given(spells(), RULES, st.integers(1, CHECKS - 1), st.integers(1, CHECKS))
+@given(intervals(), RULES, st.integers(1, CHECKS - 1), st.integers(1, CHECKS))
 def test_what_became_of_each_drift_is_what_asking_every_spell_gives(
-    found: list[Spell], rules: dict[int, frozenset[str]], then: int, more: int
+    found: list[Interval], rules: dict[int, frozenset[str]], then: int, more: int
 ) -> None:
     now = min(then + more, CHECKS)
 
-    def opened(check: int) -> dict[Lot, dict[str, int]]:
-        made: dict[Lot, dict[str, int]] = {}
+    def opened(check: int) -> dict[FindingGroup, dict[str, int]]:
+        made: dict[FindingGroup, dict[str, int]] = {}
         for key in KEYS:
-            mine = sorted((spell for spell in found if spell.key == key), key=lambda spell: spell.first)
+            mine = sorted((interval for interval in found if interval.key == key), key=lambda interval: interval.first)
             began = began_at(mine, check)
-            told = open_at(mine, check)
-            assert began == (None if told is None else told[0])
-            if told is not None:
-                made.setdefault(Lot(*key[:3], STATES[told[1]]), {})[key.id] = told[0]
+            shown = open_at(mine, check)
+            assert began == (None if shown is None else shown[0])
+            if shown is not None:
+                made.setdefault(FindingGroup(*key[:3], STATES[shown[1]]), {})[key.id] = shown[0]
         return made
 
-    def lots(some: list[Spell]) -> dict[Lot, set[str]]:
-        made: dict[Lot, set[str]] = {}
-        for spell in some:
-            made.setdefault(Lot(*spell.key[:3], "drifts"), set()).add(spell.key.id)
+    def finding_groups(some: list[Interval]) -> dict[FindingGroup, set[str]]:
+        made: dict[FindingGroup, set[str]] = {}
+        for interval in some:
+            made.setdefault(FindingGroup(*interval.key[:3], "drifts"), set()).add(interval.key.id)
         return made
 
-    ended = [spell for spell in found if spell.last is not None]
+    ended = [interval for interval in found if interval.last is not None]
     between = Between(
         opened(then),
         opened(now),
-        lots([each for each in ended if each.verdict == "drifts" and each.last is not None and each.last < then]),
-        lots(
+        finding_groups(
+            [each for each in ended if each.verdict == "drifts" and each.last is not None and each.last < then]
+        ),
+        finding_groups(
             [
                 each
                 for each in ended
@@ -117,8 +119,13 @@ def test_what_became_of_each_drift_is_what_asking_every_spell_gives(
 
 
 def test_without_any_spell_nothing_drifts_and_nothing_is_old() -> None:
-    (leg,) = course([], {1: 0}, {1: frozenset()})
-    assert (leg.drifts, leg.changed, leg.median_age, leg.oldest_age) == (0, None, None, None)
+    (data_point,) = course([], {1: 0}, {1: frozenset()})
+    assert (data_point.drifts, data_point.changed, data_point.median_age, data_point.oldest_age) == (
+        0,
+        None,
+        None,
+        None,
+    )
 
 
 ODD = st.text("aP1\\\t\n-", min_size=1, max_size=4)
@@ -127,17 +134,21 @@ ODD = st.text("aP1\\\t\n-", min_size=1, max_size=4)
 @settings(max_examples=many(200), deadline=None)
 @given(st.dictionaries(st.tuples(ODD, ODD, ODD), st.sampled_from(("drifts", "loose", "unknown")), max_size=12))
 def test_the_digest_of_findings_is_that_of_their_lines_in_order(verdicts: dict[tuple[str, str, str], str]) -> None:
-    """The quick way by lots against line by line, with ids in which a tab, a line's end or a backslash stands."""
-    lots: dict[Lot, list[str]] = {}
+    """The quick way by groups of findings against line by line, with ids that contain a tab, a line's end or a
+    backslash.
+    """
+    finding_groups: dict[FindingGroup, list[str]] = {}
     lines = []
     for (rule, service, name), verdict in verdicts.items():
-        lots.setdefault(Lot(rule, service, "person", verdict), []).append(name)
-        lines.append((Key(rule, service, "person", name), verdict))
-    assert findings_digest(lots) == lines_digest(map(finding_line, sorted(lines)))
+        finding_groups.setdefault(FindingGroup(rule, service, "person", verdict), []).append(name)
+        lines.append((IntervalKey(rule, service, "person", name), verdict))
+    assert findings_digest(finding_groups) == lines_digest(map(finding_line, sorted(lines)))
 
 
 def test_two_findings_that_differ_never_have_one_line() -> None:
-    lines = [finding_line((Key("R", "", "person", name), "drifts")) for name in ("a\tb", "a\\tb", "a\nb", "a\\nb")]
+    lines = [
+        finding_line((IntervalKey("R", "", "person", name), "drifts")) for name in ("a\tb", "a\\tb", "a\nb", "a\\nb")
+    ]
     assert len(set(lines)) == 4 and all(line.count(b"\n") == 1 and line.count(b"\t") == 4 for line in lines)
 
 
@@ -156,5 +167,5 @@ def test_two_findings_that_differ_never_have_one_line() -> None:
 def test_what_cannot_be_judged_for_want_of_a_table_or_a_service(
     rule: str, service: str, type_: str, name: str, changes: dict[str, Any], expected: bool
 ) -> None:
-    usual = There(frozenset({"P1"}), frozenset({"m1"}), frozenset({"s1"}), rules=frozenset({"R1"}))
-    assert replace(usual, **changes).cannot_judge(Key(rule, service, type_, name)) == expected
+    usual = Present(frozenset({"P1"}), frozenset({"m1"}), frozenset({"s1"}), rules=frozenset({"R1"}))
+    assert replace(usual, **changes).cannot_judge(IntervalKey(rule, service, type_, name)) == expected

@@ -1,4 +1,7 @@
-"""What must hold of every door: stricter is never weaker, not known is never good, a question of many is a question of each."""
+"""What must hold of every door.
+
+Stricter is never weaker, not known is never good, a question of many is a question of each.
+"""
 
 from __future__ import annotations
 
@@ -8,8 +11,8 @@ from hypothesis import strategies as st
 
 from tests.compared import many
 from tests.door_reference import CONTROLS, words_of
-from usher_gate.core.door.asking import FAILS, Question, ask
-from usher_gate.core.door.gates import Held, Panel, looked_at, meet
+from usher_gate.core.door.asking import FAILS, DoorQuestion, ask
+from usher_gate.core.door.gates import HeldControl, Panel, looked_at, meet
 from usher_gate.core.door.hosts import ASKED
 from usher_gate.core.door.visitors import WAYS, Visit, visits
 from usher_gate.core.words.vocabulary import MEETING_KINDS
@@ -37,7 +40,7 @@ def values(draw: st.DrawFn) -> Values:
 
 def panel(*rows: Values, callers: bool = False) -> Panel:
     held = {
-        control: Held.of([row[control] for row in rows], [False] * len(rows))
+        control: HeldControl.of([row[control] for row in rows], [False] * len(rows))
         for control in ASKED
         if all(control in row for row in rows)
     }
@@ -54,7 +57,7 @@ def test_a_stricter_value_lets_nobody_further(
         (data.draw(st.sampled_from(range(len(words)))), data.draw(st.sampled_from(range(len(words)))))
     )
     if (control, stricter) == ("line.encryption", 1) or control == "door.personal-room":
-        return  # a contradiction with the way in (reading 11); whether there is a room at all
+        return  # a contradiction with the way in (Spec: doors 3.2); whether there is a room at all
     before, after = ({**made, control: words[place]} for place in (weaker, stricter))
     met = meet(panel(before, after, callers=callers), who, "else.example")
     assert met.least[0] <= met.least[1]
@@ -89,7 +92,7 @@ def test_a_question_of_many_is_the_same_question_of_each(
 ) -> None:
     shared = set.intersection(*(set(row) for row in rows))
     same = [{control: row[control] for control in shared} for row in rows]
-    question = Question(EVERY[::7], good, pinned)
+    question = DoorQuestion(EVERY[::7], good, pinned)
     together = ask(panel(*same), question)
     for row, one in enumerate(same):
         alone = ask(panel(one), question)
@@ -122,19 +125,20 @@ def test_what_a_visitor_does_not_look_at_makes_no_difference(
         rooms = [made]
         for control in made.keys() - looked_at((who,)):
             rooms += [{**made, control: word} for word in (words_of(control) if control in ORDERED else SETS)]
-        answer = ask(panel(*rooms, callers=callers), Question((who,), good, pinned))
-        for told in (answer.state, answer.visit, answer.met, answer.control):
-            assert len(set(told.tolist())) == 1
+        answer = ask(panel(*rooms, callers=callers), DoorQuestion((who,), good, pinned))
+        for shown in (answer.state, answer.visit, answer.met, answer.control):
+            assert len(set(shown.tolist())) == 1
 
 
 def test_a_gate_of_two_controls_can_be_opened_by_either() -> None:
-    """A passcode that is pinned stops nobody who holds a link, once it travels in the link."""
+    """A passcode that is pinned stops no one who holds a link, once it travels in the link."""
     room: Values = {"door.passcode-scheduled": "on", "door.passcode-in-link": "off"}
-    pinned = {control: Held.of([room[control]], [control == "door.passcode-scheduled"]) for control in room}
+    pinned = {control: HeldControl.of([room[control]], [control == "door.passcode-scheduled"]) for control in room}
     held = Panel(1, pinned, CATALOGUE, False, frozenset(room))
     nobody = {holding: Visit("scheduled", "nobody", holding, "app", "there") for holding in ("number", "link")}
     for holding, state in (("number", 0), ("link", 1)):
-        assert ask(held, Question((nobody[holding],), (False, True, True), "true")).state[0] == state
+        assert ask(held, DoorQuestion((nobody[holding],), (False, True, True), "true")).state[0] == state
     assert (
-        ask(Panel(1, pinned, CATALOGUE, False), Question((nobody["link"],), (False, True, True), "true")).state[0] == 0
+        ask(Panel(1, pinned, CATALOGUE, False), DoorQuestion((nobody["link"],), (False, True, True), "true")).state[0]
+        == 0
     )

@@ -1,4 +1,6 @@
-"""Doors, planned meetings and the rules about them, against the plain reference, on random organisations written to random formats."""
+"""Doors, planned meetings and the rules about them, against the plain reference, on random organisations written to
+random formats.
+"""
 
 from __future__ import annotations
 
@@ -237,9 +239,9 @@ def compare(seed: int) -> int:
     compared = _doors(reference, result)
     compared += _roots(org, meetings, reference, result)
     compared += _meetings(reference, json.loads(every.out)["meetings"], result["meetings"])
-    compared += sum(_host(reference, name, told) for name, told in hosts.items())
-    for name, told in single.items():
-        compared += _single(reference, name, told)
+    compared += sum(_host(reference, name, shown) for name, shown in hosts.items())
+    for name, shown in single.items():
+        compared += _single(reference, name, shown)
     if checked is not None:
         assert checked.status in (0, 1, 3), checked.err
         compared += _checked(reference, json.loads(checked.out))
@@ -318,7 +320,7 @@ def _roots(org: Org, meetings: list[Row], reference: Doors, result: Row) -> int:
 
 
 class _Licensed(Doors):
-    """As if what stands in for the licence were another value."""
+    """As if the value without the licence were another one."""
 
     def __init__(self, org: Org, key: tuple[Any, ...], value: str) -> None:
         super().__init__(org)
@@ -373,7 +375,7 @@ def _gate_told(met: Any, reference: Doors, room: Any) -> tuple[Any, ...]:
     return gate.name, gate.control, "-" if value == "" else value
 
 
-def _host(reference: Doors, name: str, told: Row) -> int:
+def _host(reference: Doors, name: str, shown: Row) -> int:
     person = next(each for each in reference.active if each["id"] == name)
     expected, hosting = [], []
     for service in reference.org.services or ():
@@ -394,17 +396,17 @@ def _host(reference: Doors, name: str, told: Row) -> int:
                     )
                 )
     words = ("service", "kind", "standing", "holding", "way", "moment", "outcome", "gates", "gate", "control", "value")
-    assert sorted(told["host"]["hosting"]) == sorted(hosting)
-    assert sorted(map(str, (tuple(each[word] for word in words) for each in told["visits"]))) == sorted(
+    assert sorted(shown["host"]["hosting"]) == sorted(hosting)
+    assert sorted(map(str, (tuple(each[word] for word in words) for each in shown["visits"]))) == sorted(
         map(str, expected)
     )
     return len(expected)
 
 
-def _single(reference: Doors, name: str, told: Row) -> int:
+def _single(reference: Doors, name: str, shown: Row) -> int:
     meeting = next(each for each in reference.meetings if each["id"] == name)
     room, kind = reference.meeting_room(meeting), meeting.get("kind", "scheduled")
-    assert {each["address"]: (each["outcome"], each["need_account"]) for each in told["invited"]} == {
+    assert {each["address"]: (each["outcome"], each["need_account"]) for each in shown["invited"]} == {
         address: reference.fate(meeting, address) for address in reference.invited(meeting)
     }
     expected = []
@@ -413,7 +415,7 @@ def _single(reference: Doors, name: str, told: Row) -> int:
         outcome, gate = (met.outcome, met.deciding) if met.there is not False else ("refused", None)
         expected.append((*visit, outcome, "room" if met.there is False else gate.name if gate else None))
     words = ("kind", "standing", "holding", "way", "moment", "outcome", "gate")
-    assert [tuple(each[word] for word in words) for each in told["visits"]] == expected
+    assert [tuple(each[word] for word in words) for each in shown["visits"]] == expected
     return len(expected)
 
 
@@ -578,12 +580,12 @@ def _checked(reference: Doors, result: Row) -> int:
     assert found_all == {key: (leaf.verdict, leaf.reason) for key, leaf in expected.items()}
     reasons = ("fails", "open-door", "not-supported")
     roots = Counter(leaf.root for leaf in expected.values() if leaf.verdict == "drifts" and leaf.reason in reasons)
-    told = {
+    shown = {
         (each["service"], each["control"], each["scope"], each["value"]): each["verdicts"] for each in result["roots"]
     }
     for root, count in roots.items():
         assert root is not None
-        assert told.get((*root[:3], "-" if root[3] == "" else root[3])) == count, (root, told)
+        assert shown.get((*root[:3], "-" if root[3] == "" else root[3])) == count, (root, shown)
     texts = {
         leaf.actual
         for leaf in expected.values()

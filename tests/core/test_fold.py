@@ -1,4 +1,4 @@
-"""All sign-ins in few rows: no order of the dimensions gives fewer, and every sign-in stands in one row."""
+"""All sign-ins in few rows: no order of the dimensions gives fewer, and every sign-in is in one row."""
 
 from __future__ import annotations
 

@@ -1,4 +1,7 @@
-"""Reviews of guests against the plain reference: states, who is asked, what answers of several come to, silence before and after."""
+"""Reviews of guests against the plain reference.
+
+States, who is asked, what answers of several come to, silence before and after.
+"""
 
 from __future__ import annotations
 
@@ -221,7 +224,7 @@ def _answers(
     assert {(guest, each["group"]) for each in answer["removed"] for guest in each["guests"]} == {
         pair for pair in gone if pair[1] in member_of(pair[0], members)[0]
     }
-    # Whoever is also in a group within the group stays a member of it.
+    # A person who is also in a group within the group stays a member of it.
     assert {(each["guest"], each["group"]) for each in answer["nested"]} == {
         (guest, group)
         for guest, group in gone

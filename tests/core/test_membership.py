@@ -49,7 +49,7 @@ def test_every_question_has_the_answer_of_a_plain_walk(held: str, monkeypatch: p
     walked = 0
     for seed in range(many(150)):
         made, direct, nested, groups, people = built(seed)
-        walked += isinstance(made._membership, membership.Walked)
+        walked += isinstance(made._membership, membership.WalkedMemberships)
         draw = Random(seed)
         wanted = [plain(direct, nested, group) for group in range(groups)]
         mask = np.array([draw.random() < 0.5 for _ in range(people)])

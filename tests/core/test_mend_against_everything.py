@@ -286,8 +286,9 @@ def _in_order(tried: Mending, order: str, plan: Plan) -> None:
 def test_no_plan_is_better() -> None:
     counts: list[int] = []
 
-    @settings(max_examples=many(90), suppress_health_check=[HealthCheck.too_slow])
-    @example(1268732)  # somebody who lacks the licence is in a group whose setting is to be pinned
+    @settings(max_examples=many(130), suppress_health_check=[HealthCheck.too_slow])
+    @example(1268732)  # someone who lacks the licence is in a group whose setting is to be pinned
+    @example(19)  # of two values that are enough, the less strict one counts
     @given(st.integers(0, 2**32 - 1))
     def one(seed: int) -> None:
         rnd = Random(seed)
@@ -319,10 +320,10 @@ def compare_memberships(org: Org, rnd: Random) -> tuple[int, int]:
 
 def test_no_plan_with_memberships_is_better() -> None:
     counts: list[tuple[int, int]] = []
-    for seed in sorted({23, 31, 46, 47, 51, 54, 56, *range(many(14))}):  # in the first seven somebody is taken out
+    for seed in sorted({23, 31, 46, 47, 51, 54, 56, *range(many(14))}):  # in the first seven someone is taken out
         rnd = Random(seed)
         org = small_org(rnd, rnd.choice(("group", "group", "both")))
-        for person, rule in zip(org.people, org.rules, strict=False):  # whoever is left out keeps the group's value
+        for person, rule in zip(org.people, org.rules, strict=False):  # people left out keep the group's value
             rule.pop("audience", None)
             rule["except"] = {"kind": "member"} if rnd.random() < 0.7 else {"login": person["login"]}
         counts.append(compare_memberships(org, rnd))
@@ -331,7 +332,10 @@ def test_no_plan_with_memberships_is_better() -> None:
 
 
 def keeps_its_promise(org: Org, rnd: Random) -> int:
-    """Writes the plan, applies it to the files and checks them anew: what was promised is so. Returns how many drifts end."""
+    """Writes the plan, applies it to the files and checks them anew: what was promised is so.
+
+    Returns how many drifts end.
+    """
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         write_org(org, folder, rnd)
@@ -381,7 +385,7 @@ def hinted(org: Org, rnd: Random) -> int:
         rules = ("--baseline", folder / "baseline.yaml", "--exceptions", folder / "exceptions.yaml")
         shown = call("check", "--snapshot", folder / "snapshot", *rules).out
         plan = json.loads(call("mend", "--snapshot", folder / "snapshot", *rules, "--format", "json").out)["plan"]
-    said = re.search(r"^Mend: (?:(\d+) edits? ends? )?(\d+) of \d+ drifts?", shown, re.MULTILINE)
+    said = re.search(r"^Mend: (?:(\d+) edits? ends? )?(\d+) of \d+ findings?", shown, re.MULTILINE)
     if said is None:
         assert plan["ended"] == plan["left"] == 0
         return 0

@@ -17,23 +17,23 @@ from tests.compared import many
 from tests.core.test_doors_against_reference import random_doors, write
 from tests.core.test_trial import Plain, _spot
 from usher_gate.core.door.agenda import TURNED_AWAY
+from usher_gate.core.mend.candidates import CandidateEdits
 from usher_gate.core.mend.components import components
-from usher_gate.core.mend.mending import Asked, mend
-from usher_gate.core.mend.offers import Offers
-from usher_gate.core.mend.terms import Terms
+from usher_gate.core.mend.constraints import MendingConstraints
+from usher_gate.core.mend.mending import MendingRequest, mend
 from usher_gate.core.organisation.services import Service
 from usher_gate.core.organisation.settings import MEETING
 from usher_gate.core.settings.clashes import clashes
-from usher_gate.core.settings.edited import Given, Spot
+from usher_gate.core.settings.edited import NewValue, SettingTarget
 from usher_gate.core.verdicts.checker import Checker
 from usher_gate.core.verdicts.codes import DRIFTS, EXCEPTED, LOOSE, MEETS, SETTLING, UNAVAILABLE, UNKNOWN
 from usher_gate.core.verdicts.others import judge_organisation
-from usher_gate.core.verdicts.outcome import Tail
+from usher_gate.core.verdicts.outcome import VerdictDetail
 from usher_gate.core.verdicts.planned import judge_meetings
 from usher_gate.core.verdicts.rules import AgreedException, Baseline, Rule
 from usher_gate.core.verdicts.scope import services_of
 from usher_gate.core.verdicts.trial import Remembered
-from usher_gate.files.snapshot.folder import Read, read_snapshot
+from usher_gate.files.snapshot.folder import ReadSnapshot, read_snapshot
 from usher_gate.files.written.baseline import read_baseline
 from usher_gate.files.written.exceptions import read_exceptions
 
@@ -48,7 +48,7 @@ class Said:
     def __init__(self, checker: Checker) -> None:
         self.checker, snapshot = checker, checker.snapshot
         self.ids = snapshot.people.ids.take(np.arange(len(snapshot.people)))
-        self.verdicts: dict[tuple[str, str, Subject], tuple[int, int, Tail]] = {}
+        self.verdicts: dict[tuple[str, str, Subject], tuple[int, int, VerdictDetail]] = {}
         for rule in checker.baseline.rules:
             for service in services_of(rule, snapshot.services):
                 if service is not None:
@@ -64,14 +64,14 @@ class Said:
             (each.service, each.first[0], each.second[0], one) for each in found for one in each.people.tolist()
         }
 
-    def _of(self, rule: Rule, service: Service) -> Iterator[tuple[Subject, int, int, Tail]]:
+    def _of(self, rule: Rule, service: Service) -> Iterator[tuple[Subject, int, int, VerdictDetail]]:
         if rule.subject == "people":
             verdicts, everybody = self.checker.judge(rule, service), np.arange(len(self.ids))
-            tails, which = self.checker.tails(service, verdicts, everybody)
+            details, which = self.checker.details(service, verdicts, everybody)
             for name, final, would, at in zip(
                 self.ids, verdicts.verdict.tolist(), verdicts.would_be.tolist(), which.tolist(), strict=True
             ):
-                yield ("person", name), final, would, tails[at]
+                yield ("person", name), final, would, details[at]
         elif rule.subject in ("meetings", "organisation"):
             planned = rule.subject == "meetings"
             judged = (
@@ -79,8 +79,8 @@ class Said:
                 if planned
                 else judge_organisation(rule, service, self.checker.resolver)
             )
-            for subject, tail in judged.found:
-                yield subject, tail.verdict, tail.verdict if tail.would_be is None else tail.would_be, tail
+            for subject, detail in judged.found:
+                yield subject, detail.verdict, detail.verdict if detail.would_be is None else detail.would_be, detail
 
     def _values(self) -> Iterator[tuple[Where, str | None]]:
         resolver = self.checker.resolver
@@ -105,11 +105,11 @@ class Said:
         return self.ids[int(planned.organiser[list(planned.ids).index(meeting)])]
 
 
-def rooted(verdict: int, tail: Tail) -> bool:
-    root = tail.root
+def rooted(verdict: int, detail: VerdictDetail) -> bool:
+    root = detail.root
     return (
         verdict == DRIFTS
-        and tail.reason in ("fails", "open-door")
+        and detail.reason in ("fails", "open-door")
         and root is not None
         and root.service is not None
         and root.scope not in (None, "licence")
@@ -125,9 +125,9 @@ class Weighing:
         self.services = {service.id: service for service in base.snapshot.services or ()}
         self.need: set[tuple[str, str, str]] = set()  # service, control, person
         self.kept: set[Where] = set()
-        for (rule, service, subject), (final, _, tail) in self.before.verdicts.items():
+        for (rule, service, subject), (final, _, detail) in self.before.verdicts.items():
             for control in self._controls(rule, service):
-                if rooted(final, tail) or (hold and final == LOOSE):
+                if rooted(final, detail) or (hold and final == LOOSE):
                     whose = (
                         subject[1]
                         if subject[0] == "person"
@@ -153,22 +153,24 @@ class Weighing:
         whose = subject[1] if subject[0] == "person" else self.before.organiser(service, subject[1])
         return bool(out[self.before.ids.index(whose)])
 
-    def weigh(self, plan: Mapping[Spot, Given]) -> tuple[str, int, int, int]:
+    def weigh(self, plan: Mapping[SettingTarget, NewValue]) -> tuple[str, int, int, int]:
         """What is wrong with a plan, what is left, and how many values it changes: without need, and all."""
         after = Said(Plain(self.base, dict(plan)))
         wrong, left = "", 0
-        for key, (final, would, tail) in self.before.verdicts.items():
+        for key, (final, would, detail) in self.before.verdicts.items():
             then, then_would, then_tail = after.verdicts[key]
             if min(then_would, MEETS) < min(would, MEETS):
                 wrong = wrong or f"{key} gets worse"
             stuck = then in (UNKNOWN, UNAVAILABLE) or then_tail.reason in ("observed", "not-applied")
-            mine = rooted(final, tail)
+            mine = rooted(final, detail)
             is_left = rooted(then, then_tail) or (mine and stuck)
             if self.hold:
                 is_left |= then == LOOSE or ((mine or final == LOOSE) and (then == SETTLING or stuck))
             left += is_left
         touched = set[tuple[str, str, str]]()
-        at_meetings = {(spot.service, spot.control) for spot in plan if spot.kind == MEETING}
+        at_meetings = {
+            (edit_target.service, edit_target.control) for edit_target in plan if edit_target.kind == MEETING
+        }
         for where, was in self.before.values.items():
             (service, control, subject), now = where, after.values[where]
             if was == now:
@@ -189,7 +191,7 @@ class Weighing:
         return wrong, left, len(touched - self.need), len(touched)
 
 
-def _drawn(seed: int) -> tuple[Random, Read, Baseline, tuple[AgreedException, ...]] | None:
+def _drawn(seed: int) -> tuple[Random, ReadSnapshot, Baseline, tuple[AgreedException, ...]] | None:
     """An organisation, read from its files; half of them cannot pin, and some agreed on an exception."""
     rnd = Random(seed)
     org, meetings = random_doors(rnd)
@@ -222,11 +224,11 @@ def _compare(seed: int) -> None:
         return
     rnd, read, baseline, exceptions = drawn
     snapshot, hold = read.snapshot, rnd.random() < 0.3
-    terms = Terms(lambda *_: True, np.ones(len(snapshot.people), bool), hold)
-    mending = mend(snapshot, read.tables, Asked(baseline, exceptions, terms), time.monotonic, 5)
+    terms = MendingConstraints(lambda *_: True, np.ones(len(snapshot.people), bool), hold)
+    mending = mend(snapshot, read.tables, MendingRequest(baseline, exceptions, terms), time.monotonic, 5)
     base = Remembered(snapshot, baseline, exceptions)
     weighing = Weighing(base, hold)
-    plan = {spot: given for part in mending.parts for spot, given in part.found.weighed.plan.items()}
+    plan = {edit_target: given for part in mending.parts for edit_target, given in part.found.weighed.plan.items()}
     mine = weighing.weigh(plan)
     assert mine == ("", mending.left, mending.without, mending.touched)
     COUNTS["edits"] += len(plan)
@@ -234,16 +236,16 @@ def _compare(seed: int) -> None:
         return
     values: dict[tuple[str, str], Any] = {}
     for judging in components(base, terms):
-        offers = Offers(judging)
+        offers = CandidateEdits(judging)
         values |= {(judging.service.id, control): offers.values(control) for control in judging.controls}
     planned = [name for each in base.agenda.services.values() for name in each.ids]
     for _ in range(40):
         drawn_edits = (_spot(snapshot, planned, rnd) for _ in range(rnd.choice((1, 1, 2))))
         other = {
-            spot: Given(given.value, given.pinned and snapshot.says_pinned and given.value is not None)
-            for spot, given in drawn_edits
+            edit_target: NewValue(given.value, given.pinned and snapshot.says_pinned and given.value is not None)
+            for edit_target, given in drawn_edits
         }
-        known = (values.get((spot.service, spot.control), ()) for spot in other)
+        known = (values.get((edit_target.service, edit_target.control), ()) for edit_target in other)
         if any(
             given.value is not None and given.value not in some
             for given, some in zip(other.values(), known, strict=True)

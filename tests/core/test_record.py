@@ -1,4 +1,4 @@
-"""Records are what frozen dataclasses with slots are."""
+"""Records are what serialised dataclasses with slots are."""
 
 from __future__ import annotations
 

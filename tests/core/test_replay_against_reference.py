@@ -1,4 +1,7 @@
-"""Replay against the plain reference: every event of small random logs decided straight from the text, the missing parts tried out."""
+"""Replay against the plain reference.
+
+Every event of small random logs decided straight from the text, the missing parts tried out.
+"""
 
 from __future__ import annotations
 
@@ -26,16 +29,16 @@ COLUMNS = {"time", "person", "resource", "address", "network", *WORDS, "shown", 
 RESULTS = ("allowed", "challenged", "stuck", "denied", "failed")
 
 
-def random_event(keeper: Gatekeeper, rnd: Random) -> Row:
-    gate = keeper.gate
+def random_event(evaluator: Gatekeeper, rnd: Random) -> Row:
+    gate = evaluator.gate
     event: Row = {
         "time": TAKEN - timedelta(hours=rnd.randrange(100)),
-        "person": rnd.choice([person["id"] for person in keeper.org.people]),
+        "person": rnd.choice([person["id"] for person in evaluator.org.people]),
         "resource": rnd.choice([*gate.resources, *gate.resources, "r-gone"]),
         **{name: rnd.choice(words) for name, words in WORDS.items() if rnd.random() < 0.85},
     }
     if rnd.random() < 0.6:
-        event["address"] = rnd.choice(sorted(keeper.places.values()))
+        event["address"] = rnd.choice(sorted(evaluator.places.values()))
     elif rnd.random() < 0.7:
         event["network"] = rnd.choice([*gate.networks, "elsewhere"])
     if rnd.random() < 0.6:
@@ -45,23 +48,23 @@ def random_event(keeper: Gatekeeper, rnd: Random) -> Row:
     return event
 
 
-def networks(keeper: Gatekeeper, event: Row) -> list[frozenset[str]]:
+def networks(evaluator: Gatekeeper, event: Row) -> list[frozenset[str]]:
     """The sets of networks that an event may come from; a name lies in all that wholly contain it."""
     if "address" in event:
-        return [names for names, address in keeper.places.items() if address == event["address"]]
+        return [names for names, address in evaluator.places.items() if address == event["address"]]
     if event.get("network") == "elsewhere":
         return [frozenset()]
     if "network" in event:
-        return [frozenset.intersection(*(names for names in keeper.places if event["network"] in names))]
-    return list(keeper.places)
+        return [frozenset.intersection(*(names for names in evaluator.places if event["network"] in names))]
+    return list(evaluator.places)
 
 
-def decision(keeper: Gatekeeper, event: Row, person: Row, modes: tuple[str, ...]) -> str:
+def decision(evaluator: Gatekeeper, event: Row, person: Row, modes: tuple[str, ...]) -> str:
     places = product(
-        networks(keeper, event), *([event[name]] if name in event else words for name, words in WORDS.items())
+        networks(evaluator, event), *([event[name]] if name in event else words for name, words in WORDS.items())
     )
     shown = {word for word in event.get("shown", "").split(";") if word}
-    found = {expected_decision(keeper, person, (event["resource"], *place), shown, modes) for place in places}
+    found = {expected_decision(evaluator, person, (event["resource"], *place), shown, modes) for place in places}
     return found.pop() if len(found) == 1 else "unknown"
 
 
@@ -87,9 +90,9 @@ def compare(org: Org, rnd: Random) -> int:
         draft = with_rules(
             gate, [*rnd.sample(gate.rules, len(gate.rules) // 2), *({**rule, "id": f"D{rule['id']}"} for rule in fresh)]
         )
-    keeper = Gatekeeper(org, gate)
-    then, modes = (Gatekeeper(org, draft), ("enforce",)) if draft is not None else (keeper, ("enforce", "observe"))
-    events = [random_event(keeper, rnd) for _ in range(10)]
+    evaluator = Gatekeeper(org, gate)
+    then, modes = (Gatekeeper(org, draft), ("enforce",)) if draft is not None else (evaluator, ("enforce", "observe"))
+    events = [random_event(evaluator, rnd) for _ in range(10)]
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         write_gate(org, gate, folder, rnd)
@@ -101,13 +104,13 @@ def compare(org: Org, rnd: Random) -> int:
             call_for += ["--draft", folder / "draft.yaml"]
         done = call(*call_for)
     assert done.status in (0, 3), done.err
-    return check(keeper, then, modes, events, json.loads(done.out))
+    return check(evaluator, then, modes, events, json.loads(done.out))
 
 
 def check(
-    keeper: Gatekeeper, then: Gatekeeper, modes: tuple[str, ...], events: list[Row], result: dict[str, Any]
+    evaluator: Gatekeeper, then: Gatekeeper, modes: tuple[str, ...], events: list[Row], result: dict[str, Any]
 ) -> int:
-    active = {person["id"]: person for person in keeper.reference.active}
+    active = {person["id"]: person for person in evaluator.reference.active}
     changes: Counter[tuple[str, str]] = Counter()
     inside: Counter[tuple[str, str]] = Counter()
     hurt: dict[str, Counter[str]] = {}
@@ -115,7 +118,7 @@ def check(
         person = active.get(event["person"])
         if person is None or event["resource"] == "r-gone":
             continue
-        before = decision(keeper, event, person, ("enforce",))
+        before = decision(evaluator, event, person, ("enforce",))
         after = decision(then, event, person, modes)
         changes[before, after] += 1
         if event.get("result", before) != "allowed":

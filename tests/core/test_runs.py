@@ -1,4 +1,7 @@
-"""A check may be judged in ranges of people and put together: the whole is the same byte for byte. Judging changes nothing."""
+"""A check may be judged in ranges of people and put together: the whole is the same byte for byte.
+
+Judging changes nothing.
+"""
 
 from __future__ import annotations
 
@@ -23,8 +26,8 @@ from usher_gate.core.organisation.part import part_of
 from usher_gate.core.organisation.snapshot import Snapshot
 from usher_gate.core.verdicts.check import Workers, check
 from usher_gate.core.verdicts.checker import Checker
-from usher_gate.core.verdicts.found import Found
-from usher_gate.core.verdicts.parts import Part
+from usher_gate.core.verdicts.found import PartialResult
+from usher_gate.core.verdicts.parts import PeoplePart
 from usher_gate.core.verdicts.result import CheckResult
 from usher_gate.core.verdicts.rules import AgreedException, Baseline
 from usher_gate.core.verdicts.run import Narrowing, Pair
@@ -34,7 +37,7 @@ from usher_gate.files.written.baseline import read_baseline
 from usher_gate.files.written.exceptions import read_exceptions
 from usher_gate.outputs.check.csv_ import write_csv
 from usher_gate.outputs.check.json_ import write_json
-from usher_gate.outputs.look import Look
+from usher_gate.outputs.render_options import RenderOptions
 
 Inputs = tuple[Snapshot, Baseline, tuple[AgreedException, ...]]
 
@@ -55,8 +58,8 @@ def read(folder: Path) -> Inputs:
 
 def written(result: CheckResult) -> str:
     stream = io.StringIO()
-    write_json(result, stream, Look())
-    write_csv(result, stream, Look())
+    write_json(result, stream, RenderOptions())
+    write_csv(result, stream, RenderOptions())
     return stream.getvalue()
 
 
@@ -76,12 +79,12 @@ class InParts(Workers):
         self, checker: Checker, narrowing: Narrowing, cuts: list[int], people: Callable[[int, int], Snapshot]
     ) -> None:
         self._parts = [
-            Part(people(first, last), checker.baseline, checker.exceptions, narrowing.part(first, last), first)
+            PeoplePart(people(first, last), checker.baseline, checker.exceptions, narrowing.part(first, last), first)
             for first, last in pairwise(cuts)
         ]
 
-    def judge(self, _: Sequence[Pair], __: Callable[[int, int], None] | None) -> list[Found]:
-        for part in self._parts[::2]:  # given up when half of it is done, as by an engine that took somebody for dead
+    def judge(self, _: Sequence[Pair], __: Callable[[int, int], None] | None) -> list[PartialResult]:
+        for part in self._parts[::2]:  # given up when half of it is done, as by an engine that took someone for dead
             with suppress(GivenUp):
                 part.judge(give_up)
         return [part.judge() for part in self._parts]
@@ -180,14 +183,14 @@ def test_what_a_root_has_to_satisfy_is_asked_by_the_people_of_every_part(tmp_pat
         tmp_path,
         "id,login,kind,unit\n1,a@x.example,member,/A\n2,b@x.example,member,/B\n",
         "s,door.waiting-room,organisation,members\n",
-        "  - {id: R1, title: One, audience: {unit: /A}, expect: {control: door.waiting-room, one-of: [everyone, guests]}}\n"
-        "  - {id: R2, title: Two, audience: {unit: /B}, expect: {control: door.waiting-room, one-of: [guests, partners]}}\n",
+        "  - {id: R1, title: One, audience: {unit: /A}, expect: {control: door.waiting-room, one_of: [everyone, guests]}}\n"
+        "  - {id: R2, title: Two, audience: {unit: /B}, expect: {control: door.waiting-room, one_of: [guests, partners]}}\n",
     )
     one_root_frees_both(tmp_path, inputs, "guests")
 
 
 def test_a_value_has_to_shut_the_doors_of_every_part(tmp_path: Path) -> None:
-    door = "expect: {door: {standing: %s, holding: link, way: browser, kind: scheduled}, no-weaker-than: waits}}\n"
+    door = "expect: {door: {standing: %s, holding: link, way: browser, kind: scheduled}, no_weaker_than: waits}}\n"
     inputs = by_hand(
         tmp_path,
         "id,login,kind,unit\n1,a@x.example,member,/A\n2,b@x.example,member,/B\n",

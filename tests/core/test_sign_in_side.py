@@ -16,11 +16,11 @@ import numpy as np
 from tests.access_reference import CLIENTS, DEVICES, PLATFORMS, PROOFS, RISKS, Gate, Gatekeeper, holds, on_resource
 from tests.compared import compare_many
 from tests.core.test_access_against_reference import random_gate, write_gate
-from tests.organisations import selector
+from tests.organisations import AS_REFERENCES, selector, with_keys
 from tests.reference import Org, Row
+from usher_gate.core.mend.constraints import MendingConstraints
 from usher_gate.core.mend.deadline import NEVER_PASSES
 from usher_gate.core.mend.sign_in_side import HOLE, LOCK_OUT, Repair, sign_in_side
-from usher_gate.core.mend.terms import Terms
 from usher_gate.core.verdicts.checker import Checker
 from usher_gate.core.words.vocabulary import DIMENSIONS
 from usher_gate.files.faults import BadInput
@@ -164,7 +164,7 @@ def plain(rule: Row, gate: Gate) -> Row:
 
 
 class Remembering(Gatekeeper):
-    """The reference, which asks once whom a rule includes."""
+    """The reference, which asks once which people a rule includes."""
 
     def __init__(self, org: Org, gate: Gate, like: Remembering | None = None) -> None:
         if like is None:
@@ -186,14 +186,14 @@ class Trying:
     def __init__(self, org: Org, gate: Gate) -> None:
         assert gate.rules is not None
         self.org, self.gate = org, gate
-        self.keeper = Remembering(org, gate)
-        self.keeper = self.with_rules(gate.rules)
-        self.locked = locked(self.keeper)
+        self.evaluator = Remembering(org, gate)
+        self.evaluator = self.with_rules(gate.rules)
+        self.locked = locked(self.evaluator)
 
     def with_rules(self, rules: list[Row]) -> Remembering:
         gate = copy.copy(self.gate)
         gate.rules = [plain(rule, self.gate) for rule in rules]
-        return Remembering(self.org, gate, self.keeper)
+        return Remembering(self.org, gate, self.evaluator)
 
     def closing(self, leaf: Row, cells: list[tuple[Row, tuple[Any, ...]]]) -> int | None:
         """The least number of edits with which no sign-in of a hole slips through; None for more than MOST."""
@@ -235,7 +235,7 @@ class Trying:
 
     def reached(self, rule: Row, cells: list[tuple[Row, tuple[Any, ...]]]) -> int:
         people = {person["id"]: person for person, _ in cells}
-        included = {name: Gatekeeper.includes(self.keeper, rule, person) for name, person in people.items()}
+        included = {name: Gatekeeper.includes(self.evaluator, rule, person) for name, person in people.items()}
         return sum(
             1 << at
             for at, (person, place) in enumerate(cells)
@@ -243,20 +243,20 @@ class Trying:
         )
 
     def home(self, person: Row) -> Any:
-        return self.keeper.hypotheses(person)[0]
+        return self.evaluator.hypotheses(person)[0]
 
-    def drifting(self, keeper: Gatekeeper) -> set[tuple[int, str]]:
+    def drifting(self, evaluator: Gatekeeper) -> set[tuple[int, str]]:
         return {
             (number, person["id"])
             for number, leaf in enumerate(self.gate.leaves)
-            for person in keeper.reference.active
-            if keeper.coverage(person, leaf)[0] == "drifts"
+            for person in evaluator.reference.active
+            if evaluator.coverage(person, leaf)[0] == "drifts"
         }
 
     def letting_in(self, person: Row, resources: list[str], break_glass: bool) -> int | None:
-        """The least number of rules from which somebody has to be excluded to get in everywhere."""
+        """The least number of rules from which someone has to be excluded to get in everywhere."""
         assert self.gate.rules is not None
-        now = self.drifting(self.keeper)
+        now = self.drifting(self.evaluator)
         for size in range(1, MOST + 1):
             for some in combinations(range(4), size):
                 rules = copy.deepcopy(self.gate.rules)
@@ -275,7 +275,7 @@ class Trying:
 def compare(org: Org, rnd: Random) -> int:
     org.people = org.people[:3]
     org.exceptions, org.settings, org.observations, org.services = [], None, None, None
-    if rnd.random() < 0.6:  # somebody to be locked out
+    if rnd.random() < 0.6:  # someone to be locked out
         org.columns |= {"break_glass", "roles"}
         org.privileged = ["admin"]
         for person in org.people:
@@ -289,11 +289,11 @@ def compare(org: Org, rnd: Random) -> int:
         except BadInput:
             return 0
     checker, trying = Checker(snapshot, baseline), Trying(org, gate)
-    asking = Terms(lambda *_: True, np.ones(len(snapshot.people), bool))
+    asking = MendingConstraints(lambda *_: True, np.ones(len(snapshot.people), bool))
     repairs = list(sign_in_side(checker, asking, NEVER_PASSES))
-    active = sorted(trying.keeper.reference.active, key=lambda each: each["id"])
+    active = sorted(trying.evaluator.reference.active, key=lambda each: each["id"])
     with_holes = {(int(each.rule[1:]), active[one]["id"]) for each in repairs if each.hole for one in each.hole.people}
-    assert with_holes == trying.drifting(trying.keeper)
+    assert with_holes == trying.drifting(trying.evaluator)
     for each in repairs:
         compare_one(each, trying, active, checker)
     found = {(each.account, resource) for each in repairs if each.problem == LOCK_OUT for resource in each.resources}
@@ -301,8 +301,8 @@ def compare(org: Org, rnd: Random) -> int:
     return len(repairs)
 
 
-def locked(keeper: Gatekeeper) -> set[tuple[str, str, str]]:
-    return {(resource, kind, one) for resource, people, kind, _ in keeper.lockouts() for one in people}
+def locked(evaluator: Gatekeeper) -> set[tuple[str, str, str]]:
+    return {(resource, kind, one) for resource, people, kind, _ in evaluator.lockouts() for one in people}
 
 
 def compare_one(each: Repair, trying: Trying, active: list[Row], checker: Checker) -> None:
@@ -312,7 +312,7 @@ def compare_one(each: Repair, trying: Trying, active: list[Row], checker: Checke
         cells = [
             (active[number], place)
             for number in each.hole.people
-            for place in trying.keeper.possible(leaf, trying.home(active[number]))
+            for place in trying.evaluator.possible(leaf, trying.home(active[number]))
             if all(
                 some is None or ("+".join(sorted(value)) or "elsewhere" if name == "network" else value) in some
                 for name, some, value in zip(DIMENSIONS, each.hole.values, place, strict=True)
@@ -330,7 +330,8 @@ def compare_one(each: Repair, trying: Trying, active: list[Row], checker: Checke
     assert bool(each.plans) == (each.fewest is not None) == (not each.because)
     assert [bool(plan.objection) for plan in each.plans] == sorted(bool(plan.objection) for plan in each.plans)
     for plan in each.plans[:3]:
-        rules = [raw | {"when": raw.get("when", {})} for raw in map(rule_object, plan.rules)]
+        written = (with_keys(rule_object(rule), AS_REFERENCES) for rule in plan.rules)
+        rules = [raw | {"when": raw.get("when", {})} for raw in written]
         after = trying.with_rules(rules)
         if each.problem == HOLE:
             home = trying.home
@@ -343,7 +344,7 @@ def compare_one(each: Repair, trying: Trying, active: list[Row], checker: Checke
         else:
             assert not any(after.locked_out(person, resource) for resource in each.resources)
             opened = {(int(rule[1:]), one) for rule, people in plan.opened for one in people if rule[0] == "R"}
-            assert opened == trying.drifting(after) - trying.drifting(trying.keeper)
+            assert opened == trying.drifting(after) - trying.drifting(trying.evaluator)
         if plan is each.plans[0]:
             assert set(plan.locked_out) == locked(after) - trying.locked
 

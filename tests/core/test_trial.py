@@ -22,7 +22,7 @@ from usher_gate.core.organisation.columns import MISSING
 from usher_gate.core.organisation.services import Service
 from usher_gate.core.organisation.settings import GROUP, MEETING, ORGANISATION, PERSON, UNIT
 from usher_gate.core.organisation.snapshot import Snapshot
-from usher_gate.core.settings.edited import Given, Spot
+from usher_gate.core.settings.edited import NewValue, SettingTarget
 from usher_gate.core.verdicts.checker import Checker
 from usher_gate.core.verdicts.condition import Leaf
 from usher_gate.core.verdicts.outcome import Judged, Root
@@ -54,7 +54,7 @@ class Plain(Trial):
         return None
 
 
-def _spot(snapshot: Snapshot, planned: list[str], rnd: Random) -> tuple[Spot, Given]:
+def _spot(snapshot: Snapshot, planned: list[str], rnd: Random) -> tuple[SettingTarget, NewValue]:
     service = rnd.choice(snapshot.services or ())
     control = rnd.choice(
         sorted(service.controls & {START, MAY_START, LISTED} if rnd.random() < 0.2 else service.controls)
@@ -62,7 +62,7 @@ def _spot(snapshot: Snapshot, planned: list[str], rnd: Random) -> tuple[Spot, Gi
     )
     kind = rnd.choice((ORGANISATION, ORGANISATION, UNIT, GROUP, PERSON, *([MEETING] if planned else [])))
     if kind == MEETING:
-        return Spot(service.id, control, kind, MISSING, f"meeting:{rnd.choice(planned)}"), Given(None)
+        return SettingTarget(service.id, control, kind, MISSING, f"meeting:{rnd.choice(planned)}"), NewValue(None)
     scope, target = "organisation", MISSING
     if kind == UNIT and snapshot.units is not None and snapshot.units.paths:
         target = rnd.randrange(len(snapshot.units.paths))
@@ -76,7 +76,7 @@ def _spot(snapshot: Snapshot, planned: list[str], rnd: Random) -> tuple[Spot, Gi
     else:
         kind = ORGANISATION
     value = None if rnd.random() < 0.2 else _value(control, rnd)
-    return Spot(service.id, control, kind, target, scope), Given(value, rnd.random() < 0.7)
+    return SettingTarget(service.id, control, kind, target, scope), NewValue(value, rnd.random() < 0.7)
 
 
 def _root(root: Root | None) -> object:
@@ -84,15 +84,15 @@ def _root(root: Root | None) -> object:
 
 
 def _said(checker: Checker) -> Iterator[Any]:
-    """All that is said of everybody, of every planned meeting and of who is invited."""
+    """All that is said of everyone, of every planned meeting and of people who is invited."""
     for planned in checker.agenda.services.values():
         outcome, needs = planned.met
         yield planned.open.tolist(), outcome.tolist(), needs.tolist()
     for rule in checker.baseline.rules:
         for service in services_of(rule, checker.snapshot.services):
             if rule.subject == "meetings":
-                for subject, tail in judge_meetings(rule, service, checker).found:
-                    yield rule.id, service and service.id, subject, tail.verdict, tail.reason, _root(tail.root)
+                for subject, detail in judge_meetings(rule, service, checker).found:
+                    yield rule.id, service and service.id, subject, detail.verdict, detail.reason, _root(detail.root)
                 continue
             verdicts = checker.judge(rule, service)
             yield rule.id, service and service.id, verdicts.verdict.tolist(), verdicts.would_be.tolist()

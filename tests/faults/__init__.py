@@ -1,4 +1,6 @@
-"""Calls of the program on a disk that is full, read-only or broken: each in a process of its own, forked from one that has everything loaded.
+"""Calls of the program on a disk that is full, read-only or broken.
+
+Each in a process of its own, forked from one that has everything loaded.
 
 The disk is `inject.c`, which lets the system's own calls fail.
 """
@@ -65,11 +67,13 @@ class FaultyDisk:
         self._log = scratch / "calls"
 
     def call(self, arguments: Sequence[object], cwd: Path, fault: Mapping[str, str] | None = None) -> tuple[Done, str]:
-        """What a call printed, and what it did to the disk: a letter for each call of the system below its folder (write, fsync, rename,
-        mkdir, create)."""
+        """What a call printed, and what it did to the disk.
+
+        A letter for each call of the system below its folder (write, fsync, rename, mkdir, create).
+        """
         assert self._runner.stdin is not None and self._runner.stdout is not None
         self._log.unlink(missing_ok=True)
-        told = {
+        shown = {
             "arguments": list(map(str, arguments)),
             "cwd": str(cwd),
             "environment": {
@@ -80,7 +84,7 @@ class FaultyDisk:
             },
             "said": str(self._log.parent / "said"),
         }
-        self._runner.stdin.write(json.dumps(told).encode() + b"\n")
+        self._runner.stdin.write(json.dumps(shown).encode() + b"\n")
         self._runner.stdin.flush()
         status: Any = json.loads(self._runner.stdout.readline())
         said = self._log.parent / "said"

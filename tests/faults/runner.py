@@ -1,4 +1,7 @@
-"""Runs the program's calls that come on standard input, one JSON object a line, each in a fork; gives the exit status of each."""
+"""Runs the program's calls that come on standard input, one JSON object a line, each in a fork.
+
+Gives the exit status of each.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,7 @@
-"""A disk that is full, read-only or broken: the file and the cause are named, status 4, what was there stays whole, nothing is left behind."""
+"""A disk that is full, read-only or broken.
+
+The file and the cause are named, status 4, what was there stays whole, nothing is left behind.
+"""
 
 from __future__ import annotations
 
@@ -26,7 +29,9 @@ RECORDS = ("snapshots/.lock", "snapshots/last-gather.json", "history.db-journal"
 
 
 def tree(folder: Path) -> dict[str, bytes]:
-    """Every file below a folder (and each folder, as no bytes), but for what is kept on purpose and what SQLite alone reads."""
+    """Every file below a folder (and each folder, as no bytes), but for what is kept on purpose and what SQLite alone
+    reads.
+    """
     found = {}
     for path in sorted(folder.rglob("*")):
         name = str(path.relative_to(folder))

@@ -1,5 +1,7 @@
-"""Killed at any call of the system: nothing is half there, and the next call clears up. (Kills of recorders: also tests/cli/test_history.py,
-on SQLite and on a real PostgreSQL.)"""
+"""Killed at any call of the system: nothing is half there, and the next call clears up.
+
+(Kills of recorders: also tests/cli/test_history.py, on SQLite and on a real PostgreSQL.)
+"""
 
 from __future__ import annotations
 
@@ -15,7 +17,10 @@ from usher_gate.files.write import DRAFT
 
 
 def kept(names: dict[str, bytes]) -> set[str]:
-    """Names, without those of gathered snapshots: one that was whole when its gather was killed stays beside the next."""
+    """Names, without those of gathered snapshots.
+
+    One that was whole when its gather was killed stays beside the next.
+    """
     return {name for name in names if not name.startswith("snapshots/")}
 
 

@@ -93,7 +93,7 @@ def test_damaged_files_give_an_answer_or_one_line_for_each_fault(made: tuple[Org
 
 
 def verdicts(done: Done) -> dict[tuple[str, str | None, str], str]:
-    """What is wrong with whom; who is not in it meets or is exempt."""
+    """Subjects with a verdict; others meet or are exempt."""
     return {
         (each["rule"], each["service"], each["subject"]["id"]): each["would_be"] or each["verdict"]
         for each in json.loads(done.out)["findings"]

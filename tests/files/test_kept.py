@@ -1,4 +1,7 @@
-"""What reading keeps, though no rule asks for it yet: all of it is needed to change a snapshot in memory, and to read it back."""
+"""What reading keeps, though no rule asks for it yet.
+
+All of it is needed to change a snapshot in memory, and to read it back.
+"""
 
 from __future__ import annotations
 
@@ -40,7 +43,7 @@ def test_reading_keeps_what_no_rule_asks_for(tmp_path: Path) -> None:
     assert snapshot.domains == frozenset({"northmere.example"})
     assert snapshot.inactive.ids.take(np.arange(len(snapshot.inactive))) == ["P2"]
     assert snapshot.people.sponsors is not None
-    assert snapshot.people.sponsors.tolist() == [-1, 0, -1]  # who sponsors whom; an inactive one is nobody
+    assert snapshot.people.sponsors.tolist() == [-1, 0, -1]  # the sponsor of each person; an inactive one is none
     groups = snapshot.groups
     assert groups is not None
     assert groups.owners == ("P1", None)

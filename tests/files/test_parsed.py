@@ -21,11 +21,11 @@ from usher_gate.core.verdicts.check import check
 from usher_gate.core.verdicts.run import Narrowing
 from usher_gate.files.faults import BadInput
 from usher_gate.files.snapshot import parsed
-from usher_gate.files.snapshot.folder import READ_FILES, Read, read_snapshot
-from usher_gate.files.snapshot.frozen import CannotFreeze, freeze, thaw
+from usher_gate.files.snapshot.folder import READ_FILES, ReadSnapshot, read_snapshot
+from usher_gate.files.snapshot.frozen import CannotSerialise, deserialise, serialise
 from usher_gate.files.written.baseline import read_baseline
 from usher_gate.outputs.check.json_ import write_json
-from usher_gate.outputs.look import Look
+from usher_gate.outputs.render_options import RenderOptions
 
 
 @pytest.fixture
@@ -34,12 +34,12 @@ def small_too(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(parsed, "WORTH_BYTES", 0)
 
 
-def answer(folder: Path) -> tuple[str, Read]:
+def answer(folder: Path) -> tuple[str, ReadSnapshot]:
     """A whole check as JSON, with the line and the note of every setting."""
     read = read_snapshot(folder / "snapshot")
     baseline, _ = read_baseline(folder / "baseline.yaml", read.snapshot.catalogue, read.snapshot)
     stream = io.StringIO()
-    write_json(check(read.snapshot, baseline, (), Narrowing()), stream, Look(100, False, 0))
+    write_json(check(read.snapshot, baseline, (), Narrowing()), stream, RenderOptions(100, False, 0))
     rows = 0 if read.settings is None else len(read.settings.lines)
     beside = [(read.setting_line(row), read.setting_note(row)) for row in range(rows)]
     return stream.getvalue() + json.dumps([beside, read.snapshot.notes, read.snapshot.missing]), read
@@ -143,10 +143,10 @@ def test_what_somebody_else_wrote_is_not_believed(small_too: None, demo: Path, m
 
 def test_only_records_of_the_core_come_back(tmp_path: Path) -> None:
     for value in (object(), Path("x"), {"a": lambda: 0}):
-        with pytest.raises(CannotFreeze):
-            freeze([value])
-    told, _ = freeze([1, 2.5, float("inf"), 1 << 100, -(1 << 70), None, "ä", (True, frozenset({"a"})), {"k": [()]}])
-    assert thaw(told, []) == [
+        with pytest.raises(CannotSerialise):
+            serialise([value])
+    shown, _ = serialise([1, 2.5, float("inf"), 1 << 100, -(1 << 70), None, "ä", (True, frozenset({"a"})), {"k": [()]}])
+    assert deserialise(shown, []) == [
         1,
         2.5,
         float("inf"),
@@ -159,7 +159,7 @@ def test_only_records_of_the_core_come_back(tmp_path: Path) -> None:
     ]
     for name in ("os:system", "usher_gate.core.words.values:BadValue", "usher_gate.cli.main:run"):
         with pytest.raises(ValueError, match=name):
-            thaw(msgspec.msgpack.encode([[name], ["r", 0]]), [])
+            deserialise(msgspec.msgpack.encode([[name], ["r", 0]]), [])
 
 
 def test_a_large_snapshot_is_kept_by_the_program_and_told_by_nobody(tmp_path: Path) -> None:
@@ -172,7 +172,7 @@ def test_a_large_snapshot_is_kept_by_the_program_and_told_by_nobody(tmp_path: Pa
     (snapshot / "people.csv").write_text("id,login,name,kind\n" + rows)
     (tmp_path / "baseline.yaml").write_text(
         "usher-gate: baseline/1\nname: B\nversion: '1'\nrules:\n"
-        "  - {id: R-1, title: T, severity: low, expect: {person: days-since-sign-in, no-weaker-than: 90}}\n"
+        "  - {id: R-1, title: T, severity: low, expect: {person: days-since-sign-in, no_weaker_than: 90}}\n"
     )
     call = ("check", "--snapshot", "snapshot", "--baseline", "baseline.yaml", "--format", "json")
     first = process(*call, cwd=tmp_path)

@@ -1,4 +1,7 @@
-"""A large table as a folder of Parquet files: the same answers as in one file, and every fault with its file and row."""
+"""A large table as a folder of Parquet files.
+
+The same answers as in one file, and every fault with its file and row.
+"""
 
 from __future__ import annotations
 
@@ -90,13 +93,13 @@ def emptied(folder: Path) -> None:
 @pytest.mark.parametrize(
     ("spoil", "said"),
     [
-        (doubled, "people/part-2.parquet:1: the id 'N1001' stands here and in row 1 of part-0.parquet;"),
+        (doubled, "people/part-2.parquet:1: the id 'N1001' occurs here and in row 1 of part-0.parquet;"),
         (other_columns, "people/part-1.parquet:1: has the columns "),
         (wrong_kind, "people/part-1.parquet:1: kind: 'ghost' "),
         (damaged, "people/part-1.parquet: is not a whole Parquet file; write it anew"),
         (emptied, "people: is empty; write people into it as Parquet files"),
         (lambda folder: (folder / "part.csv").write_text("id\n"), "people/part.csv: is no Parquet file; a table in several"),
-        (lambda folder: (folder.parent / "people.csv").write_text("id\n"), "people: stands beside people.csv; keep one file"),
+        (lambda folder: (folder.parent / "people.csv").write_text("id\n"), "people: is beside people.csv; keep one file"),
     ],
     ids=["twice", "columns", "kind", "damaged", "empty", "csv inside", "csv beside"],
 )  # fmt: skip

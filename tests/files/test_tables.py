@@ -221,7 +221,7 @@ def test_a_null_in_a_list_of_parquet_is_a_fault_of_its_row(tmp_path: Path) -> No
     import pyarrow.parquet as pq
 
     made = {"id": ["P1", "P2", "P3"], "login": ["a", "b", "c"], "kind": ["member"] * 3}
-    for roles, told in (
+    for roles, shown in (
         ([None, [], ["one", "two"]], None),
         (
             [None, ["one"], ["admin", None]],
@@ -231,5 +231,5 @@ def test_a_null_in_a_list_of_parquet_is_a_fault_of_its_row(tmp_path: Path) -> No
         pq.write_table(pa.table({**made, "roles": pa.array(roles, pa.list_(pa.string()))}), tmp_path / "people.parquet")
         faults = Faults()
         table = read_table(tmp_path, PEOPLE, faults)
-        assert (table is None) == (told is not None)
-        assert [str(fault).replace(f"{tmp_path}/", "") for fault in faults.found] == ([told] if told else [])
+        assert (table is None) == (shown is not None)
+        assert [str(fault).replace(f"{tmp_path}/", "") for fault in faults.found] == ([shown] if shown else [])

@@ -68,7 +68,7 @@ def settings(*sources: str, keep: int = 7) -> str:
 
 def says_nothing(folder: Path) -> str:
     """A source that was asked for the settings of tidecall, and has none."""
-    controls = "{door.close: {from: close, may-be-absent: true}}"
+    controls = "{door.close: {from: close, may_be_absent: true}}"
     into = f"  - settings: tidecall\n    scope: {{level: organisation}}\n    controls: {controls}\n"
     write(
         folder, {"nothing.json": '{"x": "1"}', "nothing-map.yaml": f"usher-gate: mapping/1\nignore: [x]\ninto:\n{into}"}

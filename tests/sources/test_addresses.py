@@ -1,4 +1,7 @@
-"""Where secrets may go: addresses are parsed, proxies are kept out, and what a server hands back is held to the same rules and to bounds."""
+"""Where secrets may go.
+
+Addresses are parsed, proxies are kept out, and what a server hands back is held to the same rules and to bounds.
+"""
 
 from __future__ import annotations
 
@@ -34,7 +37,7 @@ SECRET = "sesame-of-the-harbour"
 
 @contextmanager
 def server(answer: Callable[[BaseHTTPRequestHandler], None]) -> Iterator[tuple[str, list[str]]]:
-    """A server that answers as it is told, and the request lines that came."""
+    """A server that answers as configured, and the request lines that came."""
     seen: list[str] = []
 
     class Handler(BaseHTTPRequestHandler):
@@ -342,5 +345,5 @@ def test_whatever_is_encrypted_is_verified_by_whom_the_system_trusts(
         (verify,) = asked
     if encrypted:
         assert verify is True
-    else:  # nobody is trusted, should anything be encrypted after all
+    else:  # no one is trusted, should anything be encrypted after all
         assert (verify.verify_mode, verify.check_hostname, verify.get_ca_certs()) == (ssl.CERT_REQUIRED, True, [])

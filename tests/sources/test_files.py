@@ -230,8 +230,8 @@ into:
     scope: {level: person, from: account}
     controls:
       door.waiting-room: {from: room.wait, values: {"true": members, "false": everyone}, missing: guests}
-      door.passcode-length: {from: pin_length, may-be-absent: true}
-    pinned: {from: locked, may-be-absent: true}
+      door.passcode-length: {from: pin_length, may_be_absent: true}
+    pinned: {from: locked, may_be_absent: true}
 ignore: [colour]
 """
 ACCOUNTS = [
@@ -313,7 +313,7 @@ def test_exports_that_cannot_be_read(folder: Path, name: str, text: str, message
         ("{value: required}", "{}", "write either from: COLUMN or value: TEXT"),
         ("table: people", "table: persons", "map.yaml:4"),
         ("table: people", "table: people\n    where: {type: []}", "into[0].where.type: the list is too short"),
-        ("table: people", "table: people\n    where: type", "into[0].where: 'type' stands where a mapping"),
+        ("table: people", "table: people\n    where: type", "into[0].where: 'type' is found where a mapping"),
         ("level: person", "level: {from: l, values: {a: persn}}", "'persn' is no level; did you mean 'person'?"),
     ],
 )
@@ -437,7 +437,7 @@ def test_who_is_invited_and_what_is_cancelled(folder: Path, zone: str, hours: tu
     assert status == 0, said
     meetings = {row["id"]: row for row in table(folder, "meetings")}
     assert meetings["talk"]["invitees"] == "crew@northmere.example;x@partner.example"
-    assert "crew@northmere.example is invited as a group: one address, whoever is in it" in said
+    assert "crew@northmere.example is invited as a group: one address, however many people are in it" in said
     starts = {name: row["starts_at"] for name, row in meetings.items()}
     local = datetime(day.year, day.month, day.day, 9, tzinfo=UTC)
     assert starts.pop("talk") in {f"{local - timedelta(hours=each):%Y-%m-%dT%H:%M:%SZ}" for each in hours}

@@ -1,4 +1,7 @@
-"""Gathering from the stand-in: well-behaved and not, in part, twice at once, stopped at any moment; and what check makes of it."""
+"""Gathering from the stand-in: well-behaved and not, in part, twice at once, stopped at any moment.
+
+And what check makes of it.
+"""
 
 from __future__ import annotations
 
@@ -109,7 +112,7 @@ def test_a_server_with_passing_ill_manners_loses_nobody(folder: Path, tmp_path: 
 @pytest.mark.parametrize(
     ("manner", "message"),
     [
-        *((manner, "nobody is to be lost or doubled") for manner in ("wrong-total", "repeat", "skip", "vanish")),
+        *((manner, "no one is to be lost or doubled") for manner in ("wrong-total", "repeat", "skip", "vanish")),
         ("new-ids", "gave two people whose logins are one"),
         ("one-cursor", "gives the same cursor twice"),
     ],
@@ -231,7 +234,10 @@ def test_a_service_that_nobody_answers_for_is_not_taken_for_good(
     assert "the settings of tidecall" in partial
     result = json.loads(call("check", "--format", "json").out)
     doors = [each for each in result["findings"] if each["rule"] == "DOOR-01" and each["service"] == "tidecall"]
-    assert {each["verdict"] for each in doors} <= {"unknown", "excepted"}  # the factory's values are not what is set
+    assert {each["verdict"] for each in doors} <= {
+        "unknown",
+        "excepted",
+    }  # the service default's values are not what is set
     assert len(doors) == result["services"][2]["accounts"]
     assert "service:tidecall" in result["snapshot"]["missing"]
 
@@ -291,7 +297,7 @@ def test_a_failed_service_leaves_its_settings_unknown(folder: Path, tmp_path: Pa
         done = gathered("--partial")
     assert done.status == 4
     assert (
-        "tidecall (service) failed: http://127.0.0.1:9/v1/services/tidecall/settings: nobody answers there" in done.err
+        "tidecall (service) failed: http://127.0.0.1:9/v1/services/tidecall/settings: no one answers there" in done.err
     )
     assert "settings of tidecall" in done.err
     result = json.loads(call("check", "--format", "json").out)
@@ -316,7 +322,7 @@ def test_without_the_directory_nobody_is_judged_even_in_part(folder: Path, tmp_p
         done = gathered("--partial")
     assert done.status == 4
     assert "status 404" in done.err
-    assert "nobody knows who there is" in done.err
+    assert "no one knows who there is" in done.err
 
 
 def test_no_secret_is_ever_shown_or_kept(folder: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

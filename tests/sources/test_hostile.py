@@ -1,4 +1,7 @@
-"""Servers that are not whom they should be, or give back what they were sent: each fault by its name, and no secret in a snapshot."""
+"""Servers that are not the right ones, or give back what they were sent.
+
+Each fault by its name, and no secret in a snapshot.
+"""
 
 from __future__ import annotations
 
@@ -35,7 +38,7 @@ def people(display: str = "Ada", login: str = "ada@northmere.example") -> Answer
 
 @contextmanager
 def server(answer: Answer, context: ssl.SSLContext | None = None) -> Iterator[int]:
-    """A web server that answers as it is told; its port."""
+    """A web server that answers as configured; its port."""
 
     class Handler(BaseHTTPRequestHandler):
         def do_GET(self) -> None:

@@ -163,7 +163,7 @@ def test_twenty_thousand_people_come_in_pages_over_tls(slapd: dict[str, Any], fo
         ({"ca": "other-ca.pem"}, "its certificate cannot be verified"),
         ({"password": "env:WRONG"}, "refuses this user and password"),
         ({"base": "dc=elsewhere,dc=example"}, "has no such base"),
-        ({"url": "ldaps://127.0.0.1:9"}, "nobody answers there"),
+        ({"url": "ldaps://127.0.0.1:9"}, "no one answers there"),
         (
             {"fields": {"kind": "mial"}},
             "no entry has the attribute mial, which fields names for kind; did you mean 'mail'? (Or write may_be_absent",

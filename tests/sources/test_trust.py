@@ -30,7 +30,7 @@ from tests.sources.test_gather import folder as ground  # noqa: F401 - a fixture
 from tests.sources.test_gather import gathered
 from usher_gate.sources.entries import FIELDS, Layout
 from usher_gate.sources.groups import join_groups
-from usher_gate.sources.interface import Context, Gathered, Named, SourceFailed
+from usher_gate.sources.interface import Context, Gathered, NamedSource, SourceFailed
 from usher_gate.sources.ldif import Ldif
 from usher_gate.sources.mapped import Mapped
 from usher_gate.sources.people import PeopleMapping
@@ -175,7 +175,7 @@ def test_much_less_than_last_time_is_noticed_and_may_be_accepted_once(folder: Pa
 
 
 def test_a_column_that_was_filled_and_is_empty_is_noticed(folder: Path) -> None:
-    columns = "{id: id, login: login, kind: kind, unit: {from: unit, may-be-absent: true}}"
+    columns = "{id: id, login: login, kind: kind, unit: {from: unit, may_be_absent: true}}"
     text = "id,login,kind,unit\n" + "".join(
         f"P{number},p{number}@northmere.example,member,/Fleet\n" for number in range(9)
     )
@@ -383,7 +383,7 @@ def test_groups_of_one_name_from_two_sources_are_noted(folder: Path) -> None:
 
 
 def test_an_id_that_two_sources_give_to_different_groups_is_no_name_for_the_joined_one() -> None:
-    """`b` calls the watch W9, and `c` something else: what `d` means by W9 nobody can tell, so it stays."""
+    """`b` calls the watch W9, and `c` something else: what `d` means by W9 no one can tell, so it stays."""
     groups = (("a", "G1", "Watch"), ("b", "W9", "watch"), ("c", "W9", "Crew"), ("d", "", ""))
     found = [
         (source, Gathered({"groups": [{"id": group, "name": name}] if group else [],
@@ -443,7 +443,7 @@ def test_where_takes_rows_of_an_export_and_level_and_service_come_from_columns(f
         ("organisation", "on"),
         ("person:P1", "off"),
     ]
-    assert "crew: of 2 people" not in said  # everybody has what was mapped
+    assert "crew: of 2 people" not in said  # everyone has what was mapped
     few = source(name="crew", kind="table", path="raw/all.csv", mapping="map.yaml", most_people=1)
     assert "crew (table) failed: gives more than 1 people; write most_people" in gather(folder, few)[1]
     for old, new, message in (
@@ -608,7 +608,7 @@ def as_json(people: list[Any]) -> Gathered:
         | ({"kind": kind} if kind else {}) | ({"roles": roles} if roles else {}) | ({"name": name} if name else {})
         for number, (login, kind, roles, name) in enumerate(people)
     ]  # fmt: skip
-    columns = "{id: id, login: login, kind: {from: kind, may-be-absent: true}, roles: {from: roles, may-be-absent: true}, name: {from: name, may-be-absent: true}}"
+    columns = "{id: id, login: login, kind: {from: kind, may_be_absent: true}, roles: {from: roles, may_be_absent: true}, name: {from: name, may_be_absent: true}}"
     with tempfile.TemporaryDirectory() as folder:
         write(Path(folder), {"people.json": json.dumps(objects), "map.yaml": PEOPLE_MAP.replace("{columns}", columns)})
         mapped = Mapped(Path("people.json"), Path("map.yaml"))
@@ -652,7 +652,7 @@ def test_the_same_people_come_by_scim_as_ldif_and_as_exports_or_none_of_them(
     scim_server: tuple[str, dict[str, Any]], people: list[Any]
 ) -> None:
     """Logins that fold alike, attributes missing, many-valued roles with odd characters: the same rows, or refusals."""
-    named = Named("crew", "ldif", "", Ldif(Path("x"), Layout(PeopleMapping(FIELDS))))
+    named = NamedSource("crew", "ldif", "", Ldif(Path("x"), Layout(PeopleMapping(FIELDS))))
     results: list[Any] = []
     for read in (as_ldif, as_json, as_csv, partial(as_scim, url=scim_server[0], served=scim_server[1])):
         try:
@@ -708,7 +708,7 @@ def test_a_column_of_settings_that_was_filled_and_is_empty_is_noticed(folder: Pa
   - settings: tidecall
     scope: {level: person, from: who}
     controls: {door.close: close}
-    note: {from: why, may-be-absent: true}
+    note: {from: why, may_be_absent: true}
 """
     write(folder, {"close-map.yaml": f"usher-gate: mapping/1\ninto:\n{into}"})
     people, text = export(folder, rows(9)), "who,close,why\n" + "".join(f"P{number},on,trial\n" for number in range(9))

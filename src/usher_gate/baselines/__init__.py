@@ -9,16 +9,16 @@ STRENGTHS = ("every-organisation", "high-assurance")
 
 
 def starter_path(strength: str) -> Path:
-    """Where a starter baseline stands."""
+    """Return the path of a starter baseline."""
     return Path(__file__).parent / f"{strength}.yaml"
 
 
 def starter_text(strength: str) -> str:
-    """The text of a starter baseline."""
+    """Return the text of a starter baseline."""
     return starter_path(strength).read_text("utf-8")
 
 
 def keep_rules(text: str, wanted: frozenset[str]) -> str:
-    """The text of a baseline with only the rules of these ids; comments and order stay."""
+    """Return the text of a baseline with only the rules of these ids; comments and order stay."""
     head, *rules = re.split(r"(?m)^(?=  - id: )", text)
     return head + "".join(rule for rule in rules if rule.split("\n", 1)[0].removeprefix("  - id: ").strip() in wanted)

@@ -1,6 +1,7 @@
 """Starts, validates and reads a baseline, and lists the controls that a baseline can speak of.
 
-Without an option it validates the baseline and lists its rules. Reads the baseline and, where one is named, the snapshot."""
+Without an option it validates the baseline and lists its rules.
+Reads the baseline and, if one is named, the snapshot."""
 
 from __future__ import annotations
 
@@ -14,7 +15,7 @@ if TYPE_CHECKING:
     from ..core.organisation.snapshot import Snapshot
     from ..core.verdicts.rules import Baseline, Rule
     from ..core.words.catalogue import Catalogue
-    from ..outputs.baseline.answer import Reach
+    from ..outputs.baseline.answer import RuleReach
 
 _FILES = dict.fromkeys(("sign-in", "meetings", "everything"), "every-organisation")  # parts of a shipped baseline
 STARTERS = ("everything", "sign-in", "meetings", "every-organisation", "high-assurance")
@@ -77,7 +78,7 @@ def run(arguments: argparse.Namespace) -> int:
         from ..outputs.baseline.answer import UncoveredAnswer
 
         if snapshot is None:
-            raise UsherError("--uncovered tells of the services of a snapshot; name it with --snapshot")
+            raise UsherError("--uncovered is about the services of a snapshot; name it with --snapshot")
         write(
             arguments, "uncovered", UncoveredAnswer(snapshot, baseline, uncovered(snapshot, baseline)), arguments.rows
         )
@@ -124,7 +125,10 @@ def _start(arguments: argparse.Namespace, snapshot: Snapshot | None) -> int:
 
 
 def _of_part(rule: Rule, part: str) -> bool:
-    """Whether a rule belongs to a part of the starter: `sign-in` asks for accounts, proofs and partners, `meetings` for everything else."""
+    """Return whether a rule belongs to a part of the starter.
+
+    `sign-in` asks for accounts, proofs and partners, `meetings` for everything else.
+    """
     from ..core.verdicts.areas import ACCOUNT, GUEST, PARTNER, SIGN_IN, areas_of
 
     is_about_sign_in = rule.subject != "meetings" and areas_of(rule) <= {SIGN_IN, ACCOUNT, PARTNER, GUEST}
@@ -132,7 +136,7 @@ def _of_part(rule: Rule, part: str) -> bool:
 
 
 def _unanswerable(snapshot: Snapshot, baseline: Baseline) -> set[str]:
-    """The rules of which nothing is known: found by judging the snapshot by them."""
+    """Return the rules of which nothing is known: found by judging the snapshot by them."""
     from ..core.verdicts.check import check
     from ..core.verdicts.codes import EXEMPT, UNKNOWN, VERDICTS
 
@@ -155,22 +159,22 @@ def _show_rule(arguments: argparse.Namespace, baseline: Baseline, snapshot: Snap
     return 0
 
 
-def _reach(rule: Rule, snapshot: Snapshot | None) -> list[Reach]:
-    """How many people the rule judges on each service."""
+def _reach(rule: Rule, snapshot: Snapshot | None) -> list[RuleReach]:
+    """Return how many people the rule judges on each service."""
     if snapshot is None or rule.subject != "people":
         return []
     import numpy as np
 
     from ..core.settings.resolver import Resolver
     from ..core.verdicts.scope import Scopes, services_of
-    from ..outputs.baseline.answer import Reach
+    from ..outputs.baseline.answer import RuleReach
 
     scopes = Scopes(Resolver(snapshot))
     found = []
     for service in services_of(rule, snapshot.services):
         scope = scopes.of(rule, service)
         found.append(
-            Reach(
+            RuleReach(
                 service.id if service else None,
                 int(np.count_nonzero(~scope.outside)) if scope.answered else None,
                 len(snapshot.people),

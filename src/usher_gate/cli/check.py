@@ -81,7 +81,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def _framework(word: str | None, baseline: Baseline) -> str | None:
-    """The framework that a part of its name means; raises UsherError."""
+    """Return the framework that a part of its name means; raises UsherError."""
     if word is None:
         return None
     known = sorted({name for rule in baseline.rules for name in rule.maps})
@@ -93,13 +93,16 @@ def _framework(word: str | None, baseline: Baseline) -> str | None:
 
 
 def _narrowed(arguments: argparse.Namespace) -> bool:
-    """Whether the check speaks of a part only."""
+    """Return whether the check speaks of a part only."""
     names = ("rule", "service", "person", "group", "unit", "severity", "verdict", "compare")
     return any(getattr(arguments, name) for name in names)
 
 
 def _to_keep_in(arguments: argparse.Namespace) -> Store | None:
-    """Where the check is to be kept, if that is asked for; raises UsherError for what can be told before anything is judged."""
+    """Return where the check is to be kept, if that is asked for.
+
+    Raises UsherError for what is known to be wrong before anything is judged.
+    """
     from .keeping import keeps_always, open_store
 
     narrowed = _narrowed(arguments)
@@ -124,33 +127,38 @@ def _keep(arguments: argparse.Namespace, result: CheckResult, store: Store) -> t
 
 
 def _beside_the_last(result: CheckResult) -> CheckResult:
-    """The result, with what became of everything since the last check kept; where the history cannot be used, a note says so."""
+    """Return the result, with what became of everything since the last check kept.
+
+    Where the history cannot be used, a note says so.
+    """
     from .keeping import if_usable, since_of
 
     since, why = if_usable(lambda: since_of(result))
-    untold = (f"what became of it since the last check kept is not told: {why}",) if why else ()
-    return replace(result, since=since, notes=(*result.notes, *untold))
+    not_known = (f"what changed since the last check kept is not known: {why}",) if why else ()
+    return replace(result, since=since, notes=(*result.notes, *not_known))
 
 
 def _hint(inputs: Inputs, chosen: Narrowing, result: CheckResult) -> str:
-    """What mending would do, as far as that is cheap to know."""
+    """Return what mending would do, as far as that is cheap to know."""
     import numpy as np
 
+    from ..core.mend.constraints import MendingConstraints
     from ..core.mend.hint import hint
-    from ..core.mend.terms import Terms
     from ..core.verdicts.codes import DRIFTS as VERDICT
     from ..core.verdicts.trial import Remembered
 
     people = np.ones(len(inputs.snapshot.people), bool) if chosen.people is None else chosen.people
     base = Remembered(inputs.snapshot, inputs.baseline, inputs.exceptions)
-    return hint(base, Terms(chosen.keeps, people), sum(counted[VERDICT] for counted in result.rule_counts.values()))
+    return hint(
+        base, MendingConstraints(chosen.keeps, people), sum(counted[VERDICT] for counted in result.rule_counts.values())
+    )
 
 
 _SIDES = ("unit", "group", "person", "service")
 
 
 def _compared(arguments: argparse.Namespace) -> int:
-    """The check of each part that is named, as if it had been asked for alone, side by side."""
+    """Return the check of each part that is named, as if it had been asked for alone, side by side."""
     from ..core.verdicts.threshold import Threshold
     from ..outputs.check.sides import SidesAnswer
     from ..outputs.forms import forms_of
@@ -164,7 +172,7 @@ def _compared(arguments: argparse.Namespace) -> int:
     if len(named) < 2:
         raise UsherError("--compare needs at least two parts; for one of them write, for example, check --unit /PATH")
     if arguments.format not in forms_of("sides"):
-        raise UsherError(f"parts side by side are told as {', '.join(forms_of('sides'))}")
+        raise UsherError(f"parts side by side are shown as {', '.join(forms_of('sides'))}")
     if arguments.verdict or arguments.by:
         raise UsherError("--verdict and --by are for one check; leave them out beside --compare")
     inputs = read_inputs(arguments)

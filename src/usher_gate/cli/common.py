@@ -18,7 +18,7 @@ from ..files.faults import UsherError
 from ..files.place import Place, place
 from ..files.written.workfolder import MAX_AGE, NAME, WorkFolder, read_workfolder
 from ..outputs.forms import forms_of
-from .parser import above_nought
+from .parser import positive_number
 
 if TYPE_CHECKING:
     from ..core.door.agenda import Agenda, PlannedOn
@@ -28,11 +28,11 @@ if TYPE_CHECKING:
     from ..core.verdicts.rules import AgreedException, Baseline
     from ..core.verdicts.run import Narrowing
     from ..engine.checking import ToCheck
-    from ..engine.interface import Crew
+    from ..engine.interface import Executor
     from ..engine.job import Job
     from ..engine.settings import ClusterSettings
-    from ..files.snapshot.folder import Read
-    from ..outputs.look import Look
+    from ..files.snapshot.folder import ReadSnapshot
+    from ..outputs.render_options import RenderOptions
 
 _NOTES_SHOWN = 12
 _WITH_HEADLINE = ("check",)  # results whose first lines say what is doubtful
@@ -40,16 +40,16 @@ _WITH_HEADLINE = ("check",)  # results whose first lines say what is doubtful
 
 @dataclass(frozen=True)
 class Inputs:
-    """What a check needs, read and checked."""
+    """Describes what a check needs, read and checked."""
 
-    read: Read
+    read: ReadSnapshot
     baseline: Baseline
     exceptions: tuple[AgreedException, ...]
     notes: tuple[str, ...]
 
     @property
     def snapshot(self) -> Snapshot:
-        """The organisation as the snapshot folder describes it."""
+        """Return the organisation as the snapshot folder describes it."""
         return self.read.snapshot
 
 
@@ -63,7 +63,7 @@ def add_places(parser: argparse.ArgumentParser, baseline: bool = True, exception
         group.add_argument("--exceptions", type=Path, metavar="FILE", help="the agreed exceptions")
     group.add_argument(
         "--max-age",
-        type=above_nought,
+        type=positive_number,
         metavar="HOURS",
         help=f"older than that: status 3 ({MAX_AGE})",
     )
@@ -97,8 +97,10 @@ def add_rows(parser: argparse.ArgumentParser) -> None:
 
 
 def add_narrowing(parser: argparse.ArgumentParser, verdicts: bool = True, person: bool = True, of: str = "") -> None:
-    """Options that narrow what is reported (`of` what, if not of all); each may be repeated. Without `verdicts` findings cannot be narrowed
-    by what was found, without `person` not to single people."""
+    """Options that narrow what is reported (`of` what, if not of all); each may be repeated.
+
+    Without `verdicts` findings cannot be narrowed by what was found, without `person` not to single people.
+    """
     group = parser.add_argument_group(
         f"narrowing{of} (repeatable; the same option twice means either, different ones mean both)"
     )
@@ -144,7 +146,7 @@ def add_scheduler(parser: argparse.ArgumentParser) -> None:
 
 
 def scheduler_for(arguments: argparse.Namespace) -> ClusterSettings | None:
-    """The scheduler that the call or the working folder names; None for none."""
+    """Return the scheduler that the call or the working folder names; None for none."""
     from ..engine.settings import cluster_settings
 
     return cluster_settings(Path(), arguments.scheduler)
@@ -161,18 +163,27 @@ def job_for(arguments: argparse.Namespace, kind: str, content: str) -> Job:
     snapshot = absolute(need_snapshot(arguments))
     baseline, exceptions = ("", "") if kind == "replay" else (absolute(where.baseline), absolute(where.exceptions))
     inputs = digest_of(snapshot, content, baseline, exceptions, draft)
-    return Job(secrets.token_hex(6), kind, snapshot, baseline, exceptions, draft, inputs, program())
+    return Job(
+        id=secrets.token_hex(6),
+        kind=kind,
+        snapshot=snapshot,
+        baseline=baseline,
+        exceptions=exceptions,
+        draft=draft,
+        inputs=inputs,
+        program=program(),
+    )
 
 
 def places(arguments: argparse.Namespace) -> WorkFolder:
-    """Where the files lie: as the call says, else as the working folder does."""
+    """Return where the files lie: as the call says, else as the working folder does."""
     folder = read_workfolder(Path())
     keys = ("snapshot", "baseline", "exceptions")
     return replace(folder, **{key: getattr(arguments, key, None) or getattr(folder, key) for key in keys})
 
 
 def need(path: Path | None, what: str) -> Path:
-    """A path that a verb cannot do without; raises UsherError without it."""
+    """Return a path that a verb cannot do without; raises UsherError without it."""
     if path is None:
         raise _unnamed(what)
     return path
@@ -183,7 +194,7 @@ def _unnamed(what: str) -> UsherError:
 
 
 def need_snapshot(arguments: argparse.Namespace) -> Place:
-    """Where the snapshot lies; raises UsherError where none is named."""
+    """Return where the snapshot lies; raises UsherError where none is named."""
     found = places(arguments).snapshot
     if found is None:
         raise _unnamed("snapshot")
@@ -191,16 +202,17 @@ def need_snapshot(arguments: argparse.Namespace) -> Place:
 
 
 def need_folder(arguments: argparse.Namespace, why: str) -> Path:
-    """The snapshot's folder on this machine; raises UsherError where none is named, or a URL."""
+    """Return the snapshot's folder on this machine; raises UsherError where none is named, or a URL."""
     found = need_snapshot(arguments)
     if not isinstance(found, Path):
         raise UsherError(f"{why} needs the snapshot on this machine; copy {found} here, and name the copy")
     return found
 
 
-def read_folder(arguments: argparse.Namespace, keep_tables: bool = False, where: Place | None = None) -> Read:
-    """Reads the snapshot (`where`, if not where the call or the working folder says), and remembers in `arguments` what makes it doubtful:
-    it is partial, the last gather failed, or it is older than --max-age."""
+def read_folder(arguments: argparse.Namespace, keep_tables: bool = False, where: Place | None = None) -> ReadSnapshot:
+    """Reads the snapshot (`where`, if not where the call or the working folder says), and remembers in `arguments` what
+    makes it doubtful: it is partial, the last gather failed, or it is older than --max-age.
+    """
     from ..files.snapshot.folder import read_snapshot
 
     read = read_snapshot(where if where is not None else need_snapshot(arguments), keep_tables)
@@ -214,13 +226,16 @@ def read_folder(arguments: argparse.Namespace, keep_tables: bool = False, where:
 
 
 def max_age(arguments: argparse.Namespace) -> float | None:
-    """The oldest that a snapshot may be, in hours; None for any age."""
+    """Return the oldest that a snapshot may be, in hours; None for any age."""
     given: float | None = getattr(arguments, "max_age", None)
     return given if given is not None else read_workfolder(Path()).max_age_hours
 
 
 def age_text(arguments: argparse.Namespace, what: str, taken_at: int) -> str:
-    """What to say of something of this time if it is older by the clock than a snapshot may be; "" if it is not."""
+    """Return what to say of something of this time if it is older by the clock than a snapshot may be.
+
+    "" if it is not.
+    """
     from ..core.organisation.columns import HOUR
 
     limit = max_age(arguments)
@@ -229,7 +244,10 @@ def age_text(arguments: argparse.Namespace, what: str, taken_at: int) -> str:
 
 
 def remember_doubts(arguments: argparse.Namespace, doubts: Iterable[str]) -> None:
-    """Remembers what makes the answer of this call doubtful: it is said first, and the exit status is 3 where it would be 0."""
+    """Remembers what makes the answer of this call doubtful.
+
+    It is said first, and the exit status is 3 where it would be 0.
+    """
     known: list[str] = arguments.__dict__.setdefault("doubts", [])
     known += [doubt for doubt in doubts if doubt not in known]
 
@@ -268,7 +286,10 @@ def read_state(arguments: argparse.Namespace) -> Snapshot:
 
 
 def judged(arguments: argparse.Namespace, inputs: Inputs, chosen: Narrowing) -> CheckResult:
-    """The whole check: by a scheduler's workers if one is named, else shared among the processors here where there is much to judge."""
+    """Return the whole check.
+
+    By a scheduler's workers if one is named, else shared among the processors here where there is much to judge.
+    """
     from ..core.verdicts.check import asked, check
     from ..engine.processes import LARGE, LARGE_WORK, at_hand
 
@@ -281,11 +302,11 @@ def judged(arguments: argparse.Namespace, inputs: Inputs, chosen: Narrowing) -> 
     from ..engine.checking import shared_by, to_check
 
     held = to_check(*whole)
-    with working("judging") as progress, _crew(arguments, cluster, held, inputs.snapshot.content) as crew:
-        return check(*whole, chosen, progress, shared_by(crew))
+    with working("judging") as progress, _executor(arguments, cluster, held, inputs.snapshot.content) as executor:
+        return check(*whole, chosen, progress, shared_by(executor))
 
 
-def _crew(arguments: argparse.Namespace, cluster: ClusterSettings | None, held: ToCheck, content: str) -> Crew:
+def _executor(arguments: argparse.Namespace, cluster: ClusterSettings | None, held: ToCheck, content: str) -> Executor:
     if cluster is None:
         from ..engine.processes import Processes, at_hand
 
@@ -297,16 +318,16 @@ def _crew(arguments: argparse.Namespace, cluster: ClusterSettings | None, held: 
 
 
 def narrowing(arguments: argparse.Namespace, snapshot: Snapshot, baseline: Baseline) -> Narrowing:
-    """What the report is to speak of; raises UsherError for a name that nothing has."""
+    """Return what the report is to speak of; raises UsherError for a name that nothing has."""
     from ..core.verdicts.codes import VERDICTS
     from ..core.verdicts.run import Narrowing
 
     return Narrowing(
-        known_names(arguments.rule, [rule.id for rule in baseline.rules], "rule"),
-        known_names(arguments.service, [service.id for service in snapshot.services or ()], "service"),
-        None if arguments.severity is None else frozenset(arguments.severity),
-        known_names(arguments.verdict, VERDICTS, "verdict"),
-        chosen_people(arguments, snapshot),
+        rules=known_names(arguments.rule, [rule.id for rule in baseline.rules], "rule"),
+        services=known_names(arguments.service, [service.id for service in snapshot.services or ()], "service"),
+        severities=None if arguments.severity is None else frozenset(arguments.severity),
+        verdicts=known_names(arguments.verdict, VERDICTS, "verdict"),
+        people=chosen_people(arguments, snapshot),
     )
 
 
@@ -316,7 +337,7 @@ def known_names(values: list[str] | None, known: Sequence[str], what: str) -> fr
 
 
 def known_name(value: str, known: Sequence[str], what: str) -> str:
-    """A name as it is known, whatever its case; raises UsherError with the nearest one."""
+    """Return a name as it is known, whatever its case; raises UsherError with the nearest one."""
     if value in known:
         return value
     alike = [name for name in known if name.casefold() == value.casefold()]
@@ -326,7 +347,10 @@ def known_name(value: str, known: Sequence[str], what: str) -> str:
 
 
 def chosen_people(arguments: argparse.Namespace, snapshot: Snapshot) -> Bools | None:
-    """The people that --person, --group and --unit choose; None for everybody; raises UsherError for a name that nothing has."""
+    """Return the people that --person, --group and --unit choose; None for everyone.
+
+    Raises UsherError for a name that nothing has.
+    """
     import numpy as np
 
     from ..core.organisation.select import Unanswerable, find_group, select
@@ -358,7 +382,7 @@ def chosen_people(arguments: argparse.Namespace, snapshot: Snapshot) -> Bools | 
 
 
 def planned_meeting(name: str, agenda: Agenda) -> tuple[PlannedOn, int]:
-    """A planned meeting: its service's meetings, and its number among them; raises UsherError."""
+    """Return a planned meeting: its service's meetings, and its number among them; raises UsherError."""
     import numpy as np
 
     table = agenda.resolver.snapshot.meetings
@@ -375,7 +399,10 @@ def planned_meeting(name: str, agenda: Agenda) -> tuple[PlannedOn, int]:
 
 
 def find_person(who: str, snapshot: Snapshot) -> int:
-    """The number of an active person by id, by login (in any case), or by name where only one has it; raises UsherError."""
+    """Return the number of an active person by id, by login (in any case), or by name where only one has it.
+
+    Raises UsherError.
+    """
     from ..core.organisation.columns import alike
 
     people = snapshot.people
@@ -394,22 +421,24 @@ def find_person(who: str, snapshot: Snapshot) -> int:
     raise UsherError(f"there is no person {quoted(who)}; {nearest(who, known)}")
 
 
-def look(arguments: argparse.Namespace, rows: int | None = None) -> Look:
-    """How a result for people is to look on this terminal (or off it)."""
+def look(arguments: argparse.Namespace, rows: int | None = None) -> RenderOptions:
+    """Return how a result for people is to look on this terminal (or off it)."""
     import shutil
 
-    from ..outputs.look import Look
+    from ..outputs.render_options import RenderOptions
 
     terminal = arguments.out is None and sys.stdout.isatty()
     width, height = shutil.get_terminal_size((100, 40))
     if rows is None:
         rows = min(max((height - 16) // 7, 3), 10) if terminal else 10
-    return Look(max(width, 40), terminal and not arguments.no_colour and not os.environ.get("NO_COLOR"), max(rows, 0))
+    return RenderOptions(
+        max(width, 40), terminal and not arguments.no_colour and not os.environ.get("NO_COLOR"), max(rows, 0)
+    )
 
 
 @contextmanager
 def _as_long_as_read(stream: TextIO) -> Iterator[TextIO]:
-    """Whoever reads a pipe may have had enough: what was found stays what it is, and so does the exit status."""
+    """The reader of a pipe may have closed it: the result and the exit status stay the same."""
     try:
         yield stream
         stream.flush()
@@ -444,22 +473,29 @@ def write(arguments: argparse.Namespace, result: str, answer: object, rows: int 
 
 
 def say_notes(notes: tuple[str, ...]) -> None:
-    """Notes go to standard error, the first few of them; rules that do not apply to a service are told in one line for each service."""
+    """Notes go to standard error, the first few of them.
+
+    Rules that do not apply to a service are one line for each service.
+    """
     from ..core.verdicts.scope import NOT_PAIRED, unpaired_in
     from ..outputs.safe import for_terminal
     from ..outputs.section import some
 
-    telling = [note for note in notes if not note.endswith(NOT_PAIRED)]
+    shown_notes = [note for note in notes if not note.endswith(NOT_PAIRED)]
     with _as_long_as_read(sys.stderr) as stream:
-        for note in telling[:_NOTES_SHOWN]:
+        for note in shown_notes[:_NOTES_SHOWN]:
             print(f"usher-gate: note: {for_terminal(note)}", file=stream)
-        if len(telling) > _NOTES_SHOWN:
+        if len(shown_notes) > _NOTES_SHOWN:
             print(
-                f"usher-gate: note: and {len(telling) - _NOTES_SHOWN} more; --format json lists them all", file=stream
+                f"usher-gate: note: and {len(shown_notes) - _NOTES_SHOWN} more; --format json lists them all",
+                file=stream,
             )
         for service, rules in unpaired_in(notes).items():
             do, their = ("rule does", "its") if len(rules) == 1 else ("rules do", "their")
-            text = f"{len(rules)} {do} not apply to service {service}, which supports none of {their} controls: {some(rules, 8)}"
+            text = (
+                f"{len(rules)} {do} not apply to service {service}, which supports none of {their} controls: "
+                f"{some(rules, 8)}"
+            )
             print(f"usher-gate: note: {for_terminal(text)}", file=stream)
 
 
@@ -467,7 +503,7 @@ def say_notes(notes: tuple[str, ...]) -> None:
 def working(what: str, counted: str = "") -> Iterator[Callable[[int, int], None] | None]:
     """A progress bar on standard error while something long is done, if that is a terminal.
 
-    It is told how much of how much is done; where the whole is not known (0), how many `counted` are.
+    It shows how much of how much is done; if the whole is not known (0), how many `counted` are.
     """
     if not sys.stderr.isatty():
         yield None

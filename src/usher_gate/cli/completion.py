@@ -1,8 +1,8 @@
-"""Prints a script that completes verbs, options and files at the shell's prompt; nothing starts Python when a key is pressed.
+"""Prints a script that completes verbs, options and files at the shell's prompt, without starting Python.
 
-Reads nothing; writes the script to standard output or --out. A man page lies beside the scripts in the package. Where they belong: bash:
-~/.local/share/bash-completion/completions/usher-gate; zsh: _usher-gate in a folder of $fpath; fish:
-~/.config/fish/completions/usher-gate.fish"""
+Reads nothing; writes the script to standard output or --out. A man page is beside the scripts in the package.
+Places: bash: ~/.local/share/bash-completion/completions/usher-gate; zsh: _usher-gate in a folder of $fpath;
+fish: ~/.config/fish/completions/usher-gate.fish"""
 
 from __future__ import annotations
 

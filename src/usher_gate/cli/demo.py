@@ -1,6 +1,7 @@
 """Shows usher-gate at work on a made-up organisation: writes Northmere Ferries into a new folder and checks it.
 
-Writes FOLDER (default: northmere) with a snapshot, a baseline, exceptions, usher-gate.toml and a history of twelve weeks."""
+Writes FOLDER (default: northmere) with a snapshot, a baseline, exceptions, usher-gate.toml and a history
+of twelve weeks."""
 
 from __future__ import annotations
 
@@ -38,12 +39,12 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         default=Path("northmere"),
         help="the folder to write (default: northmere)",
     )
-    parser.add_argument("--fresh", action="store_true", help="replace a demo that stands there already")
+    parser.add_argument("--fresh", action="store_true", help="replace a demo that is there already")
     add_output(parser, "check")
 
 
 def run(arguments: argparse.Namespace) -> int:
-    """Writes the demo, checks it, and says what to try next; the drift it shows is no failure of the demo;
+    """Writes the demo, checks it, and says what to try next; the findings it shows are no failure of the demo;
     raises UsherError for a folder that is in the way."""
     from ..demo.write import write_files
     from ..files.write import whole_folder
@@ -79,7 +80,10 @@ def _is_demo(folder: Path) -> bool:
 
 
 def keep_weeks(folder: Path) -> str:
-    """Keeps a check of each of the twelve weeks before, as the demo's files of changes lead back to them; why not, where it cannot."""
+    """Keeps a check of each of the twelve weeks before, as the demo's files of changes lead back to them.
+
+    Why not, where it cannot.
+    """
     try:
         store = open_store(folder)
     except UsherError as lacking:
@@ -91,9 +95,9 @@ def keep_weeks(folder: Path) -> str:
     with (
         scratch_folder() as scratch,
         working("checking twelve weeks") as progress,
-        Processes((folder, scratch), workers) as crew,
+        Processes((folder, scratch), workers) as executor,
     ):
-        made = crew.run(
+        made = executor.run(
             _checked_weeks,
             [weeks[number::workers] for number in range(workers)],
             lambda done: progress(done, len(weeks)) if progress is not None else None,
@@ -104,19 +108,22 @@ def keep_weeks(folder: Path) -> str:
 
 
 def _checked_weeks(
-    shared: tuple[Path, Path], weeks: list[tuple[date, str]], tell: Callable[[int], None]
+    shared: tuple[Path, Path], weeks: list[tuple[date, str]], on_progress: Callable[[int], None]
 ) -> list[ToKeep]:
-    """The checks of some weeks."""
+    """Return the checks of some weeks."""
     folder, scratch = shared
     made = []
     for day, name in weeks:
         made.append(_checked_week(folder, folder / name, day, scratch / day.isoformat()))
-        tell(len(made))
+        on_progress(len(made))
     return made
 
 
 def _checked_week(folder: Path, changes: Path, day: date, scratch: Path) -> ToKeep:
-    """The check of one week: the snapshot as the changes leave it, at that week's time, against the baseline of that day."""
+    """Return the check of one week.
+
+    The snapshot as the changes leave it, at that week's time, against the baseline of that day.
+    """
     from ..core.changes.apply import apply_changes
     from ..core.verdicts.check import check
     from ..core.verdicts.run import Narrowing

@@ -1,6 +1,7 @@
 """Shows who could get into a meeting: each kind of visitor, each gate, before and while a host is there.
 
-For the whole organisation, for one host (PERSON), for one planned meeting (--meeting) or for all (--meetings). Reads the snapshot."""
+For the whole organisation, for one host (PERSON), for one planned meeting (--meeting) or for all (--meetings).
+Reads the snapshot."""
 
 from __future__ import annotations
 
@@ -27,7 +28,7 @@ if TYPE_CHECKING:
     from ..core.organisation.columns import Bools
     from ..core.organisation.services import Service
     from ..core.settings.resolver import Resolver
-    from ..files.snapshot.folder import Read
+    from ..files.snapshot.folder import ReadSnapshot
     from ..outputs.door.answer import DoorAnswer
 
 TAKES = "[PERSON]"
@@ -123,8 +124,9 @@ def _organisation(arguments: argparse.Namespace, resolver: Resolver, services: l
 def doors_of(
     resolver: Resolver, services: list[Service], wanted: tuple[str, ...], chosen: Bools | None, planned_only: bool
 ) -> DoorAnswer:
-    """The doors of some services, of the kinds that are wanted (none named: all) and the hosts that are chosen (None: all); or only what is
-    planned there."""
+    """Return the doors of some services, of the kinds that are wanted (none named: all) and the hosts that are chosen
+    (None: all); or only what is planned there.
+    """
     from ..core.door.agenda import Agenda
     from ..core.door.doors import Doors
     from ..core.door.hosts import hosts_of
@@ -149,7 +151,12 @@ def doors_of(
     planned = [each for each in agenda.all(not planned_only) if _wanted(each, wanted, named, chosen)]
     counted = len(planned) if planned_only else agenda.count(named, list(wanted) or None, chosen)
     return DoorAnswer(
-        resolver.snapshot, tuple(doors), tuple(roots), tuple(planned), counted, tuple(sorted(notes | agenda.notes))
+        snapshot=resolver.snapshot,
+        doors=tuple(doors),
+        roots=tuple(roots),
+        meetings=tuple(planned),
+        planned=counted,
+        notes=tuple(sorted(notes | agenda.notes)),
     )
 
 
@@ -161,18 +168,24 @@ def _wanted(each: Planned, kinds: tuple[str, ...], services: set[str], chosen: B
     )
 
 
-def _meeting(arguments: argparse.Namespace, read: Read, resolver: Resolver) -> int:
+def _meeting(arguments: argparse.Namespace, read: ReadSnapshot, resolver: Resolver) -> int:
+    """Show what each visitor of one planned meeting meets, and return the exit status."""
     from ..core.door.agenda import Agenda
     from ..core.door.one_meeting import invited_to, visits_to
     from ..outputs.door.answer import MeetingAnswer
 
     snapshot, agenda = read.snapshot, Agenda(resolver)
     planned, number = planned_meeting(arguments.meeting, agenda)
-    visits = [told for told in visits_to(planned, number) if _asked_for(told.visit, arguments)]
+    visits = [encounter for encounter in visits_to(planned, number) if _asked_for(encounter.visit, arguments)]
     notes = tuple(sorted(note for note in agenda.notes if f"the meeting {arguments.meeting} is" in note))
     meeting = next(planned.planned([number]))
     answer = MeetingAnswer(
-        snapshot, meeting, tuple(invited_to(planned, number)), tuple(visits), notes, read.setting_line
+        snapshot=snapshot,
+        meeting=meeting,
+        invited=tuple(invited_to(planned, number)),
+        visits=tuple(visits),
+        notes=notes,
+        line_of=read.setting_line,
     )
     write(arguments, "meeting", answer, arguments.rows)
     say_notes(notes)
@@ -183,7 +196,8 @@ def _asked_for(visit: object, arguments: argparse.Namespace) -> bool:
     return all(not getattr(arguments, name) or getattr(visit, name) in getattr(arguments, name) for name in _WORDS)
 
 
-def _host(arguments: argparse.Namespace, read: Read, resolver: Resolver, services: list[Service]) -> int:
+def _host(arguments: argparse.Namespace, read: ReadSnapshot, resolver: Resolver, services: list[Service]) -> int:
+    """Show what visitors of the meetings that one person may start meet, and return the exit status."""
     import numpy as np
 
     from ..core.door.hosts import hosts_of
@@ -201,21 +215,21 @@ def _host(arguments: argparse.Namespace, read: Read, resolver: Resolver, service
             continue
         hosting.append(service.id)
         mine = [
-            told
-            for told in matrix(hosts, host, kinds_of(service), ways_of(service), arguments.from_domain or "")
-            if _asked_for(told.visit, arguments)
+            encounter
+            for encounter in matrix(hosts, host, kinds_of(service), ways_of(service), arguments.from_domain or "")
+            if _asked_for(encounter.visit, arguments)
         ]
         guesses += [f"{service.id}: {said}" for said in guessing(guessable(hosts, host, mine))]
         found += mine
     answer = HostAnswer(
-        snapshot,
-        person,
-        login_of(snapshot, person),
-        tuple(hosting),
-        tuple(found),
-        tuple(guesses),
-        arguments.from_domain or "",
-        read.setting_line,
+        snapshot=snapshot,
+        person=person,
+        login=login_of(snapshot, person),
+        hosting=tuple(hosting),
+        visits=tuple(found),
+        guesses=tuple(guesses),
+        domain=arguments.from_domain or "",
+        line_of=read.setting_line,
     )
     write(arguments, "host", answer, arguments.rows)
     return 0

@@ -10,6 +10,7 @@ from datetime import date, timedelta
 from pathlib import Path
 
 from ..core.words.faults import quoted
+from ..core.words.plural import plural
 from ..files.faults import UsherError
 from .common import Inputs, add_output, add_places, find_person, known_name, need, places, read_inputs, say_notes, write
 
@@ -35,10 +36,14 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     group = parser.add_argument_group("of an exception to add")
     group.add_argument("--rule", metavar="ID", action="append", default=[], help="from which rule (repeatable)")
     group.add_argument(
-        "--who", metavar="KEY=VALUE", action="append", default=[], help="for whom, as a selector; several must all hold"
+        "--who",
+        metavar="KEY=VALUE",
+        action="append",
+        default=[],
+        help="the people it is for, as a selector; several must all hold",
     )
     group.add_argument(
-        "--person", metavar="WHO", action="append", default=[], help="for whom, by login or id (repeatable)"
+        "--person", metavar="WHO", action="append", default=[], help="a person it is for, by login or id (repeatable)"
     )
     group.add_argument(
         "--partner",
@@ -70,11 +75,11 @@ def run(arguments: argparse.Namespace) -> int:
 
 
 def _add(arguments: argparse.Namespace, path: Path) -> int:
+    """Write a new exception into the file of exceptions, and say how many verdicts it covers today."""
     from ..core.verdicts.exceptions import taken_day
     from ..files.written.edit_exceptions import Draft, add_exception
     from ..files.written.workfolder import NAME, read_workfolder
     from ..outputs.safe import for_terminal
-    from ..outputs.section import count
 
     lacking = [
         option
@@ -89,7 +94,8 @@ def _add(arguments: argparse.Namespace, path: Path) -> int:
     ]
     if lacking:
         raise UsherError(
-            f"an exception without {', '.join(lacking)} is refused; each says from what, for whom, why, by whose approval, until when"
+            f"an exception without {', '.join(lacking)} is refused; each says from what, for which people, why, by "
+            "whose approval, until when"
         )
     who = []
     for pair in arguments.who:
@@ -104,33 +110,33 @@ def _add(arguments: argparse.Namespace, path: Path) -> int:
             f"--until {day.isoformat()} is past: the snapshot is of {taken_day(inputs.snapshot).isoformat()}"
         )
     draft = Draft(
-        arguments.id,
-        tuple(known_name(rule, [one.id for one in inputs.baseline.rules], "rule") for rule in arguments.rule),
-        tuple(who),
-        _people(arguments.person, inputs),
-        tuple(arguments.partner),
-        tuple(arguments.service),
-        arguments.reason.strip(),
-        arguments.approved_by.strip(),
-        day.isoformat(),
+        id=arguments.id,
+        rules=tuple(known_name(rule, [one.id for one in inputs.baseline.rules], "rule") for rule in arguments.rule),
+        who=tuple(who),
+        people=_people(arguments.person, inputs),
+        partners=tuple(arguments.partner),
+        services=tuple(arguments.service),
+        reason=arguments.reason.strip(),
+        approved_by=arguments.approved_by.strip(),
+        until=day.isoformat(),
     )
     add_exception(path, draft, inputs.baseline, inputs.snapshot)
     covers = _covers(arguments, path)
-    print(f"added {arguments.id} to {path}, until {draft.until}; it covers {count(covers, 'verdict')} today")
+    print(f"added {arguments.id} to {path}, until {draft.until}; it covers {plural(covers, 'verdict')} today")
     named = read_workfolder(Path()).exceptions
     if named is not None and named.resolve() != path.resolve():
         note = f"{NAME} reads {named}: without --exceptions {path} no verb knows of {arguments.id}"
         print(f"usher-gate: note: {for_terminal(note)}", file=sys.stderr)
     if not covers:
         print(
-            f"usher-gate: note: {arguments.id} covers nothing today: nobody whom it is for drifts from its rules",
+            f"usher-gate: note: {arguments.id} covers nothing today: no one it is for drifts from its rules",
             file=sys.stderr,
         )
     return 0
 
 
 def _people(names: list[str], inputs: Inputs) -> tuple[tuple[str, str], ...]:
-    """The ids and logins of some people."""
+    """Return the ids and logins of some people."""
     import numpy as np
 
     people = inputs.snapshot.people
@@ -139,7 +145,7 @@ def _people(names: list[str], inputs: Inputs) -> tuple[tuple[str, str], ...]:
 
 
 def _covers(arguments: argparse.Namespace, path: Path) -> int:
-    """How many verdicts an exception in a file covers today."""
+    """Return how many verdicts an exception in a file covers today."""
     from ..core.verdicts.check import check
 
     arguments.exceptions = path

@@ -1,6 +1,7 @@
 """Brings the state of the directory and the services together in a snapshot, whole or not at all.
 
-Reads the [[gather.source]] sections of usher-gate.toml; writes snapshots/TIME, and makes snapshot lead to it. Earlier ones are kept."""
+Reads the [[gather.source]] sections of usher-gate.toml; writes snapshots/TIME, and makes snapshot lead to it.
+Earlier ones are kept."""
 
 from __future__ import annotations
 
@@ -22,7 +23,7 @@ if TYPE_CHECKING:
     from ..sources.interface import Progress, Row
     from ..sources.settings import GatherSettings
 
-EXAMPLES = """examples (in the folder practice of what 'usher-gate demo' wrote; docs/gather.md has a timer and a cron line):
+EXAMPLES = """examples (in the folder practice of the demo; docs/gather.md has a timer and a cron line):
   usher-gate gather
   usher-gate gather --partial --log-format json
   usher-gate gather --try roster"""
@@ -65,6 +66,7 @@ def run(arguments: argparse.Namespace) -> int:
 
 
 def _run(arguments: argparse.Namespace, log: _Log) -> int:
+    """Gather from every source of usher-gate.toml, or try one of them, and return the exit status."""
     from ..sources.gather import gather
     from ..sources.settings import read_gather
 
@@ -102,7 +104,7 @@ def _quiet(_what: str, _done: int, _total: int) -> None:
 
 
 class _Log:
-    """What is said while gathering: one line for each source, or one JSON object."""
+    """Describes what is said while gathering: one line for each source, or one JSON object."""
 
     def __init__(self, form: str) -> None:
         self.is_json = form == "json"
@@ -226,22 +228,22 @@ def _attempt(name: str, settings: GatherSettings, folder: Path) -> int:
 
     from ..outputs.forms import writer
     from ..outputs.gather.answer import AttemptAnswer
-    from ..outputs.look import Look
+    from ..outputs.render_options import RenderOptions
     from ..sources.place import odd_columns
 
     answer = AttemptAnswer(
-        name,
-        named.kind,
-        found.tables,
-        {file: str(path) for file, path in found.files.items()},
-        left.columns,
-        left.values,
-        frozenset(left.refused),
-        found.notes,
-        [(mapped.table, mapped.column, mapped.attribute, mapped.filled) for mapped in found.mapped],
-        role_counts(found, known_roles(settings, folder)),
+        source=name,
+        kind=named.kind,
+        tables=found.tables,
+        files={file: str(path) for file, path in found.files.items()},
+        left_columns=left.columns,
+        left_values=left.values,
+        refused=frozenset(left.refused),
+        notes=found.notes,
+        mapped=[(mapped.table, mapped.column, mapped.attribute, mapped.filled) for mapped in found.mapped],
+        roles=role_counts(found, known_roles(settings, folder)),
     )
-    look = Look(max(60, shutil.get_terminal_size((100, 40)).columns))
+    look = RenderOptions(max(60, shutil.get_terminal_size((100, 40)).columns))
     writer("attempt", "table")(answer, sys.stdout, look)
     for column, right in sorted(left.lost.items()):
         print(f"usher-gate: error: no row has {quoted(column)}, of which the mapping speaks; {right}", file=sys.stderr)
@@ -253,7 +255,9 @@ def _attempt(name: str, settings: GatherSettings, folder: Path) -> int:
 
 
 def _odd_settings(rows: Sequence[Row]) -> list[str]:
-    """What is wrong with the values of settings, each thing once (of an organisation's own controls only `gather` knows)."""
+    """Return what is wrong with the values of settings, each thing once (of an organisation's own controls only
+    `gather` knows).
+    """
     from ..core.words.values import BadValue
     from ..files.snapshot.catalogue import shipped_catalogue
 

@@ -1,7 +1,7 @@
-"""Reviews guests: who has to be asked about whom, worksheets for those who answer, and their answers read back.
+"""Reviews guests: who has to be asked about which guests, worksheets for them, and their answers read back.
 
-Reads the snapshot and [guests] of usher-gate.toml. --ask writes worksheets and drafts of messages into a folder, --read takes the answers
-from there, --write makes a file of changes of them. Sends nothing, removes nobody."""
+Reads the snapshot and [guests] of usher-gate.toml. --ask writes worksheets and drafts of messages into a folder,
+--read takes the answers from there, --write makes a file of changes of them. Sends nothing, removes no one."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from ..core.guests.states import Guest
     from ..core.organisation.columns import Bools
     from ..core.organisation.snapshot import Snapshot
-    from ..files.snapshot.folder import Read
+    from ..files.snapshot.folder import ReadSnapshot
     from ..outputs.guests.answer import GuestsAnswer
 
 EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
@@ -86,18 +86,18 @@ def _states(text: str) -> list[str]:
 
 
 def run(arguments: argparse.Namespace) -> int:
-    """Tells, asks or reads; raises UsherError for options that do not go together."""
+    """Lists, asks or reads; raises UsherError for options that do not go together."""
     for name in ("write",):
         if getattr(arguments, name) is not None and arguments.read is None:
             raise UsherError(f"--{name} writes what follows from answers; name their folder with --read")
     if arguments.all and arguments.ask is None:
-        raise UsherError("--all asks about everybody; name a folder with --ask")
+        raise UsherError("--all asks about everyone; name a folder with --ask")
     with working("reading"):
         read = read_folder(arguments, arguments.read is not None)
     on = arguments.on or datetime.now(UTC).date()
     if arguments.read is not None:
         return _read(arguments, read, on)
-    return _tell(arguments, read.snapshot, on)
+    return _list(arguments, read.snapshot, on)
 
 
 def _policy(snapshot: Snapshot) -> Policy:
@@ -106,7 +106,8 @@ def _policy(snapshot: Snapshot) -> Policy:
     return read_policy(Path(), snapshot)
 
 
-def _tell(arguments: argparse.Namespace, snapshot: Snapshot, on: date) -> int:
+def _list(arguments: argparse.Namespace, snapshot: Snapshot, on: date) -> int:
+    """List the guests by state and, with --ask, write the worksheets for those who have to be asked."""
     from ..core.guests.asking import Asking
     from ..core.guests.states import FINE
     from ..files.written.messages import no_address_note
@@ -121,13 +122,18 @@ def _tell(arguments: argparse.Namespace, snapshot: Snapshot, on: date) -> int:
     sent = None
     if arguments.ask is not None:
         if not questions:
-            raise UsherError("there is nobody to ask about; --all asks about guests that are fine, too")
+            raise UsherError("there is no one to ask about; --all asks about guests that are fine, too")
         sent = write_worksheets(arguments.ask, snapshot, policy, questions, on, arguments.sheets)
     notes = tuple(dict.fromkeys(asking.notes))
     if sent is not None and sent.without_address:
         notes += (no_address_note(sent.without_address, "hand the worksheet over yourself"),)
     write(
-        arguments, "guests", GuestsAnswer(snapshot, policy, tuple(every), tuple(questions), sent, notes), arguments.rows
+        arguments,
+        "guests",
+        GuestsAnswer(
+            snapshot=snapshot, policy=policy, guests=tuple(every), questions=tuple(questions), sent=sent, notes=notes
+        ),
+        arguments.rows,
     )
     if arguments.format not in ("json", "markdown"):
         say_notes(notes)
@@ -135,18 +141,25 @@ def _tell(arguments: argparse.Namespace, snapshot: Snapshot, on: date) -> int:
 
 
 def guests_of(snapshot: Snapshot, policy: Policy, people: Bools) -> GuestsAnswer:
-    """The guests among some people, and who has to be asked about them."""
+    """Return the guests among some people, and who has to be asked about them."""
     from ..core.guests.asking import Asking
     from ..core.guests.states import FINE, chosen, guests
     from ..outputs.guests.answer import GuestsAnswer
 
     every, asking = chosen(guests(snapshot, policy), people), Asking(snapshot, policy)
     questions = asking.questions([guest for guest in every if guest.states[0] != FINE], False)
-    return GuestsAnswer(snapshot, policy, tuple(every), tuple(questions), None, tuple(dict.fromkeys(asking.notes)))
+    return GuestsAnswer(
+        snapshot=snapshot,
+        policy=policy,
+        guests=tuple(every),
+        questions=tuple(questions),
+        sent=None,
+        notes=tuple(dict.fromkeys(asking.notes)),
+    )
 
 
 def _narrowed(arguments: argparse.Namespace, snapshot: Snapshot, policy: Policy) -> list[Guest]:
-    """The guests that are told of."""
+    """Return the guests that are listed."""
     from ..core.guests.states import chosen, guests
 
     every = chosen(guests(snapshot, policy), chosen_people(arguments, snapshot))
@@ -171,7 +184,8 @@ def _narrowed(arguments: argparse.Namespace, snapshot: Snapshot, policy: Policy)
     return every
 
 
-def _read(arguments: argparse.Namespace, read: Read, on: date) -> int:
+def _read(arguments: argparse.Namespace, read: ReadSnapshot, on: date) -> int:
+    """Read the worksheets that came back, say what follows, and write it as changes with --write."""
     from ..core.guests.deciding import decide, outcome, pending
     from ..files.written.plan import write_plan
     from ..files.written.worksheets import changes_of, read_review
@@ -184,7 +198,8 @@ def _read(arguments: argparse.Namespace, read: Read, on: date) -> int:
     notes = list(review.notes)
     if review.taken_at != snapshot.taken_text:
         notes.append(
-            f"the review was asked of the snapshot of {review.taken_at}; what follows is told for that of {snapshot.taken_text}"
+            f"the review was asked of the snapshot of {review.taken_at}; what follows is for that of "
+            f"{snapshot.taken_text}"
         )
     columns = frozenset(read.tables["people"].columns)
     lacking = [name for name in ("active", "reviewed_at", "expires_at") if name not in columns]
@@ -193,7 +208,9 @@ def _read(arguments: argparse.Namespace, read: Read, on: date) -> int:
         notes.append(
             f"the table people has no column {', '.join(lacking)}: what would stand there is not among the changes"
         )
-    answer = ReviewAnswer(snapshot, review, on, decided, follows, "", tuple(notes))
+    answer = ReviewAnswer(
+        snapshot=snapshot, read=review, on=on, decided=decided, outcome=follows, written="", notes=tuple(notes)
+    )
     if arguments.write is not None:
         changes = [*changes_of(follows.ended, follows.kept, follows.removed, follows.sponsors, on, columns)]
         if changes:

@@ -1,6 +1,7 @@
 """Shows the checks that were kept: how it has gone, what is new, gone, back and old, and that the record holds.
 
-Reads the history that 'check --keep' writes: history.db of the working folder, or where [history] of usher-gate.toml says."""
+Reads the history that 'check --keep' writes: history.db of the working folder, or the place that [history]
+of usher-gate.toml names."""
 
 from __future__ import annotations
 
@@ -36,10 +37,10 @@ from .common import (
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator, Sequence
 
-    from ..core.history.spells import Key
+    from ..core.history.intervals import IntervalKey
     from ..core.organisation.snapshot import Snapshot
     from ..files.history.store import Check, Store
-    from ..outputs.history.answer import HistoryAnswer, Known, RootMoved, Step
+    from ..outputs.history.answer import HistoryAnswer, HistoryStep, Known, RootMoved
 
 EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
   usher-gate history
@@ -76,7 +77,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(arguments: argparse.Namespace) -> int:
-    """Tells; status 1 with --since if it got worse, with --verify if the record does not hold;
+    """Shows the history; status 1 with --since if it got worse, with --verify if the record does not hold;
     raises UsherError without a history, or for what it does not hold."""
     from .keeping import open_store
 
@@ -101,7 +102,7 @@ def run(arguments: argparse.Namespace) -> int:
     write(arguments, "history", answer, arguments.rows)
     if arguments.format not in ("json", "markdown"):
         say_notes(answer.notes)
-    from ..core.history.spells import WORSE as WORSE_WORDS
+    from ..core.history.intervals import WORSE as WORSE_WORDS
 
     return WORSE if answer.since is not None and any(one.what in WORSE_WORDS for one in answer.since[2]) else 0
 
@@ -124,7 +125,10 @@ _LINK = re.compile(r"[0-9a-f]{64}")
 
 
 def _link(text: str) -> str:
-    """A link that was kept elsewhere: the text itself, or the first one in a file; raises UsherError where there is none."""
+    """Return a link that was kept elsewhere: the text itself, or the first one in a file.
+
+    Raises UsherError where there is none.
+    """
     from ..files.binary import read_text
 
     if _LINK.fullmatch(text):
@@ -155,7 +159,8 @@ def _verify(store: Store, checks: list[Check], kept: str | None) -> int:
         print(f"{many}, from {checks[0].time} to {checks[-1].time}; the last link is {checks[-1].digests['link']}")
     if wanted is None:
         print(
-            "A record that was rewritten as a whole, or cut off at its end, cannot be told from inside: --link checks it."
+            "A record that was rewritten as a whole, or cut off at its end, cannot be recognised from inside: --link "
+            "checks it."
         )
         return int(bool(faults))
     found = next((check for check in checks if check.digests["link"] == wanted), None)
@@ -170,13 +175,14 @@ def _verify(store: Store, checks: list[Check], kept: str | None) -> int:
 
 
 def history_of(store: Store, checks: list[Check]) -> HistoryAnswer:
-    """Every check beside the one before it, and nothing besides."""
+    """Return every check beside the one before it, and nothing besides."""
     from ..outputs.history.answer import HistoryAnswer
 
     return HistoryAnswer(tuple(_steps(store, checks)))
 
 
 def _answer(arguments: argparse.Namespace, store: Store, checks: list[Check]) -> HistoryAnswer:
+    """Compose the answer of `history`: check by check, of one person, or since a day, as the options ask."""
     from ..outputs.history.answer import HistoryAnswer
 
     answer = HistoryAnswer(tuple(_steps(store, checks)))
@@ -198,34 +204,36 @@ def _answer(arguments: argparse.Namespace, store: Store, checks: list[Check]) ->
 
 
 def _of_person(arguments: argparse.Namespace, store: Store, answer: HistoryAnswer, last: Check) -> HistoryAnswer:
-    """The spells of one person: by id as it was kept, else by what the present snapshot knows of them."""
-    from ..core.history.spells import decisions_of
+    """Return the intervals of one person: by id as it was kept, else by what the present snapshot knows of them."""
+    from ..core.history.intervals import decisions_of
 
     who, is_known = arguments.person, False
     name = who
-    spells, notes = tuple(store.spells(subject=("person", who))), tuple[str, ...]()
+    intervals, notes = tuple(store.intervals(subject=("person", who))), tuple[str, ...]()
     if places(arguments).snapshot is not None:
         try:
             people = _same(read_state(arguments), last)
             person = np.array([find_person(who, people)])
         except UsherError as fault:
-            if (
-                not spells
-            ):  # whom only the history knows is told all the same: who has left, or a snapshot that cannot be read
+            # people that only the history knows are shown all the same: they have left, or the snapshot cannot be read
+            if not intervals:
                 raise
             notes = (f"by id alone: {str(fault).splitlines()[0]}",)
         else:
             (name,), (key,) = people.people.logins.take(person), people.people.ids.take(person)
-            spells = tuple(store.spells(subject=("person", key)))
+            intervals = tuple(store.intervals(subject=("person", key)))
             who, is_known = key, True
-    if not spells and not is_known:
+    if not intervals and not is_known:
         raise UsherError(f"nothing was ever found about {quoted(who)}; name a person by id")
-    decisions = decisions_of(store.count_rows(), spells[0].key.id if spells else who)
-    return replace(answer, person=(name, spells), decisions=tuple(decisions), notes=notes)
+    decisions = decisions_of(store.count_rows(), intervals[0].key.id if intervals else who)
+    return replace(answer, person=(name, intervals), decisions=tuple(decisions), notes=notes)
 
 
-def _part(arguments: argparse.Namespace, steps: Sequence[Step]) -> Callable[[Key], bool]:
-    """What narrowing leaves: of rules also one that the baseline has lost; of the rest by the snapshot and the baseline as they are now."""
+def _part(arguments: argparse.Namespace, steps: Sequence[HistoryStep]) -> Callable[[IntervalKey], bool]:
+    """Return what narrowing leaves: of rules also one that the baseline has lost.
+
+    Of the rest by the snapshot and the baseline as they are now.
+    """
     ever = sorted({name for step in steps for kind, name in step.counts if kind == "rule"})
     named = known_names(arguments.rule, ever, "rule")
     if not any(getattr(arguments, name) for name in _NARROWING if name != "rule"):
@@ -245,7 +253,7 @@ def _part(arguments: argparse.Namespace, steps: Sequence[Step]) -> Callable[[Key
 
 
 def _same(snapshot: Snapshot, last: Check) -> Snapshot:
-    """The snapshot, if it is of the organisation that the history belongs to; raises UsherError."""
+    """Return the snapshot, if it is of the organisation that the history belongs to; raises UsherError."""
     if snapshot.name != last.organisation:
         raise UsherError(
             f"the history belongs to {quoted(last.organisation)}, the snapshot to {quoted(snapshot.name)}; name another"
@@ -254,7 +262,7 @@ def _same(snapshot: Snapshot, last: Check) -> Snapshot:
 
 
 def _known(arguments: argparse.Namespace, last: Check) -> tuple[Known | None, tuple[str, ...]]:
-    """Logins and units as the snapshot has them; where none can be read, why people are told by id."""
+    """Logins and units as the snapshot has them; where none can be read, why people are shown by id."""
     from ..outputs.history.answer import Known
 
     if arguments.format in ("json", "csv") or places(arguments).snapshot is None:
@@ -262,7 +270,7 @@ def _known(arguments: argparse.Namespace, last: Check) -> tuple[Known | None, tu
     try:
         people = _same(read_state(arguments), last).people
     except UsherError as fault:
-        return None, (f"people are told by id, for the snapshot cannot be read: {fault}",)
+        return None, (f"people are shown by id, because the snapshot cannot be read: {fault}",)
     every = np.arange(len(people), dtype=np.int32)
     ids = people.ids.take(every)
     units = ["", *(people.unit.words if people.unit is not None else ())]
@@ -271,9 +279,9 @@ def _known(arguments: argparse.Namespace, last: Check) -> tuple[Known | None, tu
     return Known(dict(zip(ids, people.logins.take(every), strict=True)), dict(of)), ()
 
 
-def _roots(steps: Sequence[Step], then: int, now: int) -> Iterator[RootMoved]:
-    """The causes from which more or fewer drifts came at one check than at another."""
-    from ..core.history.spells import roots_of
+def _roots(steps: Sequence[HistoryStep], then: int, now: int) -> Iterator[RootMoved]:
+    """Yield the causes from which more or fewer drifts came at one check than at another."""
+    from ..core.history.intervals import roots_of
     from ..outputs.history.answer import RootMoved
 
     before, after = (roots_of(next(step.counts for step in steps if step.check.number == each)) for each in (then, now))
@@ -282,20 +290,23 @@ def _roots(steps: Sequence[Step], then: int, now: int) -> Iterator[RootMoved]:
             yield RootMoved(root, before.get(root, 0), after.get(root, 0))
 
 
-def _steps(store: Store, checks: list[Check]) -> list[Step]:
-    """Every check beside the one before it."""
-    from ..core.history.course import course
-    from ..outputs.history.answer import Step
+def _steps(store: Store, checks: list[Check]) -> list[HistoryStep]:
+    """Return every check beside the one before it."""
+    from ..core.history.trend import course
+    from ..outputs.history.answer import HistoryStep
 
     counts = store.counts()
     taken = {check.number: check.taken_at for check in checks}
     rules = {number: frozenset(name for kind, name in some if kind == "rule") for number, some in counts.items()}
-    legs = course(store.runs(), taken, rules)
-    return [Step(check, counts.get(check.number, {}), leg) for check, leg in zip(checks, legs, strict=True)]
+    data_points = course(store.runs(), taken, rules)
+    return [
+        HistoryStep(check, counts.get(check.number, {}), data_point)
+        for check, data_point in zip(checks, data_points, strict=True)
+    ]
 
 
 def _then(word: str, checks: list[Check]) -> Check:
-    """The check that is meant: of a day (the last one up to it), so many before the last, or by its number."""
+    """Return the check that is meant: of a day (the last one up to it), so many before the last, or by its number."""
     if word.startswith("#") and word[1:].isdigit():
         for check in checks:
             if check.number == int(word[1:]):

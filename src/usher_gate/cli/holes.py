@@ -1,6 +1,7 @@
-"""Shows every way in that a required proof does not cover, who is locked out, what ails the access rules, and whom each reaches.
+"""Shows every way in that a required proof does not cover, who is locked out, and defects of the access rules.
 
-Reads the snapshot and the baseline; looks at the baseline's rules that ask for a proof (or at --proof, for everybody)."""
+Reads the snapshot and the baseline; looks at the baseline's rules that ask for a proof
+(or at --proof, for everyone)."""
 
 from __future__ import annotations
 
@@ -32,7 +33,7 @@ if TYPE_CHECKING:
     from ..core.organisation.columns import Bools
     from ..core.organisation.snapshot import Snapshot
     from ..core.sign_in.holes import WayIn
-    from ..core.sign_in.possible import Asked
+    from ..core.sign_in.possible import ProofDemand
     from ..core.verdicts.rules import Rule
     from ..outputs.holes.answer import HolesAnswer
     from .common import Inputs
@@ -50,7 +51,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     which = parser.add_mutually_exclusive_group()
     which.add_argument("--rule", metavar="ID", action="append", help="only these rules (repeatable)")
     which.add_argument(
-        "--proof", metavar="PROOF", help="instead of the baseline's rules: this proof, from everybody, everywhere"
+        "--proof", metavar="PROOF", help="instead of the baseline's rules: this proof, from everyone, everywhere"
     )
     parser.add_argument("--person", metavar="WHO", action="append", help="only the holes of these people (repeatable)")
     parser.add_argument(
@@ -79,7 +80,7 @@ def run(arguments: argparse.Namespace) -> int:
     """Finds and writes; raises UsherError for a proof or a rule that is not there."""
     import numpy as np
 
-    from ..core.sign_in.possible import Asked
+    from ..core.sign_in.possible import ProofDemand
     from ..core.words.vocabulary import PROOFS
 
     if arguments.proof is not None and arguments.proof not in PROOFS:
@@ -90,13 +91,13 @@ def run(arguments: argparse.Namespace) -> int:
         raise UsherError("the snapshot has no access-rules.yaml, so nothing is known about what a sign-in must show")
     chosen = np.zeros(len(snapshot.people), bool)
     chosen[[find_person(who, snapshot) for who in arguments.person or ()]] = True
-    whom = chosen if arguments.person else ~chosen
+    mask = chosen if arguments.person else ~chosen
     if inputs is not None:
         wanted = _of_rules(arguments, inputs)
     else:
-        wanted = [("", f"{arguments.proof} from everybody", Asked(arguments.proof), np.ones(len(whom), bool))]
+        wanted = [("", f"{arguments.proof} from everyone", ProofDemand(arguments.proof), np.ones(len(mask), bool))]
     days = places(arguments).observed_days
-    answer = holes_of(snapshot, wanted, whom, _network(arguments, snapshot), days)
+    answer = holes_of(snapshot, wanted, mask, _network(arguments, snapshot), days)
     answer = _with_uses(arguments, replace(answer, network=arguments.network or ""))
     write(arguments, "holes", answer, arguments.rows)
     say_notes(answer.notes)
@@ -105,7 +106,7 @@ def run(arguments: argparse.Namespace) -> int:
 
 def holes_of(
     snapshot: Snapshot,
-    wanted: Sequence[tuple[str, str, Asked, Bools]],
+    wanted: Sequence[tuple[str, str, ProofDemand, Bools]],
     chosen: Bools,
     near: frozenset[str] | None = None,
     observed_days: float | None = None,
@@ -119,41 +120,59 @@ def holes_of(
     import numpy as np
 
     from ..core.sign_in.coverage import Coverage
-    from ..core.sign_in.gatekeeper import Gatekeeper
-    from ..core.sign_in.health import OBSERVED_LONG_DAYS, ailments
+    from ..core.sign_in.evaluator import AccessPolicyEvaluator
+    from ..core.sign_in.health import OBSERVED_LONG_DAYS, defects
     from ..core.sign_in.holes import holes
     from ..core.sign_in.lockout import lockouts
     from ..outputs.holes.answer import HolesAnswer, RuleHoles
 
-    keeper = Gatekeeper(snapshot)
-    coverage, found = Coverage(keeper), list[RuleHoles]()
+    evaluator = AccessPolicyEvaluator(snapshot)
+    coverage, found = Coverage(evaluator), list[RuleHoles]()
     for rule, title, asked, audience in wanted:
         mine, known = audience & chosen, coverage.of(asked)
-        ways = (way for way in holes(keeper, asked, mine, known) if near is None or _reaches(way, near))
+        ways = (way for way in holes(evaluator, asked, mine, known) if near is None or _reaches(way, near))
         unknown = tuple(np.flatnonzero(mine & known.are(str)).tolist())
-        found.append(RuleHoles(rule, title, asked, tuple(ways), int(np.count_nonzero(mine)), unknown))
-    locked = lockouts(keeper)
-    notes = tuple(sorted(keeper.notes | locked.notes))
-    ailing = tuple(ailments(keeper, OBSERVED_LONG_DAYS if observed_days is None else observed_days))
+        found.append(
+            RuleHoles(
+                rule=rule,
+                title=title,
+                asked=asked,
+                holes=tuple(ways),
+                people=int(np.count_nonzero(mine)),
+                unknown=unknown,
+            )
+        )
+    locked = lockouts(evaluator)
+    notes = tuple(sorted(evaluator.notes | locked.notes))
+    ailing = tuple(defects(evaluator, OBSERVED_LONG_DAYS if observed_days is None else observed_days))
     every = tuple(found)
-    return HolesAnswer(snapshot, every, locked.found, locked.stranded, ailing, keeper, notes, locked.conditional)
+    return HolesAnswer(
+        snapshot=snapshot,
+        rules=every,
+        lockouts=locked.found,
+        stranded=locked.stranded,
+        defects=ailing,
+        evaluator=evaluator,
+        notes=notes,
+        conditional=locked.conditional,
+    )
 
 
 def _with_uses(arguments: argparse.Namespace, answer: HolesAnswer) -> HolesAnswer:
-    """The answer with who used each hole, if there is a log to tell."""
+    """Return the answer with who used each hole, if there is a log."""
     from ..core.sign_in.replay import Replay
     from ..core.sign_in.uses import HoleUses
-    from ..files.sign_ins import Part, Unread, read_sign_ins, sign_in_files, sign_in_table
+    from ..files.sign_ins import LogPart, Unread, read_sign_ins, sign_in_files, sign_in_table
 
     logs = arguments.log or [places(arguments).sign_ins or sign_in_table(need_snapshot(arguments))]
     files = [file for log in logs if log is not None for file in sign_in_files(log)]
     if not files:
         return answer
     every = [(rule.asked, hole) for rule in answer.rules for hole in rule.holes]
-    replay, unread = Replay(answer.keeper), Unread()
-    uses = HoleUses(replay, answer.keeper.unseen_devices, every)
+    replay, unread = Replay(answer.evaluator), Unread()
+    uses = HoleUses(replay, answer.evaluator.unseen_devices, every)
     with working("reading sign-ins", "events") as progress:
-        for batch in read_sign_ins([Part(file) for file in files], replay, unread):
+        for batch in read_sign_ins([LogPart(file) for file in files], replay, unread):
             uses.add(batch.events, batch.time, batch.result)
             if progress is not None:
                 progress(unread.read, 0)
@@ -164,7 +183,7 @@ def _with_uses(arguments: argparse.Namespace, answer: HolesAnswer) -> HolesAnswe
 
 
 def _network(arguments: argparse.Namespace, snapshot: Snapshot) -> frozenset[str] | None:
-    """The classes of addresses that lie in a network, by name; None where none is asked for."""
+    """Return the classes of addresses that lie in a network, by name; None where none is asked for."""
     if arguments.network is None:
         return None
     from ..core.words.vocabulary import ELSEWHERE
@@ -180,13 +199,13 @@ def _network(arguments: argparse.Namespace, snapshot: Snapshot) -> frozenset[str
 
 
 def _reaches(hole: WayIn, near: frozenset[str]) -> bool:
-    """Whether a hole is open from one of these classes of addresses."""
+    """Return whether a hole is open from one of these classes of addresses."""
     values = dict(zip(DIMENSIONS, hole.values, strict=True))["network"]
     return values is None or bool(near & set(values))
 
 
-def _of_rules(arguments: argparse.Namespace, inputs: Inputs) -> list[tuple[str, str, Asked, Bools]]:
-    """The proof leaves of the baseline, each with whom its rule is for."""
+def _of_rules(arguments: argparse.Namespace, inputs: Inputs) -> list[tuple[str, str, ProofDemand, Bools]]:
+    """Return the proof leaves of the baseline, each with the people that its rule is for."""
     rules = [rule for rule in inputs.baseline.rules if any(leaf.about == "proof" for leaf in rule.leaves)]
     chosen = known_names(arguments.rule, [rule.id for rule in rules], "rule that asks for a proof called")
     if not rules:
@@ -196,8 +215,8 @@ def _of_rules(arguments: argparse.Namespace, inputs: Inputs) -> list[tuple[str, 
     return proofs_asked(inputs.snapshot, [rule for rule in rules if chosen is None or rule.id in chosen])
 
 
-def proofs_asked(snapshot: Snapshot, rules: Sequence[Rule]) -> list[tuple[str, str, Asked, Bools]]:
-    """What some rules ask for: rule, title, the proof, and whom it is for."""
+def proofs_asked(snapshot: Snapshot, rules: Sequence[Rule]) -> list[tuple[str, str, ProofDemand, Bools]]:
+    """Return what some rules ask for: rule, title, the proof, and the people that it is for."""
     from ..core.settings.resolver import Resolver
     from ..core.verdicts.scope import Scopes
 

@@ -27,8 +27,8 @@ VERBS = {
     "holes": "every way in that a required proof does not cover, and who is locked out",
     "door": "who could get into a meeting: each kind of visitor, each gate",
     "rehearse": "try a change before it is made: on verdicts, doors, meetings and past sign-ins",
-    "mend": "the fewest changes that end the drift and hurt nobody, with a proof",
-    "guests": "review guests: whom to ask about whom, worksheets, answers read back",
+    "mend": "the fewest changes that end the drift and hurt no one, with a proof",
+    "guests": "review guests: who is asked about which guests, worksheets, answers read back",
     "history": "what is new, gone, back and old since the checks that were kept",
     "report": "one page to hand to people who never open a terminal",
     "stand-in": "a simulated directory and services to practise against",
@@ -42,7 +42,7 @@ _interrupts: list[int] = []
 
 
 def usage() -> str:
-    """The program's help."""
+    """Return the program's help."""
     verbs = "\n".join(f"  {verb:<11} {wanted}" for verb, wanted in VERBS.items())
     return f"""usage: usher-gate VERB [options]     usher-gate VERB --help     usher-gate --version
 
@@ -66,6 +66,7 @@ Try first:
 
 
 def _run(arguments: Sequence[str]) -> int:
+    """Run one verb and return its exit status; errors pass through to the caller."""
     if not arguments or arguments[0] in ("-h", "--help", "help"):
         sys.stdout.write(usage())
         return 0
@@ -126,6 +127,7 @@ def _interrupt(number: int, _frame: object) -> None:
 
 
 def _failed(error: Exception) -> int:
+    """Print the message of an error and return its exit status; an unexpected one is reported as a crash."""
     from ..files.faults import SHOWN, BadInput, UsherError, is_machine_fault, write_error
 
     if isinstance(error, BadInput):
@@ -150,7 +152,7 @@ def _failed(error: Exception) -> int:
 
 
 def _crashed(error: BaseException) -> int:
-    """A bug: its place stands in a file that only its owner can read, and that holds nothing of what was worked on."""
+    """Report a bug; its place is in a file that only its owner can read, and that holds no data."""
     import tempfile
 
     places = _places(error)
@@ -169,7 +171,7 @@ def _crashed(error: BaseException) -> int:
 
 
 def _places(error: BaseException | None) -> str:
-    """Where an error came from: its kind and the places in code, neither its message nor any value."""
+    """Return where an error came from: its kind and the places in code, neither its message nor any value."""
     import traceback
 
     found = []
@@ -183,11 +185,13 @@ def _places(error: BaseException | None) -> str:
 
 def main() -> NoReturn:
     """The program. What holds for the whole process is set here, by the script alone, and never by what others call."""
-    # What goes wrong in a thread, or while something is taken apart, is told by whoever waits for it, and never as a traceback.
+    # What goes wrong in a thread, or while something is taken apart, is reported by what waits for it, and never as a
+    # traceback.
     import gc
     import threading
 
-    # A call is short, and what it makes is reached until its end: a check of ten people takes 0.93 of the time (345 ms, median of 25).
+    # A call is short, and what it makes is reached until its end: a check of ten people takes 0.93 of the time (345 ms,
+    # median of 25).
     gc.disable()
     replace_streams()
     sys.unraisablehook = lambda _: None
@@ -213,5 +217,6 @@ def main() -> NoReturn:
         sys.stderr.flush()
     except OSError:
         pass
-    # Taking apart what was imported is left to the system: a check of ten people takes 0.84 of the time, one of 200,000 the same.
+    # Taking apart what was imported is left to the system: a check of ten people takes 0.84 of the time, one of 200,000
+    # the same.
     os._exit(status)

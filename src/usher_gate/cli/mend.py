@@ -1,6 +1,6 @@
-"""Finds the fewest changes of settings that end the drift and hurt nobody, and proves that there are no fewer.
+"""Finds the fewest changes of settings that end the drift and hurt no one, and proves that there are no fewer.
 
-Reads what 'check' reads, and past sign-ins. --write writes a file of changes to try with 'usher-gate rehearse'. Changes no service."""
+Reads what 'check' reads, and past sign-ins. --write writes changes to rehearse. Changes no service."""
 
 from __future__ import annotations
 
@@ -9,6 +9,7 @@ import time
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from ..core.words.plural import plural
 from ..files.faults import UsherError
 from .common import (
     add_narrowing,
@@ -22,12 +23,12 @@ from .common import (
     working,
     write,
 )
-from .parser import above_nought, whole
+from .parser import positive_number, whole
 
 if TYPE_CHECKING:
-    from ..core.mend.mending import MadeEdit, Membership, Mending
+    from ..core.mend.constraints import MendingConstraints
+    from ..core.mend.mending import MadeEdit, Membership, MendingResult
     from ..core.mend.sign_in_side import RulePlan
-    from ..core.mend.terms import Terms
     from ..outputs.mended.answer import Suggested
     from .common import Inputs
 
@@ -35,7 +36,7 @@ EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
   usher-gate mend
   usher-gate mend --service quaychat --write changes/quaychat.yaml"""
 LEFT = 1
-_MOST_PLANS = 5  # for each hole and lock-out that are told
+_MOST_PLANS = 5  # for each hole and lock-out that are listed
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -48,7 +49,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--memberships", action="store_true", help="people may be taken out of groups, too")
     group.add_argument("--turn-away", action="store_true", help="people invited to planned meetings may be turned away")
     group.add_argument(
-        "--seconds", type=above_nought, default=60.0, metavar="S", help="how long to look for a proof (60)"
+        "--seconds", type=positive_number, default=60.0, metavar="S", help="how long to look for a proof (60)"
     )
     group.add_argument(
         "--write", type=Path, metavar="FILE", help="write the plan as a file of changes (form changes/1)"
@@ -68,9 +69,9 @@ def run(arguments: argparse.Namespace) -> int:
         raise UsherError("mend needs SciPy's optimiser; install it with: pip install 'usher-gate[mend]'")
     import numpy as np
 
+    from ..core.mend.constraints import MendingConstraints
     from ..core.mend.memberships import mend_with_memberships
-    from ..core.mend.mending import Asked, mend
-    from ..core.mend.terms import Terms
+    from ..core.mend.mending import MendingRequest, mend
     from ..outputs.mended.answer import MendAnswer
 
     if arguments.verdict:
@@ -78,15 +79,15 @@ def run(arguments: argparse.Namespace) -> int:
     inputs = read_inputs(arguments, keep_tables=True)
     chosen = narrowing(arguments, inputs.snapshot, inputs.baseline)
     everybody = np.ones(len(inputs.snapshot.people), bool)
-    terms = Terms(
-        chosen.keeps,
-        everybody if chosen.people is None else chosen.people,
-        arguments.hold,
-        arguments.weaken,
-        arguments.through_exceptions,
-        arguments.turn_away,
+    terms = MendingConstraints(
+        keeps=chosen.keeps,
+        chosen=everybody if chosen.people is None else chosen.people,
+        hold=arguments.hold,
+        weaken=arguments.weaken,
+        through_exceptions=arguments.through_exceptions,
+        turn_away=arguments.turn_away,
     )
-    asked = Asked(inputs.baseline, inputs.exceptions, terms, arguments.edits)
+    asked = MendingRequest(inputs.baseline, inputs.exceptions, terms, arguments.edits)
     until = time.monotonic() + arguments.seconds
     with working("finding the fewest changes") as progress:
         find = mend_with_memberships if arguments.memberships else mend
@@ -106,7 +107,7 @@ def run(arguments: argparse.Namespace) -> int:
     return LEFT if mending.left else 0
 
 
-def _write_plan(path: Path, mending: Mending) -> None:
+def _write_plan(path: Path, mending: MendingResult) -> None:
     from ..files.written.plan import write_plan
     from ..outputs.mended.json_ import edit_object, membership_object
 
@@ -116,21 +117,24 @@ def _write_plan(path: Path, mending: Mending) -> None:
 
 
 def _why_out(one: Membership) -> str:
-    ends = f"ends {one.ended:,} {'drift' if one.ended == 1 else 'drifts'} of {one.login}"
-    also = (
-        f"; changes {len(one.also):,} other {'value' if len(one.also) == 1 else 'values'} of theirs" if one.also else ""
-    )
+    ends = f"ends {plural(one.ended, 'finding')} of {one.login}"
+    also = f"; changes {plural(len(one.also), 'other value')} of theirs" if one.also else ""
     return ends + also
 
 
 def _why(edit: MadeEdit) -> str:
-    ends = f"ends {edit.ended:,} {'drift' if edit.ended == 1 else 'drifts'}"
+    ends = f"ends {plural(edit.ended, 'finding')}"
     need = f", {edit.without:,} of them with nothing to mend there" if edit.without else ""
-    return f"{ends}; changes {edit.touched:,} {'value' if edit.touched == 1 else 'values'}{need}"
+    return f"{ends}; changes {plural(edit.touched, 'value')}{need}"
 
 
-def _suggested(arguments: argparse.Namespace, inputs: Inputs, terms: Terms, until: float) -> tuple[Suggested, ...]:
-    """What ends lock-outs and closes holes, each with what it would have done to the sign-ins of the log: as far as the time suffices."""
+def _suggested(
+    arguments: argparse.Namespace, inputs: Inputs, terms: MendingConstraints, until: float
+) -> tuple[Suggested, ...]:
+    """Return what ends lock-outs and closes holes, each with what it would have done to the sign-ins of the log.
+
+    As far as the time suffices.
+    """
     from ..core.mend.deadline import Deadline
     from ..core.mend.sign_in_side import sign_in_side
     from ..core.verdicts.checker import Checker
@@ -151,8 +155,8 @@ def _suggested(arguments: argparse.Namespace, inputs: Inputs, terms: Terms, unti
 
 
 def _stopped(arguments: argparse.Namespace, inputs: Inputs, plan: RulePlan) -> tuple[int, int] | None:
-    """How many sign-ins of the log that got in would be denied or stuck, and of how many people."""
-    from ..core.sign_in.gatekeeper import Gatekeeper
+    """Return how many sign-ins of the log that got in would be denied or stuck, and of how many people."""
+    from ..core.sign_in.evaluator import AccessPolicyEvaluator
     from ..core.sign_in.replay import Replay
     from ..engine.replaying import tally_all
     from ..files.sign_ins import sign_in_table
@@ -160,7 +164,7 @@ def _stopped(arguments: argparse.Namespace, inputs: Inputs, plan: RulePlan) -> t
     table = sign_in_table(need_snapshot(arguments))
     if table is None:
         return None
-    present = Gatekeeper(inputs.snapshot)
+    present = AccessPolicyEvaluator(inputs.snapshot)
     tally, _ = tally_all([table], Replay(present, present.with_rules(plan.rules)), lambda _: None)
     done = tally.done()
     people = [each for each in done.people if each.sign_ins[1] + each.sign_ins[2]]

@@ -26,7 +26,7 @@ class Parser(argparse.ArgumentParser):
         )
 
     def read(self, words: Sequence[str]) -> argparse.Namespace:
-        """The call; without --format, the form is the one of the ending of --out."""
+        """Return the call; without --format, the form is the one of the ending of --out."""
         found = self.parse_args(words)
         if getattr(found, "format", "") is None:
             if found.out is not None and found.out.suffix.lower() in (".yaml", ".yml") and hasattr(found, "write"):
@@ -46,7 +46,7 @@ class Parser(argparse.ArgumentParser):
         self.exit(WRONG, f"usher-gate: error: {for_terminal(message)}{hint}; see {self.prog} --help\n")
 
     def _hint(self, message: str) -> str:
-        """For an option that there is not, the nearest one that there is."""
+        """Return for an option that there is not, the nearest one that there is."""
         import difflib
 
         wrong = re.search(r"unrecognized arguments: .*?(--[A-Za-z][\w-]*)", message)
@@ -71,7 +71,7 @@ def whole(least: int, most: int = 10**9) -> Callable[[str], int]:
     return read
 
 
-def above_nought(text: str) -> float:
+def positive_number(text: str) -> float:
     """Reads a number greater than 0; raises ArgumentTypeError."""
     try:
         number = float(text)

@@ -1,8 +1,8 @@
-"""Tries a change before it is made: on verdicts, doors and planned meetings (--changes), and on sign-ins that happened.
+"""Tries a change before it is made: on verdicts, doors and planned meetings (--changes), and on past sign-ins.
 
-Tried is a file of changes, a --draft of access rules, a --baseline in place of the one that usher-gate.toml reads, or without any of
-them the observed rules as if they were enforced. Reads what 'check' reads, and the sign-ins (the table sign_ins, or OCSF 1.x
-Authentication events). Changes nothing in any service."""
+Tries a file of changes, a --draft of access rules, a --baseline in place of the one that usher-gate.toml reads,
+or else the observed rules as if they were enforced. Reads what 'check' reads, and the sign-ins (the table sign_ins,
+or OCSF 1.x Authentication events). Changes nothing in any service."""
 
 from __future__ import annotations
 
@@ -35,17 +35,17 @@ from .common import (
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
 
-    from ..core.changes.compare import Compared, Comparison
+    from ..core.changes.compare import ChangeComparison, Compared
     from ..core.organisation.access_rules import AccessRule
     from ..core.organisation.snapshot import Snapshot
-    from ..core.sign_in.gatekeeper import Gatekeeper
+    from ..core.sign_in.evaluator import AccessPolicyEvaluator
     from ..core.sign_in.lockout import Lockout
     from ..core.sign_in.replay import Replay
     from ..core.verdicts.rules import AgreedException, Baseline
-    from ..engine.interface import Crew
+    from ..engine.interface import Executor
     from ..files.place import Place
     from ..files.sign_ins.interface import Unread
-    from ..outputs.rehearsal.answer import Missed, RehearsalAnswer
+    from ..outputs.rehearsal.answer import RehearsalAnswer, UnusedEvents
     from .common import Inputs
 
 EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
@@ -56,7 +56,7 @@ EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
   usher-gate rehearse --sign-ins logs/2026-11-19.ocsf.jsonl --format json"""
 
 
-HURTS = 1  # a drift begins, or somebody is newly locked out, stranded, turned away, or loses what a rule leaves them
+HURTS = 1  # a finding begins, or someone is newly locked out, stranded, turned away, or loses what a rule leaves them
 GAPS = 3  # less than half of the log could be used
 
 
@@ -66,7 +66,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         "--sign-ins",
         type=place,
         metavar="PATH",
-        help="a file, a folder of files, or a URL of either: .csv, .jsonl, .ndjson, .parquet (default: the snapshot's table sign_ins)",
+        help="a file, a folder or a URL: .csv, .jsonl, .ndjson, .parquet (default: the snapshot's table sign_ins)",
     )
     parser.add_argument("--changes", type=Path, metavar="FILE", help="a file of changes to try (form changes/1)")
     parser.add_argument(
@@ -76,7 +76,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="with --changes: write the snapshot as it would be after them",
     )
     parser.add_argument(
-        "--notices", type=Path, metavar="DIR", help="with --changes: draft what people must be told, as messages"
+        "--notices", type=Path, metavar="DIR", help="with --changes: draft messages about what people must know"
     )
     parser.add_argument(
         "--draft",
@@ -92,7 +92,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(arguments: argparse.Namespace) -> int:
     """Rehearses; raises UsherError for options that do not go together."""
-    from ..core.sign_in.gatekeeper import Gatekeeper
+    from ..core.sign_in.evaluator import AccessPolicyEvaluator
 
     baseline = _tried_baseline(arguments)
     if arguments.changes is not None or (baseline is not None and arguments.draft is None):
@@ -101,31 +101,36 @@ def run(arguments: argparse.Namespace) -> int:
         return _changed(arguments, baseline)
     for name in ("write_snapshot", "notices"):
         if getattr(arguments, name) is not None:
-            raise UsherError(f"--{name.replace('_', '-')} tells of a file of changes; name one with --changes")
+            raise UsherError(f"--{name.replace('_', '-')} is about a file of changes; name one with --changes")
     if arguments.format == "markdown":
-        raise UsherError("sign-ins alone are told as table, json or csv; markdown is for --changes")
+        raise UsherError("sign-ins alone are shown as table, json or csv; markdown is for --changes")
     folder = need_snapshot(arguments)
     snapshot = read_folder(arguments).snapshot
     if snapshot.access_rules is None:
         raise UsherError("the snapshot has no access-rules.yaml, so nothing is known about what a sign-in meets")
-    present = Gatekeeper(snapshot)
+    present = AccessPolicyEvaluator(snapshot)
     answer, tried = _on_sign_ins(arguments, folder, present, _draft(arguments.draft, present), None)
     write(arguments, "rehearsal", answer, arguments.rows)
     notes = present.notes | tried.notes
     hurts = arguments.draft is not None and _draft_hurts(arguments, tried, notes)
     say_notes(tuple(sorted(notes)))
-    return HURTS if hurts else 0 if answer.readable else GAPS
+    if hurts:
+        return HURTS
+    return 0 if answer.readable else GAPS
 
 
-def _draft_hurts(arguments: argparse.Namespace, tried: Gatekeeper, notes: set[str]) -> bool:
-    """Whether a drift begins by the draft, or somebody is newly locked out or stranded: as --changes says of the same rules."""
+def _draft_hurts(arguments: argparse.Namespace, tried: AccessPolicyEvaluator, notes: set[str]) -> bool:
+    """Return whether a finding begins by the draft, or someone is newly locked out or stranded.
+
+    As --changes says of the same rules.
+    """
     from ..core.changes.apply import Applied
     from ..core.changes.compare import Compared
     from ..core.changes.model import Changes, Rules
     from ..core.verdicts.rules import Baseline
 
     if places(arguments).baseline is None:
-        notes.add("no baseline is named, so it is not told whether a drift begins")
+        notes.add("no baseline is named, so it is not known whether a finding begins")
         before, baseline = tried.snapshot, Baseline("", "", ())
         exceptions: tuple[AgreedException, ...] = ()
     else:
@@ -133,21 +138,30 @@ def _draft_hurts(arguments: argparse.Namespace, tried: Gatekeeper, notes: set[st
         before, exceptions, baseline = inputs.snapshot, inputs.exceptions, inputs.baseline
     rules = tried.rules
     changes = Changes("", None, (Rules(rules, f"the access rules of {arguments.draft}"),), (0,))
-    applied = Applied(replace(before, access_rules=rules), {}, {}, frozenset((1,)), ())
+    applied = Applied(
+        snapshot=replace(before, access_rules=rules), tables={}, places={}, real=frozenset((1,)), notes=()
+    )
     return Compared(before, applied, changes, baseline, exceptions).comparison().hurts
 
 
 def _tried_baseline(arguments: argparse.Namespace) -> Path | None:
-    """The baseline that is tried: one that --baseline names in place of the one that the working folder reads."""
+    """Return the baseline that is tried.
+
+    One that --baseline names in place of the one that the working folder reads.
+    """
     present = read_workfolder(Path()).baseline
     tried: Path | None = arguments.baseline
     return tried if present is not None and tried is not None and tried.resolve() != present.resolve() else None
 
 
 def _on_sign_ins(
-    arguments: argparse.Namespace, folder: Place, present: Gatekeeper, draft: Gatekeeper | None, what: str | None
-) -> tuple[RehearsalAnswer, Gatekeeper]:
-    """What past sign-ins would meet; and the rules that were tried."""
+    arguments: argparse.Namespace,
+    folder: Place,
+    present: AccessPolicyEvaluator,
+    draft: AccessPolicyEvaluator | None,
+    what: str | None,
+) -> tuple[RehearsalAnswer, AccessPolicyEvaluator]:
+    """Return what past sign-ins would meet; and the rules that were tried."""
     from ..core.sign_in.replay import Replay
     from ..engine.replaying import tally_all
     from ..files.sign_ins import sign_in_files
@@ -156,26 +170,31 @@ def _on_sign_ins(
     snapshot = present.snapshot
     files = sign_in_files(arguments.sign_ins or _table(folder))
     replay = Replay(present, draft)
-    crew = _crew(arguments, replay, files)
+    executor = _executor(arguments, replay, files)
     with working("rehearsing", "events") as progress:
-        tally, unread = tally_all(files, replay, lambda read: progress(read, 0) if progress is not None else None, crew)
+        tally, unread = tally_all(
+            files, replay, lambda read: progress(read, 0) if progress is not None else None, executor
+        )
     tried = draft or present.with_rules(_enforced(snapshot))
     answer = RehearsalAnswer(
-        snapshot,
-        what or (f"the draft {arguments.draft}" if draft is not None else _observed(snapshot)),
-        replay.rules,
-        tally.done(),
-        len(files),
-        unread.read,
-        _missed(unread),
-        _new(present, tried),
-        dict(sorted(unread.spelled.items())),
+        snapshot=snapshot,
+        change=what or (f"the draft {arguments.draft}" if draft is not None else _observed(snapshot)),
+        rules=replay.rules,
+        rehearsal=tally.done(),
+        files=len(files),
+        read=unread.read,
+        missed=_missed(unread),
+        lockouts=_new(present, tried),
+        spelled=dict(sorted(unread.spelled.items())),
     )
     return answer, tried
 
 
-def _crew(arguments: argparse.Namespace, replay: Replay, files: Sequence[Place]) -> Callable[[], Crew] | None:
-    """Who shares the log: a scheduler's workers if one is named, the processors here where it is large; None for this process alone."""
+def _executor(arguments: argparse.Namespace, replay: Replay, files: Sequence[Place]) -> Callable[[], Executor] | None:
+    """Return who shares the log: a scheduler's workers if one is named, the processors here where it is large.
+
+    None for this process alone.
+    """
     from ..engine.processes import Processes, at_hand
     from ..engine.replaying import large
 
@@ -189,11 +208,11 @@ def _crew(arguments: argparse.Namespace, replay: Replay, files: Sequence[Place])
 
 
 def _changed(arguments: argparse.Namespace, tried: Path | None) -> int:
-    """What a file of changes would do, and another baseline after them."""
-    from ..core.changes.apply import apply_changes, told
+    """Return what a file of changes would do, and another baseline after them."""
+    from ..core.changes.apply import apply_changes, descriptions
     from ..core.changes.compare import Compared
     from ..core.changes.model import Changes, Rules
-    from ..core.sign_in.gatekeeper import Gatekeeper
+    from ..core.sign_in.evaluator import AccessPolicyEvaluator
     from ..files.faults import stop_if_any
     from ..files.written.changes import read_changes
     from ..outputs.changed.answer import ChangedAnswer
@@ -208,7 +227,7 @@ def _changed(arguments: argparse.Namespace, tried: Path | None) -> int:
     else:
         changes = read_changes(arguments.changes, before, inputs.read.tables, faults)
     if arguments.draft is not None:
-        draft = _draft(arguments.draft, Gatekeeper(before))
+        draft = _draft(arguments.draft, AccessPolicyEvaluator(before))
         rules = Rules(draft.rules if draft is not None else (), f"the access rules of {arguments.draft}")
         changes = Changes(changes.title, changes.start, (*changes.changes, rules), (*changes.lines, 0))
     applied = apply_changes(before, inputs.read.tables, changes, str(arguments.changes), faults)
@@ -231,7 +250,14 @@ def _changed(arguments: argparse.Namespace, tried: Path | None) -> int:
     write(
         arguments,
         "changed",
-        ChangedAnswer(made, tuple(told(changes)), sign_ins, helps, drafted, tuple(notes)),
+        ChangedAnswer(
+            comparison=made,
+            descriptions=tuple(descriptions(changes)),
+            sign_ins=sign_ins,
+            helps=helps,
+            notices=drafted,
+            notes=tuple(notes),
+        ),
         arguments.rows,
     )
     say_notes(tuple(notes))
@@ -241,7 +267,10 @@ def _changed(arguments: argparse.Namespace, tried: Path | None) -> int:
 def _judged_then(
     tried: Path | None, inputs: Inputs
 ) -> tuple[tuple[Baseline, Sequence[AgreedException]] | None, tuple[str, ...]]:
-    """The baseline that is tried, with what the exceptions still mean under it; and notes. None where none is tried."""
+    """Return the baseline that is tried, with what the exceptions still mean under it; and notes.
+
+    None where none is tried.
+    """
     if tried is None:
         return None, ()
     from ..files.written.baseline import read_baseline
@@ -259,8 +288,8 @@ def _judged_then(
 def _signed(
     arguments: argparse.Namespace, before: Snapshot, after: Snapshot, notes: list[str]
 ) -> RehearsalAnswer | None:
-    """The sign-ins of the log, if there is one, under the access rules as they would be."""
-    from ..core.sign_in.gatekeeper import Gatekeeper
+    """Return the sign-ins of the log, if there is one, under the access rules as they would be."""
+    from ..core.sign_in.evaluator import AccessPolicyEvaluator
     from ..files.sign_ins import sign_in_table
 
     folder = need_snapshot(arguments)
@@ -270,7 +299,7 @@ def _signed(
     if before.access_rules is None:
         notes.append("the snapshot has no access rules now, so past sign-ins cannot be compared")
         return None
-    present = Gatekeeper(before)
+    present = AccessPolicyEvaluator(before)
     if replace(after, access_rules=before.access_rules) != before:
         notes.append("the sign-ins of the log were tried with the rules as they would be, and everything else as it is")
     answer, _ = _on_sign_ins(
@@ -280,26 +309,39 @@ def _signed(
 
 
 def _helps(stranded: tuple[tuple[str, tuple[str, ...]], ...], after: Snapshot) -> dict[str, str]:
-    """What would help whoever newly gets in nowhere, by id: found by deciding a sign-in from elsewhere by browser again."""
+    """Return what would help people who newly get in nowhere, by id.
+
+    Found by deciding a sign-in from elsewhere by browser again.
+    """
     from ..core.organisation.sign_ins import SignIn
     from ..core.sign_in.decide import Decider
-    from ..core.sign_in.gatekeeper import Gatekeeper
+    from ..core.sign_in.evaluator import AccessPolicyEvaluator
     from ..core.sign_in.help import helps
 
-    keeper, found = Gatekeeper(after), dict[str, str]()
+    evaluator, found = AccessPolicyEvaluator(after), dict[str, str]()
     elsewhere = next((network for network in after.networks.classes if not network.names), after.networks.classes[0])
     for resource, people in stranded:
         for name in people:
             if not found.get(name):
-                decider = Decider(keeper, after.people.ids.find(name)[0])
+                decider = Decider(evaluator, after.people.ids.find(name)[0])
                 found[name] = "; or ".join(
-                    helps(decider, SignIn(resource, elsewhere, "browser", "other", "unknown", "none"))
+                    helps(
+                        decider,
+                        SignIn(
+                            resource=resource,
+                            network=elsewhere,
+                            client="browser",
+                            platform="other",
+                            device="unknown",
+                            risk="none",
+                        ),
+                    )
                 )
     return found
 
 
 def _draft_notices(
-    arguments: argparse.Namespace, compared: Compared, made: Comparison, helps: dict[str, str], notes: list[str]
+    arguments: argparse.Namespace, compared: Compared, made: ChangeComparison, helps: dict[str, str], notes: list[str]
 ) -> tuple[int, int] | None:
     """Drafts the messages; how many, and for how many people. Notes who has no address."""
     if arguments.notices is None:
@@ -324,12 +366,12 @@ def _draft_notices(
         ],
     )
     if without:
-        notes.append(no_address_note(without, "tell them yourself"))
+        notes.append(no_address_note(without, "inform them yourself"))
     return len(drafts), sum(map(len, rows))
 
 
 def _table(snapshot: Place) -> Place:
-    """The snapshot's own table."""
+    """Return the snapshot's own table."""
     from ..files.sign_ins import sign_in_table
 
     found = sign_in_table(snapshot)
@@ -338,7 +380,7 @@ def _table(snapshot: Place) -> Place:
     return found
 
 
-def _draft(path: Path | None, present: Gatekeeper) -> Gatekeeper | None:
+def _draft(path: Path | None, present: AccessPolicyEvaluator) -> AccessPolicyEvaluator | None:
     from ..files.snapshot.access_rules import read_access_rules
 
     if path is None:
@@ -355,7 +397,7 @@ def _draft(path: Path | None, present: Gatekeeper) -> Gatekeeper | None:
 
 
 def _enforced(snapshot: Snapshot) -> tuple[AccessRule, ...]:
-    """The rules, the observed ones enforced."""
+    """Return the rules, the observed ones enforced."""
     rules = snapshot.access_rules or ()
     return tuple(replace(rule, mode="enforce") if rule.mode == "observe" else rule for rule in rules)
 
@@ -365,8 +407,8 @@ def _observed(snapshot: Snapshot) -> str:
     return f"enforcing what is only observed ({', '.join(names) or 'no rule is'})"
 
 
-def _new(present: Gatekeeper, tried: Gatekeeper) -> tuple[Lockout, ...]:
-    """Who would be locked out of a resource for administrators; only where somebody is who is not now."""
+def _new(present: AccessPolicyEvaluator, tried: AccessPolicyEvaluator) -> tuple[Lockout, ...]:
+    """Return who would be locked out of a resource for administrators; only where someone is who is not now."""
     from ..core.sign_in.lockout import lockouts
 
     after = lockouts(tried, False).found
@@ -378,11 +420,11 @@ def _new(present: Gatekeeper, tried: Gatekeeper) -> tuple[Lockout, ...]:
     )
 
 
-def _missed(unread: Unread) -> tuple[Missed, ...]:
-    from ..outputs.rehearsal.answer import Missed
+def _missed(unread: Unread) -> tuple[UnusedEvents, ...]:
+    from ..outputs.rehearsal.answer import UnusedEvents
 
     found = []
     for (why, value), number in unread.counts.items():
         path, line = unread.places[why, value]
-        found.append(Missed(why, value, number, f"{path}:{line}" if line else path))
+        found.append(UnusedEvents(why, value, number, f"{path}:{line}" if line else path))
     return tuple(sorted(found, key=lambda missed: (-missed.count, missed.why, missed.value)))

@@ -1,6 +1,7 @@
-"""Writes one page for people who never open a terminal: what is wrong, what to do first, where, since when and why it matters.
+"""Writes one page for people who never open a terminal: what is wrong, what to do first, where, since when and why.
 
-Reads what 'check' reads, the checks kept before, and with --plan what 'mend' wrote. The page needs no network, and sends nothing."""
+Reads what 'check' reads, the checks kept before, and with --plan what 'mend' wrote.
+The page needs no network, and sends nothing."""
 
 from __future__ import annotations
 
@@ -52,7 +53,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     group.add_argument(
         "--title", metavar="TEXT", help="its heading (default: Meetings and sign-in against the baseline)"
     )
-    group.add_argument("--plan", type=Path, metavar="FILE", help="tell this plan: mend's JSON, or a file of changes")
+    group.add_argument("--plan", type=Path, metavar="FILE", help="show this plan: mend's JSON, or a file of changes")
     add_places(parser)
     add_narrowing(parser, verdicts=False)
     add_scheduler(parser)
@@ -63,7 +64,7 @@ def run(arguments: argparse.Namespace) -> int:
     if any(find_spec(name) is None for name in _NEEDS):
         raise UsherError("a report needs Jinja2 and Matplotlib; install them with: pip install 'usher-gate[report]'")
     from ..files.write import whole_file
-    from ..outputs.look import Look
+    from ..outputs.render_options import RenderOptions
     from ..outputs.report.answer import ReportAnswer
     from ..outputs.report.html import write_report
     from ..outputs.safe import harmless
@@ -78,36 +79,36 @@ def run(arguments: argparse.Namespace) -> int:
     result = replace(
         result, line_of=inputs.read.setting_line, observed_days=result.observed_days if days is None else days
     )
-    history, untold = None, ""
+    history, not_shown = None, ""
     with working("drawing"):
         doors = _doors(arguments, result)
         if whole:
-            told, why = if_usable(lambda: (since_of(result), _history(result, doors)))
-            since, history = told or (None, None)
+            usable, why = if_usable(lambda: (since_of(result), _history(result, doors)))
+            since, history = usable or (None, None)
             result = replace(result, since=since)
-            untold = f"the page does not tell how it has gone: {why}" if why else ""
+            not_shown = f"the page does not show how it has gone: {why}" if why else ""
         answer = ReportAnswer(
-            arguments.title or "Meetings and sign-in against the baseline",
-            result,
-            history,
-            doors,
-            _holes(inputs, result),
-            _guests(result),
-            plan,
-            inputs.exceptions,
+            title=arguments.title or "Meetings and sign-in against the baseline",
+            result=result,
+            history=history,
+            doors=doors,
+            holes=_holes(inputs, result),
+            guests=_guests(result),
+            plan=plan,
+            exceptions=inputs.exceptions,
         )
         say_doubts(arguments, sys.stderr, "usher-gate: warning: ")
         with whole_file(arguments.out) as stream:
-            write_report(answer, harmless(stream, "html"), Look(100, False, 0))
-    say_notes(tuple(filter(None, (untold, f"written to {arguments.out}"))))
+            write_report(answer, harmless(stream, "html"), RenderOptions(100, False, 0))
+    say_notes(tuple(filter(None, (not_shown, f"written to {arguments.out}"))))
     return 0
 
 
 def _history(result: CheckResult, doors: DoorAnswer | None) -> HistoryAnswer | None:
-    """The checks of this organisation that were kept before this one, and this one; None without any."""
-    from ..core.history.spells import counted
+    """Return the checks of this organisation that were kept before this one, and this one; None without any."""
+    from ..core.history.intervals import counted
     from ..files.history.store import Check
-    from ..outputs.history.answer import Step
+    from ..outputs.history.answer import HistoryStep
     from .history import history_of
     from .keeping import kept_before, moved_since
 
@@ -117,13 +118,20 @@ def _history(result: CheckResult, doors: DoorAnswer | None) -> HistoryAnswer | N
     store, checks = kept
     if moved is None or checks[-1].taken_at >= snapshot.taken_at:
         return history_of(store, checks)
-    told = history_of(store, checks)
+    history = history_of(store, checks)
     opened = {
         ("door", f"{door.service}\t{door.kind}"): door.open for door in (doors.doors if doors is not None else ())
     }
-    version = (result.baseline.name, result.baseline.version)
-    now = Check(checks[-1].number + 1, snapshot.name, snapshot.taken_text, snapshot.taken_at, *version, {})
-    return replace(told, steps=(*told.steps, Step(now, {**counted(result), **opened}, moved.leg)))
+    now = Check(
+        number=checks[-1].number + 1,
+        organisation=snapshot.name,
+        time=snapshot.taken_text,
+        taken_at=snapshot.taken_at,
+        baseline_name=result.baseline.name,
+        baseline_version=result.baseline.version,
+        digests={},
+    )
+    return replace(history, steps=(*history.steps, HistoryStep(now, {**counted(result), **opened}, moved.data_point)))
 
 
 def _doors(arguments: argparse.Namespace, result: CheckResult) -> DoorAnswer | None:
@@ -156,13 +164,14 @@ def _guests(result: CheckResult) -> GuestsAnswer:
 
 
 def _plan(path: Path, inputs: Inputs) -> Plan:
-    """A plan: what `mend --format json` wrote, or a file of changes, which is judged here."""
+    """Return a plan: what `mend --format json` wrote, or a file of changes, which is judged here."""
     if not path.is_file():
         raise UsherError(f"{path} does not exist; write one with: usher-gate mend --format json --out {path}")
     return _mended(path, inputs) if path.suffix.lower() == ".json" else _changes(path, inputs)
 
 
 def _mended(path: Path, inputs: Inputs) -> Plan:
+    """Read a plan that `mend --format json` wrote, for the page of the report."""
     import json
 
     from ..files.binary import read_text
@@ -171,7 +180,7 @@ def _mended(path: Path, inputs: Inputs) -> Plan:
     try:
         read = json.loads(read_text(path))
         form, taken, plan = read["usher-gate"], (read["organisation"], read["taken_at"]), read["plan"]
-        first = f"{plan['edits']:,} edits end {plan['ended']:,} of {plan['drifting']:,} drifts: {plan['proof']}."
+        first = f"{plan['edits']:,} edits end {plan['ended']:,} of {plan['drifting']:,} findings: {plan['proof']}."
         lines = tuple(map(_edit_told, read["edits"]))
     except (ValueError, KeyError, TypeError, AttributeError, RecursionError):
         raise UsherError(f"{path}:1: is no plan; write one with: usher-gate mend --format json --out {path}") from None
@@ -183,7 +192,7 @@ def _mended(path: Path, inputs: Inputs) -> Plan:
 
 
 def _edit_told(edit: dict[str, dict[str, Any]]) -> str:
-    """An edit of a plan in words."""
+    """Return an edit of a plan in words."""
     from ..core.words.compare import shown
 
     if "unset" in edit:
@@ -195,7 +204,7 @@ def _edit_told(edit: dict[str, dict[str, Any]]) -> str:
 
 
 def _changes(path: Path, inputs: Inputs) -> Plan:
-    from ..core.changes.apply import apply_changes, told
+    from ..core.changes.apply import apply_changes, descriptions
     from ..core.changes.compare import Compared
     from ..files.faults import stop_if_any
     from ..files.written.changes import read_changes
@@ -207,5 +216,5 @@ def _changes(path: Path, inputs: Inputs) -> Plan:
     stop_if_any(faults)
     assert applied is not None
     made = Compared(inputs.snapshot, applied, changes, inputs.baseline, inputs.exceptions).comparison()
-    first = f"{changes.title}: it ends {len(made.ended):,} drifts and begins {len(made.begun):,}."
-    return Plan(first, tuple(told(changes)))
+    first = f"{changes.title}: it ends {len(made.ended):,} findings and begins {len(made.begun):,}."
+    return Plan(first, tuple(descriptions(changes)))

@@ -1,6 +1,6 @@
-"""Shows what one sign-in would meet under the access rules as they are, and beside it if the observed ones were enforced.
+"""Shows what one sign-in would meet under the access rules, and beside it if the observed ones were enforced.
 
-Reads the snapshot. A dimension left out means all of its classes, folded into the fewest rows that tell the difference."""
+Reads the snapshot. A dimension left out means all of its classes, in the fewest rows that show the difference."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
 def add_arguments(parser: argparse.ArgumentParser) -> None:
     """What the verb takes."""
     parser.add_argument(
-        "person", metavar="PERSON", nargs="?", help="a login or an id; left out, somebody who does not exist yet"
+        "person", metavar="PERSON", nargs="?", help="a login or an id; left out, someone who does not exist yet"
     )
     parser.add_argument(
         "--resource",
@@ -43,7 +43,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--shown", metavar="TYPE", action="append", default=[], help="an authenticator type shown already (repeatable)"
     )
-    group = parser.add_argument_group("somebody who does not exist yet")
+    group = parser.add_argument_group("someone who does not exist yet")
     group.add_argument("--kind", choices=PERSON_KINDS, metavar="WORD", help="member, guest or service")
     for name, wanted in (
         ("role", "a role"),
@@ -73,7 +73,7 @@ def run(arguments: argparse.Namespace) -> int:
 
     arguments.baseline = arguments.exceptions = None
     if arguments.resource is not None and len(arguments.resource) > 1:
-        raise UsherError("--resource stands here twice; ask for one resource, or leave it out for all")
+        raise UsherError("--resource is given twice; ask for one resource, or leave it out for all")
     if arguments.home_domain and arguments.kind != "guest":
         raise UsherError("--home-domain says where a guest comes from; write --kind guest, or leave it out")
     snapshot = read_folder(arguments).snapshot
@@ -93,7 +93,7 @@ def run(arguments: argparse.Namespace) -> int:
 
     def to(resource: str) -> SignInAnswer:
         rows = fold(decider, resource, given, shown)
-        return SignInAnswer(who, resource, tuple(rows), decider, left_open, shown)
+        return SignInAnswer(who=who, resource=resource, rows=tuple(rows), decider=decider, open=left_open, shown=shown)
 
     if arguments.resource is not None:
         write(arguments, "sign-in", to(arguments.resource[0]))
@@ -111,9 +111,12 @@ def _among(name: str, known: Collection[str], what: str) -> None:
 
 
 def _decider(arguments: argparse.Namespace, snapshot: Snapshot) -> tuple[Decider, str]:
+    """Return what decides the sign-ins of the person, or of the hypothetical user that the options describe, and its
+    name.
+    """
     from ..core.sign_in.decide import Decider
-    from ..core.sign_in.gatekeeper import Gatekeeper
-    from ..core.sign_in.somebody import Traits, somebody
+    from ..core.sign_in.evaluator import AccessPolicyEvaluator
+    from ..core.sign_in.hypothetical_user import Traits, somebody
 
     traits = ("kind", "role", "group", "licence", "authenticator", "home_domain", "unit", "mfa")
     if arguments.person is not None:
@@ -123,21 +126,21 @@ def _decider(arguments: argparse.Namespace, snapshot: Snapshot) -> tuple[Decider
                 f"{arguments.person} exists, so --{said[0].replace('_', '-')} says nothing; leave it or the person out"
             )
         person = find_person(arguments.person, snapshot)
-        return Decider(Gatekeeper(snapshot), person), arguments.person
+        return Decider(AccessPolicyEvaluator(snapshot), person), arguments.person
     if arguments.kind is None:
-        raise UsherError("name a person, or say by --kind who somebody would be that does not exist yet")
+        raise UsherError("name a person, or say by --kind who someone would be that does not exist yet")
     if arguments.unit and not arguments.unit.startswith("/"):
         raise UsherError(f"the unit {quoted(arguments.unit)} does not begin with a slash")
     made = Traits(
-        arguments.kind,
-        "somebody",
-        arguments.unit,
-        tuple(arguments.role),
-        tuple(arguments.licence),
-        tuple(arguments.group),
-        arguments.home_domain,
-        arguments.mfa,
-        tuple(arguments.authenticator),
+        kind=arguments.kind,
+        login="somebody",
+        unit=arguments.unit,
+        roles=tuple(arguments.role),
+        licences=tuple(arguments.licence),
+        groups=tuple(arguments.group),
+        home_domain=arguments.home_domain,
+        mfa=arguments.mfa,
+        authenticators=tuple(arguments.authenticator),
     )
     try:
         tried = somebody(snapshot, made)
@@ -146,11 +149,12 @@ def _decider(arguments: argparse.Namespace, snapshot: Snapshot) -> tuple[Decider
             f"there is no group {quoted(str(error.args[0]))}; {nearest(str(error.args[0]), snapshot.group_index)}"
         ) from None
     return Decider(
-        Gatekeeper(tried), 0
+        AccessPolicyEvaluator(tried), 0
     ), f"a {arguments.kind}{' from ' + arguments.home_domain if arguments.home_domain else ''}"
 
 
 def _networks(arguments: argparse.Namespace, snapshot: Snapshot) -> list[object]:
+    """Return the classes of network addresses that the sign-ins to show may come from."""
     from ..core.organisation.networks import NetworkClass
     from ..core.words.vocabulary import ELSEWHERE
 

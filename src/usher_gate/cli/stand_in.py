@@ -1,6 +1,6 @@
-"""Starts a practice ground on this machine: a simulated directory (SCIM 2.0) and services, filled with the demo or any snapshot.
+"""Starts a practice ground here: a simulated directory (SCIM 2.0) and services, filled with the demo or any snapshot.
 
-Everybody in it is made up, unless you fill it yourself. It listens on loopback only, until Ctrl-C."""
+Everyone in it is made up, unless you fill it yourself. It listens on loopback only, until Ctrl-C."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ import argparse
 from pathlib import Path
 
 from ..files.faults import UsherError
-from .parser import above_nought, whole
+from .parser import positive_number, whole
 
 EXAMPLES = """examples:
   usher-gate stand-in --port 8377
@@ -28,7 +28,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--page", type=whole(1), default=200, metavar="N", help="the largest page (default: 200)")
     parser.add_argument(
         "--rate",
-        type=above_nought,
+        type=positive_number,
         default=0,
         metavar="N",
         help="requests a second that are allowed (default: any)",
@@ -80,13 +80,13 @@ def run(arguments: argparse.Namespace) -> int:
     made_up = arguments.client_secret == "env:STAND_IN_SECRET" and "STAND_IN_SECRET" not in os.environ
     secret = random.token_urlsafe(12) if made_up else Secrets(Path()).fetch(arguments.client_secret)
     options = Options(
-        arguments.client_id,
-        secret,
-        max(1, arguments.page),
-        arguments.cursor,
-        tuple(arguments.misbehave),
-        max(1, arguments.every),
-        arguments.rate,
+        client_id=arguments.client_id,
+        client_secret=secret,
+        page=max(1, arguments.page),
+        cursor=arguments.cursor,
+        misbehave=tuple(arguments.misbehave),
+        every=max(1, arguments.every),
+        rate=arguments.rate,
     )
     with scratch_folder() as scratch:
         folder = arguments.snapshot

@@ -1,7 +1,7 @@
 """Shows where one person's value comes from: the whole walk, overridden values included, and what the rules say of it.
 
-With a person alone, that person at a glance; with --meeting, a planned meeting's value; with --control and --value, who has a value.
-Reads what 'check' reads; writes the explanation to standard output or --out."""
+With a person alone, that person at a glance; with --meeting, a planned meeting's value; with --control and --value,
+who has a value. Reads what 'check' reads; writes the explanation to standard output or --out."""
 
 from __future__ import annotations
 
@@ -20,8 +20,8 @@ if TYPE_CHECKING:
     from ..core.organisation.services import Service
     from ..core.organisation.snapshot import Snapshot
     from ..core.verdicts.checker import Checker
-    from ..core.verdicts.explain import ExplainedValue, Said
-    from ..outputs.why.answer import Explanation, Person
+    from ..core.verdicts.explain import ExplainedValue, RuleExplanation
+    from ..outputs.why.answer import ExplainedPerson, Explanation
 
 TAKES = "[PERSON] [CONTROL]"
 EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
@@ -44,7 +44,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--rule", metavar="ID", help="explain what this rule says of the person")
     parser.add_argument(
-        "--control", dest="of_control", metavar="CONTROL", help="ask for everybody who has a --value of it"
+        "--control", dest="of_control", metavar="CONTROL", help="ask for everyone who has a --value of it"
     )
     parser.add_argument("--value", metavar="VALUE", help="who has this value of the --control, and by which ways")
     parser.add_argument(
@@ -59,7 +59,10 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
 
 
 def run(arguments: argparse.Namespace) -> int:
-    """Explains a value, a verdict or a person, or finds who has a value; raises UsherError for what cannot be explained."""
+    """Explains a value, a verdict or a person, or finds who has a value.
+
+    Raises UsherError for what cannot be explained.
+    """
     if arguments.set is not None:
         return _of_set(arguments)
     if arguments.of_control is not None or arguments.value is not None:
@@ -77,7 +80,7 @@ def run(arguments: argparse.Namespace) -> int:
 
 
 def _of_meeting(arguments: argparse.Namespace) -> int:
-    """Where what a planned meeting is set to comes from."""
+    """Return where what a planned meeting is set to comes from."""
     from ..core.verdicts.checker import Checker
     from ..core.verdicts.explain import explain_meeting
     from ..core.words.times import show_time
@@ -95,17 +98,17 @@ def _of_meeting(arguments: argparse.Namespace) -> int:
     if control not in planned.service.controls:
         raise UsherError(f"{planned.service.id}, where the meeting is, does not support {control}")
     explanation = Explanation(
-        snapshot,
-        _person(int(planned.organiser[number]), inputs),
-        control,
-        (explain_meeting(checker, planned, number, control),),
-        (),
-        inputs.read.setting_line,
-        show_time,
-        inputs.read.setting_note,
-        {},
-        None,
-        next(planned.planned([number])),
+        snapshot=snapshot,
+        person=_person(int(planned.organiser[number]), inputs),
+        asked=control,
+        walks=(explain_meeting(checker, planned, number, control),),
+        said=(),
+        line_of=inputs.read.setting_line,
+        time_of=show_time,
+        note_of=inputs.read.setting_note,
+        closing={},
+        glance=None,
+        meeting=next(planned.planned([number])),
     )
     write(arguments, "why", explanation, arguments.rows)
     return 0
@@ -115,7 +118,8 @@ def _not_swapped(arguments: argparse.Namespace, snapshot: Snapshot) -> None:
     known = snapshot.catalogue.index
     if arguments.person in known and arguments.control is not None and arguments.control not in known:
         raise UsherError(
-            f"{arguments.person} is a control; the person comes first: usher-gate why {arguments.control} {arguments.person}"
+            f"{arguments.person} is a control; the person comes first: usher-gate why {arguments.control} "
+            f"{arguments.person}"
         )
 
 
@@ -128,6 +132,7 @@ def _services(arguments: argparse.Namespace, snapshot: Snapshot) -> list[Service
 
 
 def _who_has(arguments: argparse.Namespace) -> int:
+    """Show everyone who has one value of a control, and which settings give it to them."""
     from ..core.settings.resolver import Resolver
     from ..core.settings.ways import ways_to
     from ..core.words.values import BadValue
@@ -136,7 +141,7 @@ def _who_has(arguments: argparse.Namespace) -> int:
     if arguments.of_control is None or arguments.value is None:
         raise UsherError("who has a value is asked with both --control CONTROL and --value VALUE")
     if arguments.control is not None or arguments.rule is not None:
-        raise UsherError("who has a value is asked of everybody, or of one person: leave the control and --rule out")
+        raise UsherError("who has a value is asked of everyone, or of one person: leave the control and --rule out")
     read = read_folder(arguments)
     snapshot, control = read.snapshot, arguments.of_control
     if control not in snapshot.catalogue.index:
@@ -153,19 +158,24 @@ def _who_has(arguments: argparse.Namespace) -> int:
             f"no service supports {control}" if snapshot.services else "without services.yaml no value is known"
         )
     found = [(service.id, each) for service in services for each in ways_to(resolver, service, control, value, chosen)]
-    write(arguments, "ways", WaysAnswer(snapshot, control, value, tuple(found), read.setting_line), arguments.rows)
+    write(
+        arguments,
+        "ways",
+        WaysAnswer(snapshot=snapshot, control=control, value=value, found=tuple(found), line_of=read.setting_line),
+        arguments.rows,
+    )
     return 0
 
 
 def _of_set(arguments: argparse.Namespace) -> int:
-    """Who has a named set of settings, by which way, and what hides it."""
+    """Return who has a named set of settings, by which way, and what hides it."""
     from ..core.settings.resolver import Resolver
     from ..core.settings.sets import settings_of
     from ..outputs.why.answer import SetAnswer
 
     others = (arguments.control, arguments.rule, arguments.meeting, arguments.of_control, arguments.value)
     if any(other is not None for other in others):
-        raise UsherError("a set of settings is asked of everybody, or of one person: leave everything else out")
+        raise UsherError("a set of settings is asked of everyone, or of one person: leave everything else out")
     read = read_folder(arguments)
     sets = read.settings_by_set()
     if not sets:
@@ -179,14 +189,16 @@ def _of_set(arguments: argparse.Namespace) -> int:
     write(
         arguments,
         "set",
-        SetAnswer(read.snapshot, name, len(sets[name]), tuple(found), read.setting_line),
+        SetAnswer(
+            snapshot=read.snapshot, name=name, rows=len(sets[name]), settings=tuple(found), line_of=read.setting_line
+        ),
         arguments.rows,
     )
     return 0
 
 
 def _chosen(arguments: argparse.Namespace, snapshot: Snapshot) -> Bools:
-    """Everybody, or the one person that is named."""
+    """Return everyone, or the one person that is named."""
     import numpy as np
 
     chosen = np.full(len(snapshot.people), arguments.person is None)
@@ -196,6 +208,7 @@ def _chosen(arguments: argparse.Namespace, snapshot: Snapshot) -> Bools:
 
 
 def _explain(arguments: argparse.Namespace, inputs: Inputs) -> Explanation:
+    """Explain a person's values and verdicts, for one rule or control, or at a glance."""
     from ..core.verdicts.checker import Checker
     from ..core.verdicts.explain import overview
     from ..core.words.times import show_time
@@ -205,7 +218,7 @@ def _explain(arguments: argparse.Namespace, inputs: Inputs) -> Explanation:
     person = find_person(arguments.person, snapshot)
     services = _services(arguments, snapshot)
     checker = Checker(snapshot, inputs.baseline, inputs.exceptions)
-    said: list[Said] = []
+    said: list[RuleExplanation] = []
     walks: list[ExplainedValue] = []
     glance = None
     if arguments.control is not None:
@@ -215,36 +228,36 @@ def _explain(arguments: argparse.Namespace, inputs: Inputs) -> Explanation:
     else:
         glance = overview(checker, person)
     return Explanation(
-        snapshot,
-        _person(person, inputs),
-        arguments.rule or arguments.control or "",
-        tuple(walks),
-        tuple(said),
-        inputs.read.setting_line,
-        show_time,
-        inputs.read.setting_note,
-        _closing(checker, said, person),
-        glance,
+        snapshot=snapshot,
+        person=_person(person, inputs),
+        asked=arguments.rule or arguments.control or "",
+        walks=tuple(walks),
+        said=tuple(said),
+        line_of=inputs.read.setting_line,
+        time_of=show_time,
+        note_of=inputs.read.setting_note,
+        closing=_closing(checker, said, person),
+        glance=glance,
     )
 
 
-def _closing(checker: Checker, said: Sequence[Said], person: int) -> dict[str, list[str]]:
-    """For each rule that found a hole, the observed rules that would close it."""
+def _closing(checker: Checker, said: Sequence[RuleExplanation], person: int) -> dict[str, list[str]]:
+    """Return for each rule that found a hole, the observed rules that would close it."""
     from ..core.sign_in.coverage import observed_closing
 
     return {
         one.rule.id: observed_closing(checker.gatekeeper, leaf.name, person, outcome.hole)
         for one in said
-        if one.tail is not None
-        for leaf, outcome in one.tail.leaves
+        if one.detail is not None
+        for leaf, outcome in one.detail.leaves
         if outcome.hole is not None
     }
 
 
 def _of_rule(
     arguments: argparse.Namespace, checker: Checker, services: Sequence[Service], person: int
-) -> tuple[list[Said], list[ExplainedValue]]:
-    """What a rule says of a person, and where the values come from that it looks at."""
+) -> tuple[list[RuleExplanation], list[ExplainedValue]]:
+    """Return what a rule says of a person, and where the values come from that it looks at."""
     from ..core.settings.walk import walk
     from ..core.verdicts.explain import ExplainedValue, verdicts_of
 
@@ -271,7 +284,7 @@ def _of_rule(
 def _of_control(
     arguments: argparse.Namespace, checker: Checker, services: Sequence[Service], person: int
 ) -> list[ExplainedValue]:
-    """Where a person's value of a control comes from, on each service that supports it."""
+    """Return where a person's value of a control comes from, on each service that supports it."""
     from ..core.verdicts.explain import explain_value
 
     known = checker.snapshot.catalogue.index
@@ -287,18 +300,18 @@ def _of_control(
     return [explain_value(checker, service, arguments.control, person) for service in wanted]
 
 
-def _person(person: int, inputs: Inputs) -> Person:
+def _person(person: int, inputs: Inputs) -> ExplainedPerson:
     import numpy as np
 
-    from ..outputs.why.answer import Person
+    from ..outputs.why.answer import ExplainedPerson
 
     people, units = inputs.snapshot.people, inputs.snapshot.units
     row = np.array([person])
     path = units.path_of(person) if units is not None else []
-    return Person(
-        people.ids.take(row)[0],
-        people.logins.take(row)[0],
-        people.names.take(row)[0] if people.names is not None else "",
-        people.kind.words[int(people.kind.codes[person])],
-        path[-1] if path else None,
+    return ExplainedPerson(
+        id=people.ids.take(row)[0],
+        login=people.logins.take(row)[0],
+        name=people.names.take(row)[0] if people.names is not None else "",
+        kind=people.kind.words[int(people.kind.codes[person])],
+        unit=path[-1] if path else None,
     )

@@ -12,19 +12,19 @@ _shtab_usher_gate_commands() {
   local _commands=(
     baseline:'Starts, validates and reads a baseline, and lists the controls that a baseline can speak of.'
     check:'Checks a snapshot against a baseline: who drifts, from what, by which value, set where, and what to change first.'
-    completion:'Prints a script that completes verbs, options and files at the shell'"'"'s prompt; nothing starts Python when a key is pressed.'
+    completion:'Prints a script that completes verbs, options and files at the shell'"'"'s prompt, without starting Python.'
     demo:'Shows usher-gate at work on a made-up organisation: writes Northmere Ferries into a new folder and checks it.'
     door:'Shows who could get into a meeting: each kind of visitor, each gate, before and while a host is there.'
     exceptions:'Lists the agreed exceptions with what each covers today; adds one, or ends one, in their file.'
     gather:'Brings the state of the directory and the services together in a snapshot, whole or not at all.'
-    guests:'Reviews guests: who has to be asked about whom, worksheets for those who answer, and their answers read back.'
+    guests:'Reviews guests: who has to be asked about which guests, worksheets for them, and their answers read back.'
     history:'Shows the checks that were kept: how it has gone, what is new, gone, back and old, and that the record holds.'
-    holes:'Shows every way in that a required proof does not cover, who is locked out, what ails the access rules, and whom each reaches.'
-    mend:'Finds the fewest changes of settings that end the drift and hurt nobody, and proves that there are no fewer.'
-    rehearse:'Tries a change before it is made: on verdicts, doors and planned meetings (--changes), and on sign-ins that happened.'
-    report:'Writes one page for people who never open a terminal: what is wrong, what to do first, where, since when and why it matters.'
-    sign-in:'Shows what one sign-in would meet under the access rules as they are, and beside it if the observed ones were enforced.'
-    stand-in:'Starts a practice ground on this machine: a simulated directory (SCIM 2.0) and services, filled with the demo or any snapshot.'
+    holes:'Shows every way in that a required proof does not cover, who is locked out, and defects of the access rules.'
+    mend:'Finds the fewest changes of settings that end the drift and hurt no one, and proves that there are no fewer.'
+    rehearse:'Tries a change before it is made: on verdicts, doors and planned meetings (--changes), and on past sign-ins.'
+    report:'Writes one page for people who never open a terminal: what is wrong, what to do first, where, since when and why.'
+    sign-in:'Shows what one sign-in would meet under the access rules, and beside it if the observed ones were enforced.'
+    stand-in:'Starts a practice ground here: a simulated directory (SCIM 2.0) and services, filled with the demo or any snapshot.'
     why:'Shows where one person'"'"'s value comes from: the whole walk, overridden values included, and what the rules say of it.'
   )
   _describe 'usher-gate commands' _commands
@@ -94,7 +94,7 @@ _shtab_usher_gate_completion_defaults_added=0
 
 _shtab_usher_gate_demo_options=(
   "(- : *)"{-h,--help}"[show this help message and exit]"
-  "--fresh[replace a demo that stands there already]"
+  "--fresh[replace a demo that is there already]"
   "--format[table, json, csv, markdown, sarif, junit, oscal, ocsf, openmetrics (default\: by the ending of --out, else table)]:FORM:(table json csv markdown sarif junit oscal ocsf openmetrics)"
   "--out[write to a file, whole or not at all]:FILE:_files"
   "--no-colour[no colour, also on a terminal (as NO_COLOR does)]"
@@ -132,8 +132,8 @@ _shtab_usher_gate_door_defaults_added=0
 _shtab_usher_gate_exceptions_options=(
   "(- : *)"{-h,--help}"[show this help message and exit]"
   "*--rule[from which rule (repeatable)]:ID:"
-  "*--who[for whom, as a selector\; several must all hold]:KEY=VALUE:"
-  "*--person[for whom, by login or id (repeatable)]:WHO:"
+  "*--who[the people it is for, as a selector\; several must all hold]:KEY=VALUE:"
+  "*--person[a person it is for, by login or id (repeatable)]:WHO:"
   "*--partner[for which partner, instead of --who (repeatable)]:DOMAIN:"
   "*--service[only on this service (repeatable)]:ID:"
   "--reason[why]:TEXT:"
@@ -216,7 +216,7 @@ _shtab_usher_gate_history_defaults_added=0
 _shtab_usher_gate_holes_options=(
   "(- : *)"{-h,--help}"[show this help message and exit]"
   "*--rule[only these rules (repeatable)]:ID:"
-  "--proof[instead of the baseline\'s rules\: this proof, from everybody, everywhere]:PROOF:"
+  "--proof[instead of the baseline\'s rules\: this proof, from everyone, everywhere]:PROOF:"
   "*--person[only the holes of these people (repeatable)]:WHO:"
   "--network[only the holes that are open from this network (or elsewhere)]:NAME:"
   "--rows[how many holes of each rule a table shows (default\: 10\; 0\: all)]:N:"
@@ -265,10 +265,10 @@ _shtab_usher_gate_mend_defaults_added=0
 
 _shtab_usher_gate_rehearse_options=(
   "(- : *)"{-h,--help}"[show this help message and exit]"
-  "--sign-ins[a file, a folder of files, or a URL of either\: .csv, .jsonl, .ndjson, .parquet (default\: the snapshot\'s table sign_ins)]:PATH:"
+  "--sign-ins[a file, a folder or a URL\: .csv, .jsonl, .ndjson, .parquet (default\: the snapshot\'s table sign_ins)]:PATH:"
   "--changes[a file of changes to try (form changes\/1)]:FILE:_files"
   "--write-snapshot[with --changes\: write the snapshot as it would be after them]:DIR:_files -/"
-  "--notices[with --changes\: draft what people must be told, as messages]:DIR:_files -/"
+  "--notices[with --changes\: draft messages about what people must know]:DIR:_files -/"
   "--draft[access rules to try instead of the observed ones (form access-rules\/1)]:FILE:_files"
   "--rows[rows of each kind in a table\; 0\: all (up to 10)]:N:"
   "--scheduler[share the work by a scheduler (tls\:\/\/HOST\:8786) or local\:N\; none\: do it here]:ADDRESS:"
@@ -288,7 +288,7 @@ _shtab_usher_gate_report_options=(
   "(- : *)"{-h,--help}"[show this help message and exit]"
   "--out[where to write it (default\: report.html)]:FILE:_files"
   "--title[its heading (default\: Meetings and sign-in against the baseline)]:TEXT:"
-  "--plan[tell this plan\: mend\'s JSON, or a file of changes]:FILE:_files"
+  "--plan[show this plan\: mend\'s JSON, or a file of changes]:FILE:_files"
   "--snapshot[the snapshot folder, or its URL]:DIR:"
   "--baseline[the baseline]:FILE:_files"
   "--exceptions[the agreed exceptions]:FILE:_files"
@@ -328,7 +328,7 @@ _shtab_usher_gate_sign_in_options=(
   "--format[table, json (default\: by the ending of --out, else table)]:FORM:(table json)"
   "--out[write to a file, whole or not at all]:FILE:_files"
   "--no-colour[no colour, also on a terminal (as NO_COLOR does)]"
-  ":a login or an id\; left out, somebody who does not exist yet:"
+  ":a login or an id\; left out, someone who does not exist yet:"
 )
 
 # guard to ensure default positional specs are added only once per session
@@ -355,7 +355,7 @@ _shtab_usher_gate_why_options=(
   "(- : *)"{-h,--help}"[show this help message and exit]"
   "--meeting[explain the CONTROL of a planned meeting, its own setting included]:ID:"
   "--rule[explain what this rule says of the person]:ID:"
-  "--control[ask for everybody who has a --value of it]:CONTROL:"
+  "--control[ask for everyone who has a --value of it]:CONTROL:"
   "--value[who has this value of the --control, and by which ways]:VALUE:"
   "--set[the settings of this name (column set, else note) as one thing\: who has it, and what hides it]:NAME:"
   "*--service[only on this service (repeatable)]:ID:"

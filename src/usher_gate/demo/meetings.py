@@ -1,4 +1,4 @@
-"""What Northmere Ferries has planned: meetings as its calendars hold them (told in docs/demo.md)."""
+"""What Northmere Ferries has planned: meetings as its calendars hold them (described in docs/demo.md)."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ _SCHEDULED = (
     ("moorings", "N1011", "2026-11-24T13:00", False, "berths@harbour.example.net", "Berths for the winter timetable"),
     ("engines", "N1055", "2026-11-25T06:00", True, "N1056 N1057", "Engine round"),
     ("spares", "N1060", "2026-11-26T10:00", False, "folke.rosvik@shipyard.example.com parts@pumps.example.net", "Spare pumps"),
-    ("galley", "N1090", "2026-11-23T07:00", False, "N1091 N1092", "Menus (by somebody who only joins)"),
+    ("galley", "N1090", "2026-11-23T07:00", False, "N1091 N1092", "Menus (by someone who only joins)"),
     ("north-gate", "N1118", "2026-11-23T05:00", True, "N1117 N1119", "North terminal, first boat"),
     ("harbour-day", "N1139", "2026-11-28T10:00", False, "visitors@harbour.example.net press@tidings.example.net", "Open harbour day"),
     ("south-gate", "N1138", "2026-11-23T05:00", True, "N1140 N1141", "South terminal, first boat"),
@@ -48,7 +48,7 @@ _OTHERS = (
 
 
 def meetings(login_of: dict[str, str]) -> Iterator[tuple[str, ...]]:
-    """A row for each; `login_of` gives the login of a person's id."""
+    """Yield a row for each; `login_of` gives the login of a person's id."""
 
     def addresses(words: str) -> str:
         found = [login_of.get(word, word) for word in words.split()]

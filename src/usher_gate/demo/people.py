@@ -83,7 +83,7 @@ GROUPS = (
     ("deck", "Deck crews"),
     ("engine", "Engine crews"),
     ("catering", "Catering crews"),
-    ("fleet", "Everybody at sea"),
+    ("fleet", "Everyone at sea"),
     ("terminal-north", "North terminal"),
     ("terminal-south", "South terminal"),
     ("terminals", "Both terminals"),
@@ -97,7 +97,7 @@ GROUPS = (
     ("contractors", "Contractors"),
     ("shipyard", "Shipyard guests"),
     ("coastguard-liaison", "Coastguard liaison"),
-    ("operations", "Everybody who keeps the ferries running"),
+    ("operations", "Everyone who keeps the ferries running"),
     ("manifests", "Cargo manifests"),
     ("control-room", "Control room"),
     ("pilots-liaison", "Pilots' liaison"),
@@ -105,7 +105,7 @@ GROUPS = (
     ("trial-crews", "Crews trying new settings"),
     ("legacy-scanners", "Ticket scanners"),
 )
-# Who answers for who is in a group, where somebody does.
+# Who answers for who is in a group, where someone does.
 OWNERS = {"shipyard": "N1180", "technology": "N1171"}
 # Which groups contain which; watch and control-room contain each other, as happens in real directories.
 NESTED = (
@@ -129,7 +129,7 @@ NESTED = (
 
 
 @dataclass
-class Person:
+class DemoPerson:
     """One row of people.csv."""
 
     id: str
@@ -154,7 +154,7 @@ class Person:
     manifests: bool = field(default=False)
 
     def row(self) -> list[str]:
-        """The cells, in the order of COLUMNS."""
+        """Return the cells, in the order of COLUMNS."""
         return [getattr(self, name.removeprefix("attr.")) for name in COLUMNS]
 
 
@@ -181,25 +181,27 @@ COLUMNS = (
 
 
 def _names() -> Iterator[tuple[str, str]]:
-    """First and last names, each pair once."""
+    """Yield first and last names, each pair once."""
     for number in range(len(_FIRST) * len(_LAST)):
         yield _FIRST[number % len(_FIRST)], _LAST[(number * 5 + number // len(_FIRST)) % len(_LAST)]
 
 
-def people() -> list[Person]:
-    """Everybody, in the order of their ids."""
+def people() -> list[DemoPerson]:
+    """Return everyone, in the order of their ids."""
     names = _names()
-    found: list[Person] = []
+    found: list[DemoPerson] = []
     used: set[str] = set()
 
-    def account(kind: str, unit: str, group: str, domain: str = "northmere.example") -> Person:
+    def account(kind: str, unit: str, group: str, domain: str = "northmere.example") -> DemoPerson:
         while True:
             first, last = next(names)
             login = f"{first}.{last}@{domain}".lower()
             if login not in used:
                 used.add(login)
                 break
-        person = Person(f"N{len(found) + 1001}", login, f"{first} {last}", kind, unit, group)
+        person = DemoPerson(
+            id=f"N{len(found) + 1001}", login=login, name=f"{first} {last}", kind=kind, unit=unit, group=group
+        )
         found.append(person)
         return person
 
@@ -211,27 +213,27 @@ def people() -> list[Person]:
             _guest(account("guest", "", group, domain), number, domain)
     for name in _SERVICE_ACCOUNTS:
         found.append(
-            Person(
-                f"N{len(found) + 1001}",
-                f"{name}@northmere.example",
-                "",
-                "service",
-                "/Terminals/North" if "scanner" in name else "",
-                "legacy-scanners" if "scanner" in name else "",
+            DemoPerson(
+                id=f"N{len(found) + 1001}",
+                login=f"{name}@northmere.example",
+                name="",
+                kind="service",
+                unit="/Terminals/North" if "scanner" in name else "",
+                group="legacy-scanners" if "scanner" in name else "",
                 licences="",
                 mfa="absent",
             )
         )
     for name in ("harbour-lamp-one", "harbour-lamp-two"):
         found.append(
-            Person(
-                f"N{len(found) + 1001}",
-                f"{name}@northmere.example",
-                "Sealed account",
-                "member",
-                "/Shore/Technology",
-                "",
-                "directory-admin",
+            DemoPerson(
+                id=f"N{len(found) + 1001}",
+                login=f"{name}@northmere.example",
+                name="Sealed account",
+                kind="member",
+                unit="/Shore/Technology",
+                group="",
+                roles="directory-admin",
                 break_glass="true",
                 last_sign_in_at="2026-11-12T03:10:00Z" if name.endswith("one") else "2026-09-30T09:00:00Z",
             )
@@ -239,7 +241,7 @@ def people() -> list[Person]:
     return found
 
 
-def _member(person: Person, number: int) -> None:
+def _member(person: DemoPerson, number: int) -> None:
     """What is particular about some members, by their place in their unit."""
     unit = person.unit
     if unit == "/Shore/Board":
@@ -262,12 +264,12 @@ def _member(person: Person, number: int) -> None:
     if unit == "/Terminals/North" and number in (4, 10):
         person.mfa = "offered"  # who handle cargo manifests
     if unit == "/Fleet/Catering" and number in (5, 17):
-        person.last_sign_in_at = "2026-05-04T10:00:00Z"  # nobody has missed them
+        person.last_sign_in_at = "2026-05-04T10:00:00Z"  # no one has missed them
     if unit == "/Contractors" and number == 11:
         person.active = "false"
 
 
-def _guest(person: Person, number: int, domain: str) -> None:
+def _guest(person: DemoPerson, number: int, domain: str) -> None:
     person.home_domain, person.licences, person.created_at = domain, "", "2023-06-12T08:00:00Z"
     shipyard = domain.startswith("shipyard")
     person.sponsor = "" if shipyard and number >= 5 else "N1179"
@@ -278,11 +280,11 @@ def _guest(person: Person, number: int, domain: str) -> None:
         person.expires_at = "2026-12-10T00:00:00Z"
 
 
-def memberships(everybody: list[Person]) -> list[tuple[str, str, str]]:
-    """Rows of members.csv: group, member, type."""
+def memberships(everybody: list[DemoPerson]) -> list[tuple[str, str, str]]:
+    """Return rows of members.csv: group, member, type."""
     rows = [(person.group, person.id, "person") for person in everybody if person.group]
     rows += [("manifests", person.id, "person") for person in everybody if person.manifests]
-    of_group: dict[str, list[Person]] = {}
+    of_group: dict[str, list[DemoPerson]] = {}
     for person in everybody:
         of_group.setdefault(person.group, []).append(person)
     rows += [("control-room", person.id, "person") for person in of_group["safety"][:4]]
@@ -291,9 +293,12 @@ def memberships(everybody: list[Person]) -> list[tuple[str, str, str]]:
     return rows + [(outer, inner, "group") for outer, inner in NESTED]
 
 
-def authenticators(everybody: list[Person]) -> list[tuple[str, str, str]]:
-    """Rows of authenticators.csv: person, type, id. Guests bring theirs from home; the one key of whoever is under heightened protection is
-    listed twice, and is one all the same."""
+def authenticators(everybody: list[DemoPerson]) -> list[tuple[str, str, str]]:
+    """Return rows of authenticators.csv: person, type, id.
+
+    Guests bring theirs from home; the one key of the person under heightened protection is listed twice, and is one all
+    the same.
+    """
     rows: list[tuple[str, str, str]] = []
     for number, person in enumerate(everybody):
         if person.kind != "member" or person.mfa in ("absent", ""):
@@ -306,7 +311,7 @@ def authenticators(everybody: list[Person]) -> list[tuple[str, str, str]]:
         else:
             kinds = [("single-factor-otp", "out-of-band-app", "multi-factor-crypto-software")[number % 3]]
         if person.login.startswith("harbour-lamp-two"):
-            kinds = []  # nobody registered its key
+            kinds = []  # no one registered its key
         mine = [(person.id, kind, f"K-{person.id[1:]}-{place}") for place, kind in enumerate(kinds, 1)]
         rows += mine * 2 if person.protection == "heightened" else mine
     return rows

@@ -6,10 +6,10 @@ import base64
 from collections.abc import Mapping, Sequence
 
 from . import state
-from .people import GROUPS, Person, memberships
+from .people import GROUPS, DemoPerson, memberships
 
 TOML = """\
-# Gather here: usher-gate gather. To gather over the wire, start usher-gate stand-in in another terminal; docs/gather.md says how.
+# Gather here: usher-gate gather. docs/gather.md says how to gather from usher-gate stand-in.
 snapshot = "snapshot"
 baseline = "../baseline.yaml"
 
@@ -97,12 +97,13 @@ _SECOND = {"required": "must", "offered": "may", "absent": "none", "": ""}
 _BASE = "dc=northmere,dc=example"
 
 
-def _dn(person: Person) -> str:
+def _dn(person: DemoPerson) -> str:
     units = "".join(f"ou={part}," for part in reversed(person.unit.split("/")) if part)
     return f"uid={person.id.lower()},{units}{_BASE}"
 
 
-def _ldif(everybody: Sequence[Person]) -> str:
+def _ldif(everybody: Sequence[DemoPerson]) -> str:
+    """Return the people and groups of the demo as LDIF, an export of a directory."""
     entries = ["version: 1\n# Written out by the directory of Northmere Ferries, which does not exist."]
     for person in everybody:
         name = base64.b64encode(person.name.encode()).decode()
@@ -127,10 +128,10 @@ def _ldif(everybody: Sequence[Person]) -> str:
     return "\n\n".join(entries) + "\n"
 
 
-def _roster(everybody: Sequence[Person]) -> str:
+def _roster(everybody: Sequence[DemoPerson]) -> str:
     lines = ["account,mail,type,second,wait_room,cabin,shoe"]
     for number, person in enumerate(everybody):
-        wait = "yes" if person.unit.startswith("/Shore") else "no" if person.unit == "/Pilots" else ""
+        wait = {"/Pilots": "no"}.get(person.unit, "yes" if person.unit.startswith("/Shore") else "")
         lines.append(
             f"{person.id},{person.login},{_KINDS[person.kind]},{_SECOND[person.mfa]},{wait},{100 + number},{36 + number % 11}"
         )
@@ -157,8 +158,8 @@ END:VCALENDAR
 """
 
 
-def files(everybody: Sequence[Person]) -> Mapping[str, str]:
-    """The files of the folder, by name."""
+def files(everybody: Sequence[DemoPerson]) -> Mapping[str, str]:
+    """Return the files of the folder, by name."""
     return {
         "usher-gate.toml": TOML,
         "organisation.yaml": state.ORGANISATION,

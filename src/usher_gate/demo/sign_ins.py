@@ -9,7 +9,7 @@ from datetime import UTC, datetime, timedelta
 from random import Random
 
 from . import state
-from .people import Person, authenticators
+from .people import DemoPerson, authenticators
 
 COLUMNS = (
     "time",
@@ -31,7 +31,7 @@ _ASKS_NOBODY = "ticket-hall"  # where A-21 leaves the cargo portal open
 
 
 @dataclass(frozen=True)
-class SignIn:
+class DemoSignIn:
     """One row of sign_ins.csv."""
 
     time: str
@@ -47,7 +47,7 @@ class SignIn:
     result: str
 
     def row(self) -> list[str]:
-        """The cells, in the order of COLUMNS."""
+        """Return the cells, in the order of COLUMNS."""
         return [getattr(self, name) for name in COLUMNS]
 
 
@@ -63,23 +63,29 @@ class _Habit:
 
 
 _HABITS = {
-    "/Fleet": _Habit(("", "", "", "terminals"), ("app",), ("ios", "android"), "registered", ("meetings", "meetings", "timesheets")),
+    "/Fleet": _Habit(networks=("", "", "", "terminals"), clients=("app",), platforms=("ios", "android"), device="registered", resources=("meetings", "meetings", "timesheets")),
     "/Terminals": _Habit(
-        ("terminals", "terminals", "ticket-hall"), ("browser", "app"), ("windows",), "managed", ("cargo-portal", "meetings", "timesheets")
+        networks=("terminals", "terminals", "ticket-hall"), clients=("browser", "app"), platforms=("windows",), device="managed", resources=("cargo-portal", "meetings", "timesheets")
     ),
     "/Shore": _Habit(
-        ("head-office", "head-office", "head-office", ""), ("browser", "browser", "app"), ("windows", "macos"), "healthy",
-        ("meetings", "meetings", "timesheets", "cargo-portal"),
+        networks=("head-office", "head-office", "head-office", ""), clients=("browser", "browser", "app"), platforms=("windows", "macos"), device="healthy",
+        resources=("meetings", "meetings", "timesheets", "cargo-portal"),
     ),
-    "/Pilots": _Habit(("", "terminals"), ("app",), ("ios", "android"), "registered", ("meetings", "cargo-portal")),
-    "/Contractors": _Habit(("",), ("browser",), ("windows", "linux"), "unknown", ("meetings", "timesheets")),
-    "": _Habit(("",), ("browser",), ("windows", "macos", "other"), "unknown", ("meetings",)),
+    "/Pilots": _Habit(networks=("", "terminals"), clients=("app",), platforms=("ios", "android"), device="registered", resources=("meetings", "cargo-portal")),
+    "/Contractors": _Habit(networks=("",), clients=("browser",), platforms=("windows", "linux"), device="unknown", resources=("meetings", "timesheets")),
+    "": _Habit(networks=("",), clients=("browser",), platforms=("windows", "macos", "other"), device="unknown", resources=("meetings",)),
 }  # fmt: skip
 _ADMINS = _Habit(
-    ("head-office",), ("browser",), ("windows",), "managed", ("directory-console", "meeting-console", "meetings")
+    networks=("head-office",),
+    clients=("browser",),
+    platforms=("windows",),
+    device="managed",
+    resources=("directory-console", "meeting-console", "meetings"),
 )
-_SCANNERS = _Habit(("ticket-hall",), ("legacy",), ("other",), "unknown", ("cargo-portal",))
-_FEEDS = _Habit(("",), ("legacy",), ("other",), "unknown", ("timesheets",))
+_SCANNERS = _Habit(
+    networks=("ticket-hall",), clients=("legacy",), platforms=("other",), device="unknown", resources=("cargo-portal",)
+)
+_FEEDS = _Habit(networks=("",), clients=("legacy",), platforms=("other",), device="unknown", resources=("timesheets",))
 
 
 def _address(random: Random, network: str) -> str:
@@ -91,7 +97,7 @@ def _address(random: Random, network: str) -> str:
     return f"198.51.100.{64 + host}" if network == "ticket-hall" else f"203.0.113.{host * 4}"
 
 
-def _habit(person: Person) -> _Habit:
+def _habit(person: DemoPerson) -> _Habit:
     if person.kind == "service":
         return _SCANNERS if person.group == "legacy-scanners" else _FEEDS
     if "admin" in person.roles:
@@ -99,8 +105,8 @@ def _habit(person: Person) -> _Habit:
     return next(habit for unit, habit in _HABITS.items() if person.unit.startswith(unit))
 
 
-def _result(person: Person, resource: str, place: str, client: str, device: str, risk: str, factor: str) -> str:
-    """What the services said, under the rules of that month."""
+def _result(person: DemoPerson, resource: str, place: str, client: str, device: str, risk: str, factor: str) -> str:
+    """Return what the services said, under the rules of that month."""
     if risk == "high" and person.break_glass == "false":
         return "denied"
     if client == "legacy":
@@ -115,7 +121,8 @@ def _result(person: Person, resource: str, place: str, client: str, device: str,
     return "allowed" if factor or not asked else "stuck"
 
 
-def _one(random: Random, person: Person, factor: str, day: int, old_client: bool) -> SignIn:
+def _one(random: Random, person: DemoPerson, factor: str, day: int, old_client: bool) -> DemoSignIn:
+    """Return one made-up sign-in of a person on a day."""
     habit = _habit(person)
     place, resource = random.choice(habit.networks), random.choice(habit.resources)
     client, platform, device = random.choice(habit.clients), random.choice(habit.platforms), habit.device
@@ -129,28 +136,29 @@ def _one(random: Random, person: Person, factor: str, day: int, old_client: bool
         result = "failed"  # a mistyped secret
     shown = ";".join(sorted({_SECRET, *([shows] if shows else [])}))
     address = _address(random, place)
-    return SignIn(
-        at.strftime("%Y-%m-%dT%H:%M:%SZ"),
-        person.id,
-        resource,
-        address,
-        "",
-        client,
-        platform,
-        device,
-        risk,
-        shown,
-        result,
+    return DemoSignIn(
+        time=at.strftime("%Y-%m-%dT%H:%M:%SZ"),
+        person=person.id,
+        resource=resource,
+        address=address,
+        network="",
+        client=client,
+        platform=platform,
+        device=device,
+        risk=risk,
+        shown=shown,
+        result=result,
     )
 
 
-def sign_ins(everybody: Sequence[Person]) -> list[SignIn]:
-    """The events in order of time."""
+def sign_ins(everybody: Sequence[DemoPerson]) -> list[DemoSignIn]:
+    """Return the events in order of time."""
     random = Random(1911)
     factors = {person: kind for person, kind, _ in authenticators(list(everybody))}
     factors |= {person.id: "multi-factor-otp" for person in everybody if person.home_domain == "coastguard.example.org"}
     busy = [person for person in everybody if person.active == "true" and person.last_sign_in_at >= "2026-11-19"]
-    # An old program that knows no second factor: it gets in at the cargo portal, because A-21 does not speak of legacy clients.
+    # An old program that knows no second factor: it gets in at the cargo portal, because A-21 does not speak of legacy
+    # clients.
     old = {
         person.id
         for person in everybody
@@ -164,21 +172,22 @@ def sign_ins(everybody: Sequence[Person]) -> list[SignIn]:
             person = random.choice(busy)  # at weekends mostly the ships work
         made.append(_one(random, person, factors.get(person.id, ""), day, person.id in old and number % 3 != 0))
     lamp = next(person for person in everybody if person.break_glass == "true")
-    made.append(SignIn("2026-11-12T03:10:00Z", lamp.id, "meeting-console", "203.0.113.77", "", "browser", "other", "unknown", "none",
-                       f"{_SECRET};multi-factor-crypto-device", "allowed"))  # fmt: skip  # nobody knows who that was
+    made.append(DemoSignIn(time="2026-11-12T03:10:00Z", person=lamp.id, resource="meeting-console", address="203.0.113.77", network="", client="browser", platform="other", device="unknown", risk="none",
+                       shown=f"{_SECRET};multi-factor-crypto-device", result="allowed"))  # fmt: skip  # no one knows who that was
     return sorted(
         made + _odd(made), key=lambda sign_in: (sign_in.time, sign_in.person, sign_in.resource, sign_in.address)
     )
 
 
-def _odd(made: Sequence[SignIn]) -> list[SignIn]:
-    """Events that cannot be used: of somebody who is gone, to what is gone, and three that are damaged."""
+def _odd(made: Sequence[DemoSignIn]) -> list[DemoSignIn]:
+    """Events that cannot be used: of someone who is gone, to what is gone, and three that are damaged."""
     found = []
     for number, sign_in in enumerate(made[:12]):
-        change = {"person": "N1900"} if number < 6 else {"resource": "old-wiki"} if number < 9 else {}
-        change = {"address": "198.51.100"} if number == 9 else {"time": sign_in.time[:-1]} if number == 10 else change
+        changes = [{"person": "N1900"}] * 6 + [{"resource": "old-wiki"}] * 3
+        changes += [{"address": "198.51.100"}, {"time": sign_in.time[:-1]}]
+        change = changes[number] if number < len(changes) else {}
         change = {"client": "telegraph"} if number == 11 else change
-        found.append(SignIn(**{name: change.get(name, getattr(sign_in, name)) for name in COLUMNS}))
+        found.append(DemoSignIn(**{name: change.get(name, getattr(sign_in, name)) for name in COLUMNS}))
     return found
 
 
@@ -188,33 +197,33 @@ _AMR = {_SECRET: "pwd", "out-of-band-sms": "sms", "out-of-band-app": "mfa", "sin
         "multi-factor-crypto-software": "swk", "multi-factor-crypto-device": "sc"}  # fmt: skip
 
 
-def ocsf(events: Sequence[SignIn], everybody: Sequence[Person], day: str) -> Iterator[str]:
-    """The events of one day as OCSF Authentication events, one JSON object a line."""
+def ocsf(events: Sequence[DemoSignIn], everybody: Sequence[DemoPerson], day: str) -> Iterator[str]:
+    """Yield the events of one day as OCSF Authentication events, one JSON object a line."""
     logins = {person.id: person.login for person in everybody}
-    for told in events:
-        if not told.time.startswith(day) or not told.time.endswith("Z") or told.client == "telegraph":
+    for past in events:
+        if not past.time.startswith(day) or not past.time.endswith("Z") or past.client == "telegraph":
             continue
-        at = datetime.fromisoformat(told.time)
-        allowed = told.result == "allowed"
+        at = datetime.fromisoformat(past.time)
+        allowed = past.result == "allowed"
         device = {
             "type_id": 0,
-            "hostname": f"device-{told.person.lower()}",
-            "os": {"name": told.platform, "type_id": _SYSTEMS[told.platform]},
+            "hostname": f"device-{past.person.lower()}",
+            "os": {"name": past.platform, "type_id": _SYSTEMS[past.platform]},
         }
         device |= {
-            "is_managed": told.device in ("managed", "healthy"),
-            "is_compliant": told.device == "healthy",
+            "is_managed": past.device in ("managed", "healthy"),
+            "is_compliant": past.device == "healthy",
         }
-        device |= {"is_trusted": told.device != "unknown"}
-        agent = {"browser": "Mozilla/5.0", "app": "Quaychat/7.2"}.get(told.client)
+        device |= {"is_trusted": past.device != "unknown"}
+        agent = {"browser": "Mozilla/5.0", "app": "Quaychat/7.2"}.get(past.client)
         event = {
             "class_uid": 3002, "category_uid": 3, "activity_id": 1, "type_uid": 300201, "severity_id": 1,
             "time": int(at.timestamp() * 1000), "status_id": 1 if allowed else 2,
             "metadata": {"version": "1.3.0", "product": {"vendor_name": "Northmere Ferries", "name": "Sign-in log"}},
-            "user": {"uid": told.person, "email_addr": logins.get(told.person, ""), "risk_level_id": _RISKS.index(told.risk)},
-            "device": device, "service": {"name": told.resource}, "src_endpoint": {"ip": told.address},
-            "auth_protocol_id": 7 if told.client == "legacy" else 4,
-            "unmapped": {"amr": [_AMR[word] for word in told.shown.split(";")]},
+            "user": {"uid": past.person, "email_addr": logins.get(past.person, ""), "risk_level_id": _RISKS.index(past.risk)},
+            "device": device, "service": {"name": past.resource}, "src_endpoint": {"ip": past.address},
+            "auth_protocol_id": 7 if past.client == "legacy" else 4,
+            "unmapped": {"amr": [_AMR[word] for word in past.shown.split(";")]},
             **({"http_request": {"user_agent": agent}} if agent else {}),
         }  # fmt: skip
         yield json.dumps(event)
@@ -234,5 +243,5 @@ _NEW_RULE = """\
     people:    {include: {any: true}, exclude: {group: legacy-scanners}}
     resources: {include: [cargo-portal]}
     outcome:
-      require: {all-of: [managed-device]}
+      require: {all_of: [managed-device]}
 """

@@ -1,4 +1,6 @@
-"""What is set at Northmere Ferries, with every fault of a real organisation placed on purpose (told in docs/demo.md)."""
+"""What is set at Northmere Ferries, with every fault of a real organisation placed on purpose (described in
+docs/demo.md).
+"""
 
 from __future__ import annotations
 
@@ -21,7 +23,7 @@ resources:
   timesheets: []
 controls:
   - {id: dock.camera, title: Camera at the dock door, kind: flag, strict: "on",
-     weak: Nobody sees who came aboard.}
+     weak: No one sees who came aboard.}
 """
 
 SERVICES = """\
@@ -32,7 +34,7 @@ services:
     title: Tidecall meetings
     accounts: {not: {kind: service}}
     precedence: [organisation, group, person]
-    settle-hours: 24
+    settle_hours: 24
     supports: ["door.*", "room.*", "line.*", dock.camera]
     factory:
       door.waiting-room: everyone
@@ -66,7 +68,7 @@ services:
       line.browser: "on"
       line.room-systems: "on"
       line.room-systems-encrypt: "on"
-    self-service: [door.waiting-room, door.passcode-scheduled, room.share-screen]
+    self_service: [door.waiting-room, door.passcode-scheduled, room.share-screen]
     needs:
       line.encryption: {licences: [plus], without: transport}
       room.streaming: {licences: [plus, standard], without: "off"}
@@ -75,7 +77,7 @@ services:
     title: Quaychat messages and files
     accounts: {not: {kind: service}}
     precedence: [organisation, group]
-    settle-hours: 4
+    settle_hours: 4
     supports: ["contact.*", "app.*", "file.*", "team.*", "guest.*", "call.*"]
     factory:
       contact.outside-domains: any
@@ -92,7 +94,7 @@ services:
       guest.directory-view: everything
       guest.invite: anyone
       call.forwarding-outside: "on"
-    self-service: []
+    self_service: []
     needs:
       file.sensitive-data-guard: {licences: [standard, plus]}
   # Broadcasts: one value for each unit, and whatever a unit does not say comes from above.
@@ -100,7 +102,7 @@ services:
     title: Beaconcast broadcasts
     accounts: {kind: member}
     precedence: [organisation, unit]
-    settle-hours: 12
+    settle_hours: 12
     supports: ["broadcast.*", door.identity, door.waiting-room]
     factory:
       broadcast.audience: public
@@ -164,7 +166,7 @@ beaconcast,broadcast.audience,unit:/Fleet/Deck,public,,,,2026-06-21T18:05:00Z,th
 beaconcast,broadcast.audience,unit:/Terminals,public,,,false,2026-06-21T18:05:00Z,switched off again,
 beaconcast,broadcast.registration,organisation,on,,,,2026-01-20T09:00:00Z,,
 beaconcast,door.identity,organisation,own-organisation,,,,2026-01-20T09:00:00Z,,
-beaconcast,door.identity,unit:/Shore,any-account,,,,2026-04-02T13:00:00Z,on but useless: anybody can make an account,
+beaconcast,door.identity,unit:/Shore,any-account,,,,2026-04-02T13:00:00Z,on but useless: anyone can make an account,
 beaconcast,door.waiting-room,organisation,members,true,,,2026-01-20T09:00:00Z,,
 quaychat,contact.listed-domains,organisation,coastguard.example.org;shipyard.example.com,,,,2026-03-02T09:00:00Z,,
 beaconcast,door.waiting-room,unit:/Pilots,everyone,,,,2026-02-02T09:00:00Z,never counts: the organisation's value is pinned,
@@ -178,7 +180,7 @@ quaychat,file.guest-download,organisation,off,,,,2026-02-10T09:00:00Z,,
 quaychat,file.guest-download,group:shipyard,on,,10,,2026-09-14T08:00:00Z,the yard takes drawings along,
 quaychat,file.download-protection,organisation,encrypted,,,,2026-02-10T09:00:00Z,,
 quaychat,file.protection-days,organisation,28,,,,2026-02-10T09:00:00Z,,
-beaconcast,broadcast.audience,unit:/Fleet/Training,organisation,,,,2026-11-09T09:00:00Z,nobody is in the unit yet,
+beaconcast,broadcast.audience,unit:/Fleet/Training,organisation,,,,2026-11-09T09:00:00Z,no one is in the unit yet,
 beaconcast,broadcast.audience,unit:/Fleet/Dek,named-people,,,,2026-11-16T09:00:00Z,misspelt: it applies to nothing,
 """
 
@@ -217,19 +219,19 @@ rules:
     title: Strong proof for administrators
     mode: enforce
     changed_at: 2026-03-02T09:00:00Z
-    people:    {include: {role: privileged}, exclude: {break-glass: true}}
-    resources: {include: any, exclude: [timesheets]}      # a hole: nobody remembers why
+    people:    {include: {role: privileged}, exclude: {break_glass: true}}
+    resources: {include: any, exclude: [timesheets]}      # a hole: no one remembers why
     outcome:
-      require: {any-of: [phishing-resistant, hardware-key]}
-      session: {longest-hours: 8}
+      require: {any_of: [phishing-resistant, hardware-key]}
+      session: {longest_hours: 8}
   - id: A-20
-    title: A second factor for everybody
+    title: A second factor for everyone
     mode: enforce
     changed_at: 2026-03-02T09:00:00Z
     people:    {include: {any: true}, exclude: {group: legacy-scanners}}
     resources: {include: any, exclude: [cargo-portal]}
     outcome:
-      require: {all-of: [mfa]}
+      require: {all_of: [mfa]}
   - id: A-21
     title: A second factor for the cargo portal
     mode: enforce
@@ -240,7 +242,7 @@ rules:
       client: [browser, app]                              # legacy clients slip through
       network: {include: any, exclude: [ticket-hall]}
     outcome:
-      require: {all-of: [mfa]}
+      require: {all_of: [mfa]}
   - id: A-30
     title: No legacy clients
     mode: observe                                         # believed to be enforced since spring
@@ -256,7 +258,7 @@ rules:
     people:    {include: {any: true}, exclude: {login: harbour-lamp-one@northmere.example}}
     resources: {include: {tag: admin}}
     outcome:
-      require: {all-of: [managed-device, mfa]}
+      require: {all_of: [managed-device, mfa]}
   - id: A-41
     title: The first sealed account only from managed devices
     mode: enforce
@@ -264,24 +266,24 @@ rules:
     people:    {include: {login: harbour-lamp-one@northmere.example}}
     resources: {include: {tag: admin}}
     outcome:
-      require: {all-of: [managed-device]}
+      require: {all_of: [managed-device]}
   - id: A-50
-    title: Nobody at high risk
+    title: No one at high risk
     mode: enforce
     changed_at: 2026-03-02T09:00:00Z
-    people:    {include: {any: true}, exclude: {break-glass: true}}
+    people:    {include: {any: true}, exclude: {break_glass: true}}
     resources: {include: any}
     when: {risk: [high]}
     outcome: {deny: true}
   - id: A-60
-    title: No downloads to devices that nobody knows
+    title: No downloads to devices that no one knows
     mode: enforce
     changed_at: 2026-03-02T09:00:00Z
     people:    {include: {any: true}}
     resources: {include: [cargo-portal, timesheets]}
     when: {device: [unknown]}
     outcome:
-      session: {downloads: deny, longest-hours: 2}
+      session: {downloads: deny, longest_hours: 2}
 """
 
 PASSES = """\
@@ -295,7 +297,7 @@ N1005,2026-11-19T08:00:00Z,,2026-11-20T08:00:00Z,true,2026-11-19T08:30:00Z,N1174
 
 EXTRA_RULES = """\
   - id: NM-01
-    title: Nobody handling cargo manifests stops at "offered"
+    title: No one handling cargo manifests stops at "offered"
     severity: critical
     audience: {group: manifests}
     expect: {person: mfa, is: required}
@@ -303,7 +305,7 @@ EXTRA_RULES = """\
     mend: Require the second factor for the group.
     maps: {"NIST SP 800-53r5": [IA-2(2)], "ISO/IEC 27001:2022": [A.8.5]}
   - id: NM-05
-    title: The cargo portal asks whoever handles manifests for a second factor, everywhere
+    title: The cargo portal asks people who handle manifests for a second factor, everywhere
     severity: critical
     audience: {group: manifests}
     expect: {proof: mfa, on: [cargo-portal]}
@@ -313,16 +315,16 @@ EXTRA_RULES = """\
   - id: NM-02
     title: Administrators and the board talk end to end
     severity: medium
-    audience: {any-of: [{role: privileged}, {group: board}]}
+    audience: {any_of: [{role: privileged}, {group: board}]}
     services: [tidecall]
     expect: {control: line.encryption, is: end-to-end}
     because: Recovery codes and prices are spoken of in these calls.
     mend: Give them the plus licence, and switch it on for their groups.
     maps: {"NIST SP 800-53r5": [SC-8], "ISO/IEC 27001:2022": [A.8.24]}
   - id: NM-06
-    title: Whoever administers has another account to fall back on
+    title: Administrators have another account to fall back on
     severity: medium
-    audience: {all-of: [{role: privileged}, {not: {break-glass: true}}]}
+    audience: {all_of: [{role: privileged}, {not: {break_glass: true}}]}
     expect: {person: fallback-accounts, between: [1, 99]}
     because: An administrator whose only account is locked cannot unlock it.
     mend: Give them a second account, and write its owner into attr.owner.
@@ -352,14 +354,14 @@ usher-gate: baseline/1
 name: What every service must be able to do
 version: draft
 audiences:
-  harbour-masters: {role: harbour-master}      # no rule uses it, and nobody has the role
+  harbour-masters: {role: harbour-master}      # no rule uses it, and no one has the role
 rules:
   - id: EVERY-01
     title: Outsiders wait, on every service
     severity: high
     must_support: true                         # a service without a waiting room fails, instead of being left out
-    expect: {control: door.waiting-room, no-weaker-than: guests}
-    because: A service that cannot keep anybody waiting lets everybody in.
+    expect: {control: door.waiting-room, no_weaker_than: guests}
+    because: A service that cannot keep anyone waiting lets everyone in.
     mend: Hold meetings with outsiders on another service.
 """
 
@@ -385,7 +387,7 @@ exceptions:
     who: {group: safety}
     reason: The summer drill was streamed.
     approved_by: safety office
-    until: 2026-08-31      # over, and nobody switched streaming off again
+    until: 2026-08-31      # over, and no one switched streaming off again
   - id: X-2026-017
     rules: [APP-02]
     who: {unit: /Shore/Finance}
@@ -400,15 +402,15 @@ snapshot = "snapshot"
 baseline = "baseline.yaml"
 exceptions = "exceptions.yaml"
 
-# What is agreed about guests: who is asked where nobody answers for them (the rest is as it comes).
+# What is agreed about guests: who is asked where no one answers for them (the rest is as it comes).
 [guests]
 fallback = ["N1171"]
 """
 
-# Changes to be rehearsed: one that hurts nobody, one that does, and a roll-out in three steps.
+# Changes to be rehearsed: one that hurts no one, one that does, and a roll-out in three steps.
 WAITING_ROOMS = """\
 usher-gate: changes/1
-title: Waiting rooms for everybody
+title: Waiting rooms for everyone
 from: 2026-11-21T08:00:00Z
 changes:
   - set: {service: tidecall, control: door.waiting-room, scope: organisation, value: guests, pinned: true}
@@ -431,7 +433,7 @@ from: 2026-11-21T08:00:00Z
 changes:
   - set: {service: tidecall, control: door.identity, scope: organisation, value: own-organisation}
   - set: {service: tidecall, control: door.passcode-in-link, scope: organisation, value: "off", pinned: true}
-  - access-rule: {id: A-30, mode: enforce}     # no legacy clients
+  - access_rule: {id: A-30, mode: enforce}     # no legacy clients
 """
 
 
@@ -447,6 +449,6 @@ changes:
 
 SECOND_FACTOR = (
     _second_factor("for administrators", "{role: privileged}", "2026-12-01"),
-    _second_factor("for whoever handles cargo manifests", "{group: manifests}", "2026-12-15"),
+    _second_factor("for people who handle cargo manifests", "{group: manifests}", "2026-12-15"),
     _second_factor("for everybody", "{kind: member}", "2027-01-12"),
 )

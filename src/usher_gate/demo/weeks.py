@@ -1,7 +1,10 @@
-"""How Northmere Ferries stood on twelve Fridays before: for each a file of changes that leads from today back to that week.
+"""How Northmere Ferries stood on twelve Fridays before.
 
-What came later is taken away again, what was undone since stands once more; so the history that is kept of these weeks has drift that is
-new, gone, back and old, somebody who left, and a rule that the baseline gained (told in docs/demo.md).
+For each a file of changes that leads from today back to that week.
+
+What came later is taken away again, what was undone since is set once more; so the history that is kept of these weeks
+has drift that is new, gone, back and old, someone who left, and a rule that the baseline gained (described in
+docs/demo.md).
 """
 
 from __future__ import annotations
@@ -10,6 +13,7 @@ from collections.abc import Iterator
 from datetime import date, timedelta
 
 from ..baselines import keep_rules
+from ..core.words.record import record
 
 FIRST = date(2026, 8, 28)
 WEEKS = tuple(FIRST + timedelta(days=7 * week) for week in range(12))
@@ -21,14 +25,23 @@ def _unset(service: str, control: str, scope: str) -> str:
     return f'unset: {{service: {service}, control: {control}, scope: "{scope}"}}'
 
 
-def _before(day: str, *lines: str) -> tuple[date, date, tuple[str, ...]]:
-    """What was so before a day."""
-    return _SOON, date.fromisoformat(day), lines
+@record
+class _Then:
+    """Changes that hold from a day on, until before another."""
+
+    first: date
+    end: date
+    lines: tuple[str, ...]
 
 
-def _between(first: str, end: str, *lines: str) -> tuple[date, date, tuple[str, ...]]:
-    """What was so from a day on, until before another."""
-    return date.fromisoformat(first), date.fromisoformat(end), lines
+def _before(day: str, *lines: str) -> _Then:
+    """Return what was so before a day."""
+    return _Then(_SOON, date.fromisoformat(day), lines)
+
+
+def _between(first: str, end: str, *lines: str) -> _Then:
+    """Return what was so from a day on, until before another."""
+    return _Then(date.fromisoformat(first), date.fromisoformat(end), lines)
 
 
 _TWO = "gorm.aasen@northmere.example, magne.fjeld@northmere.example"
@@ -84,20 +97,20 @@ _THEN = (
 
 
 def names() -> Iterator[tuple[date, str]]:
-    """Each week, and the name of its file of changes in the working folder."""
+    """Yield each week, and the name of its file of changes in the working folder."""
     for day in WEEKS:
         yield day, f"weeks/{day}.yaml"
 
 
 def changes_of(day: date) -> str:
-    """The file of changes that leads from today back to a week."""
-    lines = [line for first, end, some in _THEN if first <= day < end for line in some]
+    """Return the file of changes that leads from today back to a week."""
+    lines = [line for then in _THEN if then.first <= day < then.end for line in then.lines]
     made = "".join(f"  - {line}\n" for line in lines)
     return f"usher-gate: changes/1\ntitle: Back to how it was on {day}\nchanges:\n{made}"
 
 
 def baseline_of(day: date, text: str) -> str:
-    """The baseline as it was in a week, from today's."""
+    """Return the baseline as it was in a week, from today's."""
     if day >= RULE_SINCE:
         return text
     ids = frozenset(line.removeprefix("  - id: ") for line in text.splitlines() if line.startswith("  - id: "))

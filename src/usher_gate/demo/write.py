@@ -31,7 +31,7 @@ def _csv(columns: Sequence[str], rows: Iterable[Sequence[str]]) -> str:
 
 
 def _baseline() -> str:
-    """The starter for every organisation, as far as Northmere's services go, and its own rules."""
+    """Return the starter for every organisation, as far as Northmere's services go, and its own rules."""
     text = starter_text("every-organisation")
     ids = {line.removeprefix("  - id: ") for line in text.splitlines() if line.startswith("  - id: ")}
     supported = {"door", "room", "line", "broadcast", "contact", "app", "file", "team", "guest", "call"}
@@ -56,7 +56,7 @@ def _baseline() -> str:
 
 @cache
 def files() -> Mapping[str, str]:
-    """Every file of the working folder by its path, the same bytes every time (so they are made once)."""
+    """Return every file of the working folder by its path, the same bytes every time (so they are made once)."""
     everybody = people()
     events = sign_ins(everybody)
     made = {

@@ -12,29 +12,34 @@ from ..core.organisation.part import part_of
 from ..core.organisation.snapshot import Snapshot
 from ..core.verdicts.check import Workers
 from ..core.verdicts.checker import Checker
-from ..core.verdicts.found import Found
-from ..core.verdicts.parts import Part, ranges
+from ..core.verdicts.found import PartialResult
+from ..core.verdicts.parts import PeoplePart, ranges
 from ..core.verdicts.rules import AgreedException, Baseline
 from ..core.verdicts.run import Narrowing, Pair
 from ..core.words.record import record
-from .interface import Crew, Tell
+from .interface import Executor, ProgressCallback
 from .messages import Messages
 
 Inputs = tuple[Snapshot, Baseline, Sequence[AgreedException]]
 
 
 class ToCheck:
-    """What whoever checks ranges holds: how to come by the people of one, the baseline and the exceptions; and those judged already."""
+    """Describes what a checker of ranges shares: how to get the people of one range, the baseline and the exceptions.
+
+    And the ranges judged already.
+    """
 
     def __init__(self, inputs: Callable[[int, int], Inputs]) -> None:
         """`inputs` gives the people from one number to before another, and what is asked of them."""
         self._inputs = inputs
-        self._parts: dict[tuple[int, int], tuple[Part, Messages]] = {}
+        self._parts: dict[tuple[int, int], tuple[PeoplePart, Messages]] = {}
         self._locks: dict[tuple[int, int], Lock] = {}
 
     @contextmanager
-    def part(self, some: Range) -> Iterator[tuple[Part, Messages]]:
-        """A range, judged already if it was asked for before, and what writes its messages; nobody else has it meanwhile.
+    def part(self, some: Range) -> Iterator[tuple[PeoplePart, Messages]]:
+        """A range, judged already if it was asked for before, and what writes its messages.
+
+        No one else has it meanwhile.
 
         A task that an engine has given up may still run in another thread when the same range is asked for again.
         """
@@ -42,7 +47,7 @@ class ToCheck:
         with self._locks.setdefault(key, Lock()):
             if key not in self._parts:
                 mine, baseline, exceptions = self._inputs(some.first, some.last)
-                part = Part(mine, baseline, exceptions, some.narrowing, some.first)
+                part = PeoplePart(mine, baseline, exceptions, some.narrowing, some.first)
                 self._parts[key] = part, Messages(baseline, mine)
             yield self._parts[key]
 
@@ -61,18 +66,18 @@ class Range:
     narrowing: Narrowing
 
     def named(self) -> str:
-        """What it is, in words."""
+        """Return what it is, in words."""
         return f"people {self.first + 1:,} to {self.last:,} in the order of their ids"
 
 
-def judge(held: ToCheck, some: Range, tell: Tell) -> bytes:
-    """What is found of a range, as a message."""
+def judge(held: ToCheck, some: Range, report: ProgressCallback) -> bytes:
+    """Return what is found of a range, as a message."""
     with held.part(some) as (part, messages):
-        return messages.written(part.judge(lambda done, _: tell(done)))
+        return messages.written(part.judge(lambda done, _: report(done)))
 
 
 @record
-class Question:
+class EffectsQuestion:
     """A question to a range: a method of Mending, and what it is asked."""
 
     some: Range
@@ -80,41 +85,41 @@ class Question:
     asked: Any
 
     def named(self) -> str:
-        """What it is about, in words."""
+        """Return what it is about, in words."""
         return self.some.named()
 
 
-def ask(held: ToCheck, question: Question, _: Tell) -> bytes:
-    """What a range says to a question to its Mending, as a message."""
+def ask(held: ToCheck, question: EffectsQuestion, _: ProgressCallback) -> bytes:
+    """Return what a range says to a question to its Mending, as a message."""
     with held.part(question.some) as (part, messages):
         return messages.written(part.ask(question.method, question.asked))
 
 
-def shared_by(crew: Crew) -> Callable[[Checker, Narrowing], Workers]:
-    """The workers of a check, who are this crew."""
-    return partial(_Shared, crew)
+def shared_by(executor: Executor) -> Callable[[Checker, Narrowing], Workers]:
+    """Return the workers of a check, who are this executor."""
+    return partial(_Shared, executor)
 
 
 class _Shared(Workers):
-    """Ranges of people, each judged by one of a crew."""
+    """Ranges of people, each judged by one of a executor."""
 
-    def __init__(self, crew: Crew, checker: Checker, narrowing: Narrowing) -> None:
-        self._crew, self._messages = crew, Messages(checker.baseline, checker.snapshot)
+    def __init__(self, executor: Executor, checker: Checker, narrowing: Narrowing) -> None:
+        self._executor, self._messages = executor, Messages(checker.baseline, checker.snapshot)
         size = len(checker.snapshot.people)
-        self._ranges = [Range(first, last, narrowing.part(first, last)) for first, last in ranges(size, crew.size)]
+        self._ranges = [Range(first, last, narrowing.part(first, last)) for first, last in ranges(size, executor.size)]
 
-    def judge(self, asked: Sequence[Pair], progress: Callable[[int, int], None] | None) -> list[Found]:
-        """What each has found, in the order of the people."""
+    def judge(self, asked: Sequence[Pair], progress: Callable[[int, int], None] | None) -> list[PartialResult]:
+        """Return what each has found, in the order of the people."""
         whole = len(asked) * len(self._ranges)
 
-        def tell(done: int) -> None:
+        def report(done: int) -> None:
             if progress is not None:
                 progress(done, whole)
 
-        said = self._crew.run(judge, self._ranges, tell)
+        said = self._executor.run(judge, self._ranges, report)
         return [self._messages.read(message) for message in said]
 
     def somewhere(self, method: str, asked: Any) -> list[Any]:
-        """What each says to a question to its Mending."""
-        said = self._crew.run(ask, [Question(some, method, asked) for some in self._ranges], lambda _: None)
+        """Return what each says to a question to its Mending."""
+        said = self._executor.run(ask, [EffectsQuestion(some, method, asked) for some in self._ranges], lambda _: None)
         return [self._messages.read(message) for message in said]

@@ -1,4 +1,4 @@
-"""A crew on Dask distributed: workers of a scheduler that is named, or `local:N` started here for one call.
+"""A executor on Dask distributed: workers of a scheduler that is named, or `local:N` started here for one call.
 
 The engine replaces a worker that dies and does its part again; we say what a part is, and put the parts together.
 """
@@ -15,7 +15,7 @@ from typing import Any
 
 from ..core.words.faults import Fault
 from ..files.faults import BadInput, UsherError
-from .interface import Crew, EngineFailed, Tell, Work
+from .interface import EngineFailed, Executor, ProgressCallback, Work
 from .job import Job
 from .remote import DONE, do, forget
 from .settings import LOCAL, ClusterSettings
@@ -26,9 +26,12 @@ _LOOK = 0.3
 
 
 @contextmanager
-def _undisturbed() -> Iterator[None]:
-    """Ctrl-C is ignored meanwhile: by processes that are started here (a terminal tells it to them too) from their first moment on, and
-    by this one, so that what was started is let go whole."""
+def _without_sigint() -> Iterator[None]:
+    """Ctrl-C is ignored meanwhile.
+
+    By processes that are started here (a terminal sends it to them too) from their first moment on, and by this one, so
+    that what was started is let go whole.
+    """
     before = signal.signal(signal.SIGINT, signal.SIG_IGN)
     try:
         yield
@@ -36,10 +39,10 @@ def _undisturbed() -> Iterator[None]:
         signal.signal(signal.SIGINT, before)
 
 
-class Cluster(Crew):
+class Cluster(Executor):
     """The workers of a scheduler."""
 
-    shares_each = 3  # what one that dies has not told yet is done again
+    shares_each = 3  # what one that dies has not returned yet is done again
 
     def __init__(self, settings: ClusterSettings, job: Job) -> None:
         try:
@@ -69,7 +72,7 @@ class Cluster(Crew):
             )
         try:
             if here:
-                with _undisturbed():
+                with _without_sigint():
                     self._local = start(int(here[1]), logging.CRITICAL)
             self._client = Client(self._local or address, timeout=_WAIT, set_as_default=False, security=security)
             self._client.wait_for_workers(int(here[1]) if here else 1, timeout=_WAIT * 4 if here else _WAIT)
@@ -78,7 +81,7 @@ class Cluster(Crew):
             self._client.subscribe_topic(job.id, self._hear)
         except (OSError, TimeoutError, RuntimeError, ValueError) as error:
             self._give_up(error)
-        except BaseException:  # Ctrl-C, or what a worker of another version is told
+        except BaseException:  # Ctrl-C, or the refusal of a worker of another version
             self.close()
             raise
 
@@ -117,7 +120,7 @@ class Cluster(Crew):
         run, number, done = event[1]
         self._done[run, number] = done
 
-    def run(self, work: Work, tasks: Sequence[Any], progress: Tell) -> list[Any]:
+    def run(self, work: Work, tasks: Sequence[Any], progress: ProgressCallback) -> list[Any]:
         """See Crew. Raises EngineFailed where a part fails three times, or the scheduler is lost."""
         self._runs += 1
         run, found, tries = self._runs, dict[int, Any](), [0] * len(tasks)
@@ -149,7 +152,10 @@ class Cluster(Crew):
         return [found[number] for number in range(len(tasks))]
 
     def _give(self, work: Work, run: int, number: int, attempt: int, task: Any, over: SimpleQueue[Any]) -> Any:
-        """Submits a task; whoever had the one of this number before is asked first. When it is over, it is put there."""
+        """Submits a task; the worker that had the one of this number before is asked first.
+
+        When it is over, it is put there.
+        """
         where = self._who.get(number)
         future = self._client.submit(
             do,
@@ -167,7 +173,7 @@ class Cluster(Crew):
         return future
 
     def _failure(self, future: Any, part: str) -> str | None:
-        """Why a task failed; None if it did not. Raises EngineFailed for what no second try mends."""
+        """Return why a task failed; None if it did not. Raises EngineFailed for what no second try mends."""
         from distributed import KilledWorker
 
         if future.status in ("lost", "cancelled"):
@@ -200,7 +206,7 @@ class Cluster(Crew):
     def close(self) -> None:
         """Leaves the scheduler with nothing of this call; ends what was started here."""
         client, self._client = self._client, None
-        with _undisturbed():
+        with _without_sigint():
             if client is not None:
                 with suppress(Exception):
                     client.unsubscribe_topic(self._job.id)

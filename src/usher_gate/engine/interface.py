@@ -1,4 +1,4 @@
-"""What whoever shares work out is asked for."""
+"""The interface of what divides work among processes or machines."""
 
 from __future__ import annotations
 
@@ -10,33 +10,40 @@ from ..files.faults import UsherError
 
 
 class EngineFailed(UsherError):
-    """Whoever shared the work could not do it: nothing is computed."""
+    """The work could not be divided, or was lost: nothing is computed."""
 
     status = 4
 
 
-Tell = Callable[[int], None]  # told how much of a task is done
-Work = Callable[[Any, Any, Tell], Any]  # what all hold, a task, whom to tell; gives what is found
+ProgressCallback = Callable[[int], None]  # called with how much of a task is done
+Work = Callable[
+    [Any, Any, ProgressCallback], Any
+]  # the shared context, a task, the progress callback; returns what is found
 
 
-class Crew(ABC):
-    """Some who work beside one another, and hold the same. A task goes to whoever had the one of its number before, if they can."""
+class Executor(ABC):
+    """Workers beside one another with the same shared context.
+
+    A task goes to the worker that had the one of its number before, if possible.
+    """
 
     size: int  # how many of them there are
     shares_each: int = 1  # into how many shares for each a log is cut
 
     @abstractmethod
-    def run(self, work: Work, tasks: Sequence[Any], progress: Tell) -> list[Any]:
-        """What `work(held, task, tell)` gives for each task, in their order. `progress` is told the sum of what is done.
+    def run(self, work: Work, tasks: Sequence[Any], progress: ProgressCallback) -> list[Any]:
+        """Return what `work(context, task, progress)` gives for each task, in their order.
 
-        Raises what a task raises, and EngineFailed where whoever had it was lost for good .
+        `progress` gets the sum of what is done.
+
+        Raises what a task raises, and EngineFailed if the worker that had it was lost for good.
         """
 
     @abstractmethod
     def close(self) -> None:
-        """Lets everybody go."""
+        """Release all workers."""
 
-    def __enter__(self) -> Crew:
+    def __enter__(self) -> Executor:
         return self
 
     def __exit__(self, *_: object) -> None:

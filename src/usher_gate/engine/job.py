@@ -1,4 +1,4 @@
-"""What somebody far away is told of a piece of work: where everything lies, and what it must be; never what stands in it."""
+"""What a remote worker gets of a piece of work: where everything is, and what it must be; never its contents."""
 
 from __future__ import annotations
 
@@ -17,9 +17,9 @@ CHECK, REPLAY = "check", "replay"
 
 @record
 class Job:
-    """One call's work. `kind` is check or replay; the paths are the same for everybody, or URLs ("" for none there is).
+    """One call's work. `kind` is check or replay; the paths are the same for everyone, or URLs ("" for none there is).
 
-    `inputs` is a digest of the files, `program` of the program: whoever has others must not take part.
+    `inputs` is a digest of the files, `program` of the program: a worker with others must not take part.
     """
 
     id: str
@@ -33,7 +33,7 @@ class Job:
 
 
 def program() -> str:
-    """The version of this program, and a digest of its code."""
+    """Return the version of this program, and a digest of its code."""
     whole, top = hashlib.blake2b(digest_size=6), Path(__file__).resolve().parents[1]
     for path in sorted(top.rglob("*.py")):
         whole.update(f"{path.relative_to(top)}\n".encode() + path.read_bytes())
@@ -41,15 +41,17 @@ def program() -> str:
 
 
 def absolute(where: Place | None) -> str:
-    """A place as everybody names it; "" for none."""
-    return "" if where is None else str(where) if isinstance(where, Url) else str(where.resolve())
+    """Return a place as everyone names it; "" for none."""
+    if where is None:
+        return ""
+    return str(where) if isinstance(where, Url) else str(where.resolve())
 
 
 def digest_of(snapshot: str, content: str, *files: str) -> str:
     """Return a digest of the bytes of a snapshot's files and of others; raises BadInput.
 
     `content` is the digest of the files that were copied from a store, which are not read again: a store may change
-    them under one ETag. Source: answers, L 85.
+    them under one ETag. Spec: scale 5.
     """
     whole = hashlib.blake2b(content.encode(), digest_size=16)
     where = place(snapshot)

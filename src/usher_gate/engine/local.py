@@ -1,4 +1,4 @@
-"""The scheduler and the workers of `local:N`, which answer nobody but each other and the call that started them.
+"""The scheduler and the workers of `local:N`, which answer no one but each other and the call that started them.
 
 Each port that they open, that of their HTTP servers included, asks for a certificate. The authority that signs it is
 made for this one
@@ -13,7 +13,7 @@ from distributed import Nanny, Scheduler, Worker
 from distributed.deploy.spec import SpecCluster
 from distributed.security import Security
 
-from . import undisturbed
+from . import ignore_sigint
 
 _HOST = "127.0.0.1"
 _HTTP = f"{_HOST}:0"
@@ -47,7 +47,7 @@ def start(count: int, silence: int) -> SpecCluster:
             "nthreads": 1,
             "memory_limit": 1 / count,
             "silence_logs": silence,
-            "preload": undisturbed.__name__,
+            "preload": ignore_sigint.__name__,
             "dashboard": False,
         },
     }

@@ -1,6 +1,9 @@
-"""What travels between those who share work: pickles without what both ends hold (rules, services), which travel by name.
+"""What travels between those who share work.
 
-Only programs of one installation, and of one version, read each other's messages; nothing of the kind is ever read from a file.
+Pickles without what both ends hold (rules, services), which travel by name.
+
+Only programs of one installation, and of one version, read each other's messages; nothing of the kind is ever read from
+a file.
 """
 
 from __future__ import annotations
@@ -21,7 +24,7 @@ class _Writer(pickle.Pickler):
         self._leaves = leaves
 
     def persistent_id(self, thing: Any) -> Any:
-        """How a thing is named that both ends hold; None for one that travels itself."""
+        """Return how a thing is named that both ends hold; None for one that travels itself."""
         kind = type(thing)
         if kind is Rule:
             return "rule", thing.id
@@ -39,7 +42,7 @@ class _Reader(pickle.Unpickler):
         self._held = held
 
     def persistent_load(self, name: Any) -> Any:
-        """The thing that a name stands for."""
+        """Return the thing that a name means."""
         return self._held[name]
 
 
@@ -56,11 +59,11 @@ class Messages:
                 self._leaves[id(leaf)] = rule.id, leaf.number
 
     def written(self, thing: Any) -> bytes:
-        """A thing as a message."""
+        """Return a thing as a message."""
         stream = io.BytesIO()
         _Writer(stream, self._leaves).dump(thing)
         return stream.getvalue()
 
     def read(self, message: bytes) -> Any:
-        """The thing of a message."""
+        """Return the thing of a message."""
         return _Reader(io.BytesIO(message), self._held).load()

@@ -1,4 +1,7 @@
-"""Processes of this machine, forked, so that what they hold is shared and not copied. The one way in which it uses several."""
+"""Processes of this machine, forked, so that what they hold is shared and not copied.
+
+The one way in which it uses several.
+"""
 
 from __future__ import annotations
 
@@ -6,26 +9,29 @@ import os
 from collections.abc import Sequence
 from typing import Any
 
-from .interface import Crew, EngineFailed, Tell, Work
+from .interface import EngineFailed, Executor, ProgressCallback, Work
 
 LARGE = 60_000  # people, from which several processes are worth their start, where there is as much to judge of them:
 LARGE_WORK = 5_000_000  # verdicts
 LIMIT = "USHER_GATE_PROCESSES"  # in the environment
 _LOOK = 0.2  # seconds between two looks at how far the others are
-_MOST_TASKS = 4096  # of one run, that tell how far they are
-_MOST_PROCESSES = 8  # that are used without being told to
+_MOST_TASKS = 4096  # of one run, that report their progress
+_MOST_PROCESSES = 8  # that are used without being asked for
 
 _held: Any = None  # in a process: what all tasks need, and the counters of how far each task is
 _counters: Any = None
 
 
 def cores() -> int:
-    """How many processors this process may use."""
+    """Return how many processors this process may use."""
     return len(os.sched_getaffinity(0)) if hasattr(os, "sched_getaffinity") else 1
 
 
 def at_hand() -> int:
-    """How many processes large work is shared among: as many as there are processors, unless the environment says fewer or more."""
+    """Return how many processes large work is shared among.
+
+    As many as there are processors, unless the environment says fewer or more.
+    """
     said = os.environ.get(LIMIT, "")
     if said.isascii() and said.isdecimal() and 0 < len(said) < 4:
         return max(int(said), 1)
@@ -38,20 +44,18 @@ def _begin(held: Any, counters: Any) -> None:
 
     global _held, _counters
     _held, _counters = held, counters
-    signal.signal(
-        signal.SIGINT, signal.SIG_DFL
-    )  # it ends without a word; whoever waits for it says what there is to say
+    signal.signal(signal.SIGINT, signal.SIG_DFL)  # it ends without a message; the process that waits for it reports
 
 
 def _call(work: Work, number: int, task: Any) -> Any:
-    def tell(done: int) -> None:
+    def report(done: int) -> None:
         _counters[number % _MOST_TASKS] = done
 
-    return work(_held, task, tell)
+    return work(_held, task, report)
 
 
-class Processes(Crew):
-    """So many processes; each is forked when it first gets a task, and stays until the crew is closed."""
+class Processes(Executor):
+    """So many processes; each is forked when it first gets a task, and stays until the executor is closed."""
 
     def __init__(self, held: Any, size: int) -> None:
         import multiprocessing
@@ -64,7 +68,7 @@ class Processes(Crew):
         self._pools = [ProcessPoolExecutor(1, forks, _begin, (held, self._counters)) for _ in range(size)]
         self._whole = True
 
-    def run(self, work: Work, tasks: Sequence[Any], progress: Tell) -> list[Any]:
+    def run(self, work: Work, tasks: Sequence[Any], progress: ProgressCallback) -> list[Any]:
         """See Crew. Raises EngineFailed where a process was ended from outside."""
         from concurrent.futures import FIRST_COMPLETED, wait
         from concurrent.futures.process import BrokenProcessPool

@@ -1,4 +1,7 @@
-"""What a worker of an engine does: reads what a job names, once, and works on it. Everything it says travels as a message."""
+"""What a worker of an engine does: reads what a job names, once, and works on it.
+
+Everything it says travels as a message.
+"""
 
 from __future__ import annotations
 
@@ -12,7 +15,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-from ..core.sign_in.gatekeeper import Gatekeeper
+from ..core.sign_in.evaluator import AccessPolicyEvaluator
 from ..core.sign_in.replay import Replay
 from ..core.words.faults import Faults
 from ..files.faults import BadInput, UsherError, stop_if_any
@@ -36,8 +39,10 @@ DONE, WRONG = "done", "wrong"
 
 
 def do(job: Job, work: Work, run: int, number: int, task: Any) -> tuple[Answer, str]:
-    """One task of a job, and the worker's address. What is wrong with files or the program is an answer; anything else is raised, and may
-    be tried again."""
+    """Run one task of a job, and the worker's address.
+
+    What is wrong with files or the program is an answer; anything else is raised, and may be tried again.
+    """
     from distributed import get_worker
 
     return _answer(job, work, run, number, task), str(get_worker().address)
@@ -48,7 +53,7 @@ def _answer(job: Job, work: Work, run: int, number: int, task: Any) -> Answer:
         return WRONG, (f"this worker runs usher-gate {program()}, and you {job.program}; give both the same", 4)
     try:
         with _at_ease():
-            return DONE, work(_hold(job), task, _teller(job, run, number))
+            return DONE, work(_hold(job), task, _progress_reporter(job, run, number))
     except BadInput as error:
         return WRONG, ([(fault.file, fault.line, fault.message) for fault in error.faults], error.status)
     except UsherError as error:
@@ -61,9 +66,12 @@ _ROOM = 1 << 30
 
 @contextmanager
 def _at_ease() -> Iterator[None]:
-    """Memory as the program has it: garbage is not looked for while a task runs, and what an array leaves is kept for the next one.
+    """Memory as the program has it.
 
-    The engine has its workers give back each large array to the system at once (by MALLOC_TRIM_THRESHOLD_), which makes arrays cost twice.
+    Garbage is not looked for while a task runs, and what an array leaves is kept for the next one.
+
+    The engine has its workers give back each large array to the system at once (by MALLOC_TRIM_THRESHOLD_), which makes
+    arrays cost twice.
     """
     collecting, allocator = gc.isenabled(), ctypes.CDLL(None)
     gc.disable()
@@ -115,7 +123,7 @@ def _to_check(job: Job) -> ToCheck:
 
 def _to_replay(job: Job) -> Replay:
     snapshot, draft, faults = read_snapshot(place(job.snapshot)).snapshot, None, Faults()
-    present = Gatekeeper(snapshot)
+    present = AccessPolicyEvaluator(snapshot)
     if job.draft:
         rules = read_access_rules(Path(job.draft), snapshot, snapshot.networks, snapshot.resources, faults)
         stop_if_any(faults)
@@ -125,14 +133,16 @@ def _to_replay(job: Job) -> Replay:
     return Replay(present, draft)
 
 
-def _teller(job: Job, run: int, number: int) -> Callable[[int], None]:
-    """Tells the scheduler how far a task is, now and then; stops the task if nobody wants it any more."""
+def _progress_reporter(job: Job, run: int, number: int) -> Callable[[int], None]:
+    """Return a callback that reports a task's progress to the scheduler now and then, and stops a task that is no
+    longer wanted.
+    """
     from distributed import get_worker
 
     worker, last = get_worker(), [0.0]
     key = worker.get_current_task()
 
-    def tell(done: int) -> None:
+    def report(done: int) -> None:
         if time.monotonic() - last[0] < _TELL_EVERY:
             return
         last[0] = time.monotonic()
@@ -141,8 +151,8 @@ def _teller(job: Job, run: int, number: int) -> Callable[[int], None]:
             raise NotWanted
         worker.log_event(job.id, (run, number, done))
 
-    return tell
+    return report
 
 
 class NotWanted(Exception):
-    """Nobody waits for a task any more."""
+    """No one waits for a task any more."""

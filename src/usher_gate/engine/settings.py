@@ -1,8 +1,7 @@
 """The table [cluster] of usher-gate.toml: the scheduler to which large work is given, and how it is reached.
 
-Everyone who can reach a scheduler without TLS runs code as its workers and as the client, so none beyond this machine is
-spoken to in the clear
-unless the table says that the network is trusted.
+Everyone who can reach a scheduler without TLS runs code as its workers and as the client, so none beyond this machine
+is spoken to in the clear unless the table says that the network is trusted.
 """
 
 from __future__ import annotations
@@ -38,12 +37,15 @@ class ClusterSettings:
 
     @property
     def has_credentials(self) -> bool:
-        """True if all three files are named."""
+        """Return True if all three files are named."""
         return bool(self.ca and self.cert and self.key)
 
 
 def scheduler(text: str) -> str:
-    """The address of a scheduler, local:N, or none, as somebody wrote it; raises ValueError with what would be right."""
+    """Return the address of a scheduler, local:N, or none, as someone wrote it.
+
+    Raises ValueError with what would be right.
+    """
     if text == NOT_AT_ALL or LOCAL.fullmatch(text) or _ADDRESS.fullmatch(text):
         return text
     raise ValueError(
@@ -52,7 +54,7 @@ def scheduler(text: str) -> str:
 
 
 def cluster_settings(folder: Path, address: str | None = None) -> ClusterSettings | None:
-    """The scheduler that a working folder names, or `address` with the credentials of the folder; None for none.
+    """Return the scheduler that a working folder names, or `address` with the credentials of the folder; None for none.
 
     Raises BadInput for a table that is wrong, UsherError for an address that may not be spoken to as it is.
     """
@@ -78,7 +80,7 @@ def cluster_settings(folder: Path, address: str | None = None) -> ClusterSetting
 
 
 def _wrong(folder: Path, key: str, value: object) -> str:
-    """What is wrong with an entry of the table; "" for nothing."""
+    """Return what is wrong with an entry of the table; "" for nothing."""
     if key not in _KEYS:
         return f"unknown key {quoted(key)}; {nearest(key, _KEYS)}"
     if key == "trust_network":
@@ -108,7 +110,8 @@ def _refuse_open(settings: ClusterSettings) -> None:
         return
     if not _is_loopback(found[2].strip("[]")) and not settings.trust_network:
         raise UsherError(
-            f"{settings.scheduler} is not on this machine and not encrypted: everyone who can reach it runs code as you; "
+            f"{settings.scheduler} is not on this machine and not encrypted: everyone who can reach it runs code as "
+            "you; "
             f"name it tls://…, or write trust_network = true in [{CLUSTER}] of {NAME}"
         )
 

@@ -1,4 +1,6 @@
-"""The bytes of a file, or what keeps them from being read: only regular files are opened, each up to a size that is told and can be set.
+"""The bytes of a file, or what keeps them from being read.
+
+Only regular files are opened, each up to a documented size that can be set.
 
 A pipe or a device where a file is due would be waited for, or read, without an end.
 """
@@ -31,7 +33,7 @@ _SORTS = {
 
 
 def problem_of(mode: int, size: int, largest: int) -> str | None:
-    """What keeps a file of this mode and size from being read; None for one that may be."""
+    """Return what keeps a file of this mode and size from being read; None for one that may be."""
     if stat.S_ISDIR(mode):
         return "is a folder where a file is due; name a file"
     if not stat.S_ISREG(mode):
@@ -68,21 +70,23 @@ class _Raw(io.FileIO):
 
     @staticmethod
     def _come(what: _Come | None) -> _Come:
-        """What was read; raises OSError where nothing has come yet, as with some files of the system's: they are no
-        end, and no data."""
+        """Return what was read.
+
+        Raises OSError where nothing has come yet, as with some files of the system's: they are no end, and no data.
+        """
         if what is None:
             raise OSError(errno.EAGAIN, os.strerror(errno.EAGAIN))
         return what
 
 
 def limit(largest: int) -> int:
-    """The limit that counts, in bytes: what the environment sets, else `largest`."""
+    """Return the limit that counts, in bytes: what the environment sets, else `largest`."""
     said = os.environ.get(LIMIT, "")
     return int(said) * MIB if said.isascii() and said.isdecimal() and 0 < len(said) < 10 else largest
 
 
 def open_file(path: Path, largest: int, shown: str = "") -> BufferedReader:
-    """A regular file, opened to be read; raises BadInput with one line, later too, where it cannot be read any
+    """Return a regular file, opened to be read; raises BadInput with one line, later too, where it cannot be read any
     further."""
     try:
         handle = os.open(
@@ -104,7 +108,7 @@ def check_file(path: Path, largest: int, shown: str = "") -> None:
 
 
 def unreadable(error: OSError | ValueError) -> str:
-    """Why a file cannot be read, and what would be right."""
+    """Return why a file cannot be read, and what would be right."""
     if isinstance(error, FileNotFoundError):
         return "does not exist; write it, or name another"
     if isinstance(error, OSError):
@@ -113,7 +117,7 @@ def unreadable(error: OSError | ValueError) -> str:
 
 
 def read_text(path: Path, largest: int = LARGEST_WRITTEN) -> str:
-    """A UTF-8 text, a mark of the byte order left out; raises BadInput."""
+    """Return a UTF-8 text, a mark of the byte order left out; raises BadInput."""
     with open_file(path, largest) as stream:
         data = stream.read()
     try:
@@ -124,7 +128,7 @@ def read_text(path: Path, largest: int = LARGEST_WRITTEN) -> str:
 
 
 def read_bytes(path: Path, shown: str, faults: Faults, largest: int) -> bytes | None:
-    """A file's bytes; None, with a fault, where there is none to read or it is too large."""
+    """Return a file's bytes; None, with a fault, where there is none to read or it is too large."""
     try:
         with open_file(path, largest, shown) as stream:
             return stream.read()

@@ -30,7 +30,7 @@ _WRONG_CALL = frozenset(
 
 
 class UsherError(Exception):
-    """Anything the person at the terminal is told instead of an answer."""
+    """Anything that the person at the terminal gets in place of an answer."""
 
     status = 2
 
@@ -54,7 +54,7 @@ class CannotWrite(UsherError):
         super().__init__(f"cannot write {path}: {self.reason}")
 
     def moved(self, draft: Path, to: Path) -> CannotWrite:
-        """The same, said of the place that a draft was meant for."""
+        """Return the same, said of the place that a draft was meant for."""
         path = Path(self.path)
         return CannotWrite(to / path.relative_to(draft) if path.is_relative_to(draft) else self.path, self.reason)
 
@@ -66,7 +66,7 @@ def stop_if_any(faults: Faults) -> None:
 
 
 def write_error(path: Path | str, error: OSError | ValueError) -> UsherError:
-    """The error to raise where a file cannot be written: BadInput where the call names a wrong place, else
+    """Return the error to raise where a file cannot be written: BadInput where the call names a wrong place, else
     CannotWrite."""
     if isinstance(error, OSError) and error.errno not in _WRONG_CALL:
         return CannotWrite(path, error)
@@ -77,5 +77,5 @@ def write_error(path: Path | str, error: OSError | ValueError) -> UsherError:
 
 
 def is_machine_fault(error: OSError) -> bool:
-    """True for a disk that is full or may not be written to, whatever was tried there."""
+    """Return True for a disk that is full or may not be written to, whatever was tried there."""
     return error.errno in (errno.ENOSPC, errno.EDQUOT, errno.EROFS, errno.EFBIG)

@@ -7,8 +7,10 @@ from typing import Any
 
 
 def cell_text(value: Any) -> str | None:
-    """The text that would stand in CSV: flags as true and false, lists as words joined by `;`; None for null. A null in a list is the word
-    `null`, which nobody knows: left out, what is not known would be taken for nothing."""
+    """Return the text that would stand in CSV: flags as true and false, lists as words joined by `;`; None for null.
+
+    A null in a list is the word `null`, which no one knows: left out, what is not known would be taken for nothing.
+    """
     if value is None or isinstance(value, str):
         return value
     if isinstance(value, bool):

@@ -10,7 +10,7 @@ _Piece = TypeVar("_Piece")
 
 
 def ahead(pieces: Iterator[_Piece]) -> Iterator[_Piece]:
-    """The same, the next one being fetched in a thread while one is used."""
+    """Yield the same, the next one being fetched in a thread while one is used."""
     end = object()
     with ThreadPoolExecutor(1, "ahead") as pool:
         coming = pool.submit(next, pieces, end)

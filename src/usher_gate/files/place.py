@@ -21,7 +21,7 @@ _REGULAR, _FOLDER = 0o100644, 0o40755
 
 @dataclass(frozen=True)
 class Url:
-    """A place in a store; who may read there is told by the environment, never by the URL."""
+    """A place in a store; credentials come from the environment, never from the URL."""
 
     text: str
 
@@ -33,27 +33,28 @@ class Url:
 
     @property
     def name(self) -> str:
-        """The last part."""
+        """Return the last part."""
         return PurePosixPath(self.text).name
 
     @property
     def stem(self) -> str:
-        """The last part without its ending."""
+        """Return the last part without its ending."""
         return PurePosixPath(self.text).stem
 
     @property
     def suffix(self) -> str:
-        """The ending, with its dot."""
+        """Return the ending, with its dot."""
         return PurePosixPath(self.text).suffix
 
     @cached_property
     def _store(self) -> tuple[Any, str]:
-        """The store, and where in it."""
+        """Return the store, and where in it."""
         try:
             import fsspec
         except ImportError:
             raise UsherError(
-                "a URL needs fsspec; install it with: pip install 'usher-gate[cluster]' (and s3fs, or what your store needs)"
+                "a URL needs fsspec; install it with: pip install 'usher-gate[cluster]' (and s3fs, or what your "
+                "store needs)"
             ) from None
         try:
             found: tuple[Any, str] = fsspec.core.url_to_fs(self.text)
@@ -75,23 +76,23 @@ class Url:
             what = " ".join(str(error).split())[:120] or type(error).__name__
             raise BadInput([Fault(self.text, 0, f"cannot be read ({what}); see what the store says of it")]) from None
 
-    def told(self) -> dict[str, Any]:
-        """What the store tells of it: `type` (file or directory) and `size`; raises BadInput."""
+    def info(self) -> dict[str, Any]:
+        """Return what the store says about it: `type` (file or directory) and `size`; raises BadInput."""
         with self._reached() as (store, where):
             found: dict[str, Any] = store.info(where)
             return found
 
     def inside(self) -> list[Url]:
-        """What lies in it directly, in order of names; raises BadInput."""
+        """Return what lies in it directly, in order of names; raises BadInput."""
         with self._reached() as (store, where):
             here = where.rstrip("/")
             found = sorted(str(each).rstrip("/") for each in store.ls(where, detail=False))
             return [self / PurePosixPath(each).name for each in found if each.strip("/") != here.strip("/")]
 
     def opened(self, largest: int) -> BufferedReader:
-        """The file, to be read as bytes; raises BadInput."""
-        told = self.told()
-        problem = problem_of(_FOLDER if told["type"] == "directory" else _REGULAR, int(told.get("size") or 0), largest)
+        """Return the file, to be read as bytes; raises BadInput."""
+        info = self.info()
+        problem = problem_of(_FOLDER if info["type"] == "directory" else _REGULAR, int(info.get("size") or 0), largest)
         if problem is not None:
             raise BadInput([Fault(self.text, 0, problem)])
         with self._reached() as (store, where):
@@ -113,7 +114,7 @@ _SECRET_KEY = re.compile(
 
 
 def secret_in_query(url: str) -> str:
-    """The name of the first parameter of a URL's query that holds a password, a token or a key; "" for none."""
+    """Return the name of the first parameter of a URL's query that holds a password, a token or a key; "" for none."""
     from urllib.parse import parse_qsl
 
     query = url.partition("?")[2].partition("#")[0]
@@ -122,12 +123,16 @@ def secret_in_query(url: str) -> str:
 
 
 def place(text: str) -> Place:
-    """The place that a text names; raises UsherError for a URL that holds a password: it would stand in logs, and travel."""
+    """Return the place that a text names.
+
+    Raises UsherError for a URL that holds a password: it would stand in logs, and travel.
+    """
     if not _URL.match(text):
         return Path(text)
     if "@" in text.partition("://")[2].partition("/")[0]:
         raise UsherError(
-            f"the URL of {text.rpartition('@')[2][:60]} holds a name or a password; leave it out, the store reads it from the environment"
+            f"the URL of {text.rpartition('@')[2][:60]} holds a name or a password; leave it out, the store reads it "
+            "from the environment"
         )
     if name := secret_in_query(text):
         raise UsherError(
@@ -138,22 +143,22 @@ def place(text: str) -> Place:
 
 
 def size_of(where: Place) -> int:
-    """A file's size in bytes; raises BadInput, or OSError."""
-    return int(where.told().get("size") or 0) if isinstance(where, Url) else where.stat().st_size
+    """Return a file's size in bytes; raises BadInput, or OSError."""
+    return int(where.info().get("size") or 0) if isinstance(where, Url) else where.stat().st_size
 
 
 def is_folder(where: Place) -> bool:
-    """Whether it is a folder; raises BadInput where a URL cannot be reached."""
-    return where.told()["type"] == "directory" if isinstance(where, Url) else where.is_dir()
+    """Return whether it is a folder; raises BadInput where a URL cannot be reached."""
+    return where.info()["type"] == "directory" if isinstance(where, Url) else where.is_dir()
 
 
 def opened(where: Place, largest: int) -> BufferedReader:
-    """A file, to be read as bytes; raises BadInput."""
+    """Return a file, to be read as bytes; raises BadInput."""
     return where.opened(largest) if isinstance(where, Url) else open_file(where, largest)
 
 
 def for_arrow(where: Place, largest: int) -> Any:
-    """What Arrow is to read: the path of a file (checked), or a file in a store; raises BadInput."""
+    """Return what Arrow is to read: the path of a file (checked), or a file in a store; raises BadInput."""
     if isinstance(where, Url):
         return where.opened(largest)
     check_file(where, largest)

@@ -1,4 +1,7 @@
-"""A file whose errors in writing name it. Imports nothing that is slow to load: standard output is one before anything else is known."""
+"""A file whose errors in writing name it.
+
+Imports nothing that is slow to load: standard output is one before anything else is known.
+"""
 
 from __future__ import annotations
 

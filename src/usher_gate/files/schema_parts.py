@@ -21,7 +21,7 @@ COUNT: Schema = {"type": "integer", "minimum": 0}
 
 
 def object_of(required: Schema, optional: Schema | None = None, **more: Any) -> Schema:
-    """An object with these keys and no others."""
+    """Return an object with these keys and no others."""
     return {
         "type": "object",
         "properties": {**required, **(optional or {})},
@@ -32,21 +32,21 @@ def object_of(required: Schema, optional: Schema | None = None, **more: Any) -> 
 
 
 def nullable(schema: Schema) -> Schema:
-    """The same, or null."""
+    """Return the same, or null."""
     return {"anyOf": [schema, {"type": "null"}]}
 
 
 def list_of(items: Schema) -> Schema:
-    """The schema of an array whose entries all follow one schema."""
+    """Return the schema of an array whose entries all follow one schema."""
     return {"type": "array", "items": items}
 
 
 def form(form: str, required: Schema, optional: Schema | None = None, **more: Any) -> Schema:
-    """A whole file of a form: `usher-gate` says which."""
+    """Return a whole file of a form: `usher-gate` says which."""
     made = object_of({"usher-gate": {"const": form}, **required}, optional)
     return {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": form, **made, **more}
 
 
 def schema_text(schema: Schema) -> str:
-    """A schema as it stands in its file."""
+    """Return a schema as the text of its file."""
     return json.dumps(schema, indent=1, ensure_ascii=False) + "\n"

@@ -1,10 +1,12 @@
 """The JSON Schemas of every file that is read, made from the same words that the readers check by.
 
-`tools/generate.py` writes them into the package; editors and scripts use them. YAML is taken as YAML 1.2 reads it: `on` and
-`off` are words, `true` and `false` truth values.
+`tools/generate.py` writes them into the package; editors and scripts use them. YAML is taken as YAML 1.2 reads it: `on`
+and `off` are words, `true` and `false` truth values.
 """
 
 from __future__ import annotations
+
+from typing import Any
 
 from ..core.door.visitors import HOLDINGS, MOMENTS, OUTCOMES, STANDINGS
 from ..core.organisation.facts import FACTS
@@ -13,6 +15,7 @@ from ..core.organisation.proofs import TYPES
 from ..core.organisation.selector import KEYS
 from ..core.verdicts.meeting_field import MEETING_FIELDS
 from ..core.words.compare import OPERATORS
+from ..core.words.faults import as_key
 from ..core.words.vocabulary import (
     CONDITION_WORDS,
     DOOR_WAYS,
@@ -46,6 +49,7 @@ from .snapshot.catalogue import KIND_NAMES
 
 
 def _selector() -> Schema:
+    """Return the schema of a selector of people."""
     one: Schema = {"anyOf": [TEXT, SOME]}
     tests: Schema = {key: one for key in KEYS if key not in ("any", "break-glass", "any-of", "all-of", "not")}
     below: Schema = {"$ref": "#/$defs/selector"}
@@ -84,6 +88,7 @@ def _when() -> Schema:
 
 
 def _access_rule() -> Schema:
+    """Return the schema of an access rule."""
     selector: Schema = {"$ref": "#/$defs/selector"}
     resources: Schema = {"anyOf": [TEXT, SOME, object_of({"tag": {"anyOf": [TEXT, SOME]}})]}
     proofs: Schema = {"type": "array", "items": {"enum": list(PROOFS)}, "minItems": 1}
@@ -105,6 +110,7 @@ def _access_rule() -> Schema:
 
 
 def _condition() -> Schema:
+    """Return the schema of a rule's condition, a tree of comparisons."""
     branches: Schema = {"type": "array", "items": {"$ref": "#/$defs/condition"}, "minItems": 1}
     some = object_of({"at-least": {"type": "integer", "minimum": 1}, "of": branches})
     trees = [object_of({"all-of": branches}), object_of({"any-of": branches}), object_of({"some-of": some})]
@@ -129,13 +135,16 @@ def _condition() -> Schema:
         {"when": _when()},
     )
     words = {"kind": MEETING_KINDS, "standing": STANDINGS, "holding": HOLDINGS, "way": DOOR_WAYS, "moment": MOMENTS}
-    comers = {
+    visitor_selection = {
         key: {"anyOf": [{"enum": ["any", *some]}, {"type": "array", "items": {"enum": list(some)}, "minItems": 1}]}
         for key, some in words.items()
     }
     met: Schema = {"enum": list(OUTCOMES[:3])}
     compared = {"is": met, "one-of": {"type": "array", "items": met, "minItems": 1}, "no-weaker-than": met}
-    doors = [object_of({"door": object_of({}, comers), operator: operand}) for operator, operand in compared.items()]
+    doors = [
+        object_of({"door": object_of({}, visitor_selection), operator: operand})
+        for operator, operand in compared.items()
+    ]
     return {"anyOf": [*trees, *leaves, *doors, proof]}
 
 
@@ -151,6 +160,7 @@ def _control() -> Schema:
 
 
 def _service() -> Schema:
+    """Return the schema of a service."""
     values: Schema = {"type": "object", "additionalProperties": VALUE}
     need = object_of({"licences": SOME}, {"without": VALUE})
     words = {"kinds": MEETING_KINDS, "ways": DOOR_WAYS}
@@ -178,6 +188,7 @@ def _service() -> Schema:
 
 
 def _rule() -> Schema:
+    """Return the schema of a baseline's rule."""
     selector: Schema = {"$ref": "#/$defs/selector"}
     return object_of(
         {"id": TEXT, "title": TEXT, "expect": {"$ref": "#/$defs/condition"}},
@@ -204,6 +215,7 @@ def _exception() -> Schema:
 
 
 def _mapping() -> Schema:
+    """Return the schema of a mapping from an export to tables of a snapshot."""
     text: Schema = {"type": "string"}
     words = {"type": "object", "additionalProperties": {"type": "string"}}
     moved: Schema = {
@@ -246,6 +258,7 @@ def _manifest() -> Schema:
 
 
 def _changes() -> Schema:
+    """Return the schema of a file of changes."""
     who: Schema = {"anyOf": [{"$ref": "#/$defs/selector"}, {"type": "object", "required": ["person"]}]}
     place: Schema = dict.fromkeys(("service", "control", "scope"), TEXT)
     lists = object_of({}, {"add": TEXTS, "remove": TEXTS}, minProperties=1)
@@ -289,8 +302,26 @@ def _changes() -> Schema:
     return form("changes/1", {"title": TEXT, "changes": {**list_of(change), "minItems": 1}}, {"from": TIME}, **selector)
 
 
+def _with_written_keys(schema: Any) -> Any:
+    """Return a schema with its keys as they are written; the first key of every file has a hyphen. Spec: files 1."""
+    if isinstance(schema, list):
+        return [_with_written_keys(each) for each in schema]
+    if not isinstance(schema, dict):
+        return schema
+    made = {key: _with_written_keys(value) for key, value in schema.items()}
+    if isinstance(made.get("properties"), dict):
+        made["properties"] = {_written(key): value for key, value in made["properties"].items()}
+    if isinstance(made.get("required"), list):
+        made["required"] = [_written(key) for key in made["required"]]
+    return made
+
+
+def _written(key: str) -> str:
+    return key if key == "usher-gate" else as_key(key)
+
+
 def schemas() -> dict[str, Schema]:
-    """Every schema by the name of its file in the package (without `.schema.json`)."""
+    """Return every schema by the name of its file in the package (without `.schema.json`)."""
     selector = {"$defs": {"selector": _selector()}}
     both = {"$defs": {"selector": _selector(), "condition": _condition()}}
     organisation = {
@@ -303,7 +334,7 @@ def schemas() -> dict[str, Schema]:
         "controls": list_of(_control()),
     }
     audiences = {"type": "object", "additionalProperties": {"$ref": "#/$defs/selector"}}
-    return {
+    made = {
         "snapshot": form("snapshot/1", {"name": TEXT, "taken_at": TIME}, organisation),
         "services": form("services/1", {"services": list_of(_service())}, **selector),
         "access-rules": form("access-rules/1", {"rules": nullable(list_of(_access_rule()))}, **selector),
@@ -315,3 +346,4 @@ def schemas() -> dict[str, Schema]:
         "mapping": _mapping(),
         "manifest": _manifest(),
     }
+    return {name: _with_written_keys(schema) for name, schema in made.items()}

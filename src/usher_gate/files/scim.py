@@ -1,4 +1,7 @@
-"""Where SCIM (RFC 7643) and our extension of it keep what is known of a person: what a source reads and the stand-in serves."""
+"""Where SCIM (RFC 7643) and our extension of it keep what is known of a person.
+
+What a source reads and the stand-in serves.
+"""
 
 from __future__ import annotations
 

@@ -1,6 +1,6 @@
 """Writing files and folders whole or not at all: beside their target, synced, then renamed.
 
-A link is followed only if nobody else can have planted it: what it leads to is replaced, and the link stays. What is
+A link is followed only if no one else can have planted it: what it leads to is replaced, and the link stays. What is
 no regular file
 (a device, a pipe) cannot be replaced and is written to as it is. A new file gets the mode that the process gives to
 files (or is private),
@@ -204,8 +204,10 @@ def _made_parents(path: Path, target: Path) -> list[Path]:
 
 
 def draft_folder(path: Path | str, parent: Path, name: str, private: bool = True) -> tuple[Path, int]:
-    """A new locked folder, and the descriptor that holds its lock; the caller renames or removes the one, and closes
-    the other."""
+    """Return a new locked folder, and the descriptor that holds its lock.
+
+    The caller renames or removes the one, and closes the other.
+    """
     _remove_abandoned(parent)
     for _ in range(_TRIES):
         draft = parent / _draft_name(name)
@@ -248,7 +250,7 @@ def _created(name: str, private: bool) -> int:
 
 
 def _draft_file(path: Path, target: Path, private: bool) -> RawFile:
-    """A new locked file beside a target."""
+    """Return a new locked file beside a target."""
     for _ in range(_TRIES):
         with writing(path):
             raw = RawFile(
@@ -297,11 +299,12 @@ def _remove_if_abandoned(draft: Path) -> None:
 
 
 def write_target(path: Path) -> Path:
-    """The path that writing to `path` leads to, all links resolved; what is no file (a device) is named as it is.
+    """Return the path that writing to `path` leads to, all links resolved.
 
-    Raises BadInput for a link that another user may have planted: it is neither the caller's nor root's, and its
-    folder can be written
-    to by others. Raises OSError and ValueError as the system does.
+    What is no file (a device) is named as it is.
+
+    Raises BadInput for a link that another user may have planted: it is neither the caller's nor root's, and its folder
+    can be written to by others. Raises OSError and ValueError as the system does.
     """
     pending, here, links = [*reversed((Path.cwd() / path).parts[1:])], Path("/"), 0
     while pending:
@@ -342,7 +345,7 @@ def write_target(path: Path) -> Path:
 
 
 def _is_trusted(link: os.stat_result, folder: Path) -> bool:
-    """True for a link that only the caller or root can have made."""
+    """Return True for a link that only the caller or root can have made."""
     mine = (0, os.geteuid())
     if link.st_uid in mine:
         return True
@@ -386,7 +389,7 @@ class Busy(UsherError):
 
 
 def sync_folder(folder: Path) -> None:
-    """Waits until the names in a folder are on the disk (for file systems that can tell)."""
+    """Waits until the names in a folder are on the disk (for file systems that support it)."""
     with suppress(OSError):
         handle = os.open(folder, os.O_RDONLY | os.O_DIRECTORY)
         try:

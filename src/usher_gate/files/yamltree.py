@@ -1,7 +1,7 @@
 """YAML as people write it, read safely: typed getters that name file, line and path of everything wrong.
 
-The event pre-scan stops what the composer would not survive or would swallow in silence: aliases, depth, size, repeated keys.
-Scalars are taken as the words that stand there; what a word means is decided by whoever asks for it.
+The event pre-scan stops what the composer would not survive or would swallow in silence: aliases, depth, size, repeated
+keys. Scalars are taken as the words that are written; the caller decides what a word means.
 """
 
 from __future__ import annotations
@@ -14,7 +14,7 @@ from typing import Protocol, TypeVar
 
 import yaml
 
-from ..core.words.faults import Faults, nearest, quoted
+from ..core.words.faults import Faults, as_key, nearest, nearest_key, quoted
 from ..core.words.spellings import ours
 from ..core.words.times import parse_time
 from .binary import LARGEST_WRITTEN, read_bytes
@@ -30,7 +30,14 @@ _STANDARD_TAGS = tuple(
 _Loader = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
 
 
-class Cursor:
+def spelled(key: str, known: Collection[str]) -> str:
+    """Return the one of the known keys that a key is, hyphens and underscores being alike; else the key itself."""
+    if key in known:
+        return key
+    return next((each for each in known if as_key(each) == as_key(key)), key)
+
+
+class YamlNode:
     """A place in a YAML file: `path` is how it is reached, for messages."""
 
     def __init__(self, node: yaml.Node, file: str, path: str, faults: Faults) -> None:
@@ -38,12 +45,12 @@ class Cursor:
 
     @property
     def file_name(self) -> str:
-        """The file's name without its folder, for notes."""
+        """Return the file's name without its folder, for notes."""
         return Path(self.file).name
 
     @property
     def line(self) -> int:
-        """The line, counted from 1."""
+        """Return the line, counted from 1."""
         return int(self.node.start_mark.line) + 1
 
     def fault(self, message: str, line: int | None = None) -> None:
@@ -52,86 +59,89 @@ class Cursor:
 
     @property
     def is_mapping(self) -> bool:
-        """Whether keys and values stand here."""
+        """Return whether keys and values stand here."""
         return isinstance(self.node, yaml.MappingNode)
 
     @property
     def is_list(self) -> bool:
-        """Whether a list stands here."""
+        """Return whether a list is here."""
         return isinstance(self.node, yaml.SequenceNode)
 
     @property
     def raw(self) -> str | None:
-        """The scalar that stands here, as written; None for a list or mapping."""
+        """Return the scalar here, as written; None for a list or mapping."""
         return str(self.node.value) if isinstance(self.node, yaml.ScalarNode) else None
 
     @property
     def empty(self) -> bool:
-        """Whether nothing stands here."""
+        """Return whether nothing is here."""
         return isinstance(self.node, yaml.ScalarNode) and not self.node.style and self.node.value in _NULLS
 
     def _below(self, key: str) -> str:
         return f"{self.path}.{key}" if self.path else key
 
-    def entries(self, what: str = "a mapping of keys and values") -> dict[str, Cursor]:
-        """The mapping that stands here, repeated keys being faults; empty with a fault if none does."""
+    def entries(self, what: str = "a mapping of keys and values", known: Collection[str] = ()) -> dict[str, YamlNode]:
+        """Return the mapping here, repeated keys being faults; empty with a fault if there is none.
+
+        A key that is one of the `known` but for a hyphen in place of an underscore is that one. Spec: files 1.
+        """
         if not isinstance(self.node, yaml.MappingNode):
-            self.fault(f"{self.described()} stands where {what} is due; write key: value")
+            self.fault(f"{self.described()} is found where {what} is due; write key: value")
             return {}
-        found: dict[str, Cursor] = {}
+        found: dict[str, YamlNode] = {}
         for key_node, value in self.node.value:
             line = int(key_node.start_mark.line) + 1
             if not isinstance(key_node, yaml.ScalarNode):
                 self.fault("a key is a list or mapping; a key is one word", line)
-            elif key_node.value in found:
+            elif (key := spelled(key_node.value, known)) in found:
                 self.fault(
-                    f"the key {quoted(key_node.value)} stands here twice (first in line {found[key_node.value].key_line}); "
+                    f"the key {quoted(key_node.value)} occurs here twice (first in line {found[key].key_line}); "
                     "keep one of them",
                     line,
                 )
             else:
-                found[key_node.value] = _Entry(value, self.file, self._below(key_node.value), self.faults, line)
+                found[key] = _Entry(value, self.file, self._below(key_node.value), self.faults, line)
         return found
 
     key_line = 0
 
-    def without(self, key: str) -> Cursor:
-        """The mapping that stands here, without one key."""
+    def without(self, key: str) -> YamlNode:
+        """Return the mapping here, without one key."""
         if not isinstance(self.node, yaml.MappingNode):
             return self
         kept = [pair for pair in self.node.value if getattr(pair[0], "value", None) != key]
         node = yaml.MappingNode(self.node.tag, kept, self.node.start_mark, self.node.end_mark, self.node.flow_style)
-        return Cursor(node, self.file, self.path, self.faults)
+        return YamlNode(node, self.file, self.path, self.faults)
 
-    def fields(self, required: Collection[str], optional: Collection[str] = (), hint: str = "") -> dict[str, Cursor]:
-        """The mapping that stands here, with no other keys than these; what is required and missing is a fault."""
-        found = self.entries()
+    def fields(self, required: Collection[str], optional: Collection[str] = (), hint: str = "") -> dict[str, YamlNode]:
+        """Return the mapping here, with no other keys than these; what is required and missing is a fault."""
         known = {*required, *optional}
+        found = self.entries(known=known)
         for key in [key for key in found if key not in known]:
-            self.faults.add(
-                self.file, found[key].key_line, f"{self._below(key)}: unknown key {quoted(key)}; {nearest(key, known)}"
-            )
+            right = nearest_key(key, known)
+            self.faults.add(self.file, found[key].key_line, f"{self._below(key)}: unknown key {quoted(key)}; {right}")
             del found[key]
         if self.is_mapping:
             for key in required:
                 if key not in found:
-                    self.fault(f"the key {key} is missing; write {key}: {hint or '…'}")
+                    written = as_key(key)
+                    self.fault(f"the key {written} is missing; write {written}: {hint or '…'}")
         return found
 
-    def items(self, least: int = 0) -> list[Cursor]:
-        """The list that stands here; a fault and nothing if none does."""
+    def items(self, least: int = 0) -> list[YamlNode]:
+        """Return the list here; a fault and nothing if there is none."""
         if not isinstance(self.node, yaml.SequenceNode):
-            self.fault(f"{self.described()} stands where a list is due; write [one, two] or a line '- one' for each")
+            self.fault(f"{self.described()} is found where a list is due; write [one, two] or a line '- one' for each")
             return []
         if len(self.node.value) < least:
             self.fault(f"the list is too short; at least {least} {'entry is' if least == 1 else 'entries are'} due")
         return [
-            Cursor(value, self.file, f"{self.path}[{number}]", self.faults)
+            YamlNode(value, self.file, f"{self.path}[{number}]", self.faults)
             for number, value in enumerate(self.node.value)
         ]
 
     def described(self) -> str:
-        """What stands here, for messages."""
+        """Return what is here, for messages."""
         if self.is_mapping:
             return "a mapping"
         if self.is_list:
@@ -139,14 +149,14 @@ class Cursor:
         return "nothing" if self.empty else quoted(str(self.node.value))
 
     def value(self, what: str = "a value") -> str | None:
-        """One scalar of any look (word, number, on, yes): the text as written."""
+        """Read one scalar of any look (word, number, on, yes): the text as written."""
         if not isinstance(self.node, yaml.ScalarNode) or self.empty:
-            self.fault(f"{self.described()} stands where {what} is due")
+            self.fault(f"{self.described()} is found where {what} is due")
             return None
         return str(self.node.value)
 
     def text(self, what: str = "a word") -> str | None:
-        """One word or sentence; a number that is not in quotes is refused."""
+        """Read one word or sentence; a number that is not in quotes is refused."""
         text = self.value(what)
         if text is None:
             return None
@@ -154,16 +164,16 @@ class Cursor:
             self.fault(f'{quoted(text)} is a number where {what} is due; write it in quotes: "{text[:40]}"')
             return None
         if not text.strip():
-            self.fault(f"an empty text stands where {what} is due")
+            self.fault(f"an empty text is found where {what} is due")
             return None
         return text
 
     def texts(self, what: str = "a word", least: int = 0) -> tuple[str, ...]:
-        """A list of words."""
+        """Return a list of words."""
         return tuple(text for text in (item.text(what) for item in self.items(least)) if text is not None)
 
     def among(self, what: str, known: Collection[str] | None) -> tuple[str, ...]:
-        """A list of at least one name, each of which must be known (if it is known which there are)."""
+        """Return a list of at least one name, each of which must be known (if it is known which there are)."""
         found = []
         for item in self.items(1):
             text = item.text(f"a {what}")
@@ -175,23 +185,23 @@ class Cursor:
         return tuple(found)
 
     def one_or_more(self, what: str = "a word") -> tuple[str, ...]:
-        """A word, or a list of at least one."""
+        """Return a word, or a list of at least one."""
         if self.is_list:
             return self.texts(what, 1)
         text = self.text(what)
         return () if text is None else (text,)
 
     def choice(self, words: Collection[str], others: Mapping[str, str] | None = None) -> str | None:
-        """One of these words; one of the `others`, which are not ours, is named once in a file."""
+        """Read one of these words; one of the `others`, which are not ours, is named once in a file."""
         text = self.value("one of " + ", ".join(words))
         right = ours(text, others) if text is not None and text not in words and others is not None else None
         if right is not None:
-            if (self.file, text) not in self.faults.told:
-                self.faults.told.add((self.file, text or ""))
-                self.fault(f"{quoted(text or '')} is {right} in our words; write that, here and wherever it stands")
+            if (self.file, text) not in self.faults.named:
+                self.faults.named.add((self.file, text or ""))
+                self.fault(f"{quoted(text or '')} is {right} in our words; write that, here and everywhere")
             return None
         if text is not None and text not in words:
-            self.fault(f"{quoted(text)} is none of the words that may stand here; {nearest(text, words)}")
+            self.fault(f"{quoted(text)} is none of the words that may be here; {nearest(text, words)}")
             return None
         return text
 
@@ -206,7 +216,7 @@ class Cursor:
         return text == "true"
 
     def whole(self, least: int = 0) -> int | None:
-        """A whole number."""
+        """Return a whole number."""
         text = self.value("a whole number")
         if text is None:
             return None
@@ -216,7 +226,7 @@ class Cursor:
         return int(text)
 
     def number(self) -> float | None:
-        """A decimal number, not negative."""
+        """Return a decimal number, not negative."""
         text = self.value("a number")
         if text is None:
             return None
@@ -226,7 +236,7 @@ class Cursor:
         return float(text)
 
     def time(self) -> int | None:
-        """A time with an offset, in microseconds since 1970-01-01T00:00Z."""
+        """Return a time with an offset, in microseconds since 1970-01-01T00:00Z."""
         text = self.value("a time")
         if text is None:
             return None
@@ -236,7 +246,7 @@ class Cursor:
         return found
 
     def day(self) -> date | None:
-        """A calendar day; a fault is noted for anything else."""
+        """Return a calendar day; a fault is noted for anything else."""
         text = self.value("a day")
         if text is None:
             return None
@@ -249,56 +259,62 @@ class Cursor:
             return None
 
 
-class Named(Protocol):
-    """What has an id of its own."""
+class Identified(Protocol):
+    """Describes what has an id of its own."""
 
     @property
     def id(self) -> str:
-        """The id."""
+        """Return the id."""
 
 
-T = TypeVar("T", bound=Named)
+T = TypeVar("T", bound=Identified)
 
 
 def once_each(
-    items: Iterable[Cursor], what: str, read: Callable[[Cursor], T | None], advice: str = "give each an id of its own"
+    items: Iterable[YamlNode],
+    what: str,
+    read: Callable[[YamlNode], T | None],
+    advice: str = "give each an id of its own",
 ) -> tuple[T, ...]:
-    """What `read` makes of the items (None, with faults, where one is not whole), sorted by id.
+    """Return what `read` makes of the items (None, with faults, where one is not whole), sorted by id.
 
-    An id that stands a second time is a fault.
+    An id that occurs a second time is a fault.
     """
     found: dict[str, tuple[int, T]] = {}
     for item in items:
         thing = read(item)
         if thing is not None and thing.id in found:
-            item.fault(f"the {what} {quoted(thing.id)} stands here and in line {found[thing.id][0]}; {advice}")
+            item.fault(f"the {what} {quoted(thing.id)} occurs here and in line {found[thing.id][0]}; {advice}")
         elif thing is not None:
             found[thing.id] = item.line, thing
     return tuple(found[name][1] for name in sorted(found))
 
 
-class _Entry(Cursor):
-    """The value of a key, which also knows where the key stands."""
+class _Entry(YamlNode):
+    """The value of a key, which also knows the place of the key."""
 
     def __init__(self, node: yaml.Node, file: str, path: str, faults: Faults, key_line: int) -> None:
         super().__init__(node, file, path, faults)
         self.key_line = key_line
 
 
-def read_yaml(path: Path, shown: str, form: str, faults: Faults) -> Cursor | None:
-    """The top of a YAML file of the form `form` (say, snapshot/1); None, with faults, where it cannot be read."""
+def read_yaml(path: Path, shown: str, form: str, faults: Faults) -> YamlNode | None:
+    """Return the top of a YAML file of the form `form` (say, snapshot/1).
+
+    None, with faults, where it cannot be read.
+    """
     data = read_bytes(path, shown, faults, LARGEST_WRITTEN)
     if data is None:
         return None
     return form_of(parse_yaml(data, shown, faults), form)
 
 
-def form_of(top: Cursor | None, form: str) -> Cursor | None:
-    """The same top if it says that it is of the form; None, with faults, where it does not."""
+def form_of(top: YamlNode | None, form: str) -> YamlNode | None:
+    """Return the same top if it says that it is of the form; None, with faults, where it does not."""
     if top is None:
         return None
     if not top.is_mapping:
-        top.fault(f"{top.described()} stands where keys and values are due; begin with usher-gate: {form}")
+        top.fault(f"{top.described()} is found where keys and values are due; begin with usher-gate: {form}")
         return None
     header = top.entries().get("usher-gate")
     if header is None:
@@ -310,8 +326,8 @@ def form_of(top: Cursor | None, form: str) -> Cursor | None:
     return top
 
 
-def parse_yaml(data: bytes, shown: str, faults: Faults) -> Cursor | None:
-    """The top of a YAML text; None, with a fault, where it is not YAML or not harmless."""
+def parse_yaml(data: bytes, shown: str, faults: Faults) -> YamlNode | None:
+    """Return the top of a YAML text; None, with a fault, where it is not YAML or not harmless."""
     try:
         text = data.decode("utf-8-sig")
     except UnicodeDecodeError as error:
@@ -341,7 +357,7 @@ def parse_yaml(data: bytes, shown: str, faults: Faults) -> Cursor | None:
     if node is None:
         faults.add(shown, 1, "is empty; see docs/files.md for what belongs here")
         return None
-    return Cursor(node, shown, "", faults)
+    return YamlNode(node, shown, "", faults)
 
 
 def _plain(problem: object) -> str:
@@ -349,7 +365,7 @@ def _plain(problem: object) -> str:
 
 
 def _scan(text: str) -> tuple[int, str] | None:
-    """Where and why a YAML text is not to be composed."""
+    """Return where and why a YAML text is not to be composed."""
     depth = 0
     for number, event in enumerate(_events(text)):
         line = int(event.start_mark.line) + 1 if event.start_mark is not None else 1

@@ -1,6 +1,6 @@
 """Break-glass accounts that get in only under conditions, in words.
 
-Source: answers, C 29.
+Spec: sign-in 5.2.
 """
 
 from __future__ import annotations
@@ -15,7 +15,7 @@ from .section import joined, some_logins
 
 
 def conditional_lines(accesses: Sequence[ConditionalAccess], snapshot: Snapshot) -> list[str]:
-    """One line for each account and set of conditions, with the resources that it gets into so."""
+    """Return one line for each account and set of conditions, with the resources that it gets into so."""
     resources: dict[tuple[str, str], list[str]] = {}
     for access in accesses:
         resources.setdefault((access.person, conditions_text(access)), []).append(access.resource)
@@ -26,7 +26,7 @@ def conditional_lines(accesses: Sequence[ConditionalAccess], snapshot: Snapshot)
 
 
 def conditions_text(access: ConditionalAccess) -> str:
-    """The conditions, as what follows `only`."""
+    """Return the conditions, as what follows `only`."""
     parts = [_text(name, values) for name, values in access.conditions]
     if access.combined:
         parts.append("in some combinations of conditions (usher-gate sign-in lists them)")
@@ -51,6 +51,6 @@ def _text(dimension: str, values: Sequence[str]) -> str:
 
 
 def conditional_object(access: ConditionalAccess) -> dict[str, Any]:
-    """The same for JSON."""
+    """Return the same for JSON."""
     conditions = {name: list(values) for name, values in access.conditions}
     return {"resource": access.resource, "id": access.person, "conditions": conditions, "combined": access.combined}

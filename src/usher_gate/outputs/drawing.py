@@ -13,7 +13,7 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from .look import Look
+from .render_options import RenderOptions
 from .safe import for_terminal
 from .section import DATE, WHOLE, WORD, Column, Section, cell_text
 
@@ -50,7 +50,7 @@ STYLES = {
 
 
 @contextmanager
-def console(stream: TextIO, look: Look) -> Iterator[Console]:
+def console(stream: TextIO, look: RenderOptions) -> Iterator[Console]:
     """A console whose lines go to the stream as the look says, without blanks at their ends."""
     held = io.StringIO()
     yield Console(
@@ -94,7 +94,8 @@ def say_call(out: Console, label: str, words: Sequence[str]) -> None:
 def draw(out: Console, section: Section) -> None:
     """Draws one section; columns in which no row says anything are left out.
 
-    No word is broken in its middle: where the width is not enough, spare columns are given up, then the rows are stacked.
+    No word is broken in its middle: where the width is not enough, spare columns are given up, then the rows are
+    stacked.
     """
     say(out, "")
     say(out, section.title, "bold")
@@ -122,7 +123,7 @@ def draw(out: Console, section: Section) -> None:
 
 
 def _least(column: Column, cells: Sequence[str]) -> int:
-    """The fewest characters that a column can be drawn in without breaking a word."""
+    """Return the fewest characters that a column can be drawn in without breaking a word."""
     texts = [column.heading, *cells]
     if column.right or column.kind in (WHOLE, WORD, DATE):
         return max(map(len, texts))
@@ -130,7 +131,7 @@ def _least(column: Column, cells: Sequence[str]) -> int:
 
 
 def _widths(section: Section, rows: Sequence[Sequence[str]], kept: Sequence[int], width: int) -> list[int] | None:
-    """How wide each column is drawn; None where they do not fit beside each other."""
+    """Return how wide each column is drawn; None where they do not fit beside each other."""
     columns = [(section.columns[number], [row[number] for row in rows]) for number in kept]
     least = [_least(column, cells) for column, cells in columns]
     whole = [max(map(len, (column.heading, *cells))) for column, cells in columns]
@@ -139,7 +140,7 @@ def _widths(section: Section, rows: Sequence[Sequence[str]], kept: Sequence[int]
         return None
     widths, left = list(least), room - sum(least)
     while left and any(now < most for now, most in zip(widths, whole, strict=True)):
-        # whoever is tallest is given the next place, so that the rows stay few
+        # the tallest cell gets the next place, so that the rows stay few
         tallest = max(
             range(len(widths)), key=lambda place: whole[place] / widths[place] if widths[place] < whole[place] else 0
         )
@@ -151,6 +152,7 @@ def _widths(section: Section, rows: Sequence[Sequence[str]], kept: Sequence[int]
 def _lay_out(
     out: Console, section: Section, rows: Sequence[Sequence[str]], kept: Sequence[int], widths: Sequence[int]
 ) -> None:
+    """Print a table with the columns that are kept, each cell wrapped to its column's width."""
     table = Table(
         box=box.SIMPLE_HEAD, show_edge=False, pad_edge=False, padding=(0, 1, 0, 0), header_style="dim", expand=False
     )
@@ -189,7 +191,7 @@ def _stack(out: Console, section: Section, rows: Sequence[Sequence[str]], kept: 
 
 
 def wrapped(text: str, width: int) -> list[str]:
-    """A text in lines, broken between words alone; a word that is longer than the width is cut."""
+    """Return a text in lines, broken between words alone; a word that is longer than the width is cut."""
     lines: list[str] = []
     for word in text.split(" "):
         if lines and len(lines[-1]) + 1 + len(word) <= width:

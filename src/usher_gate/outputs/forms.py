@@ -1,6 +1,6 @@
 """The forms of every result, in one table; what writes one is imported only then.
 
-A writer takes the result, where it goes, and how it is to look: `(answer, TextIO, Look) -> None`.
+A writer takes the result, where it goes, and how it is to look: `(answer, TextIO, RenderOptions) -> None`.
 """
 
 from __future__ import annotations
@@ -8,9 +8,9 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from typing import Any, TextIO
 
-from .look import Look
+from .render_options import RenderOptions
 
-Writer = Callable[[Any, TextIO, Look], None]
+Writer = Callable[[Any, TextIO, RenderOptions], None]
 
 # Of each result its forms, the one for people first; each names a module of this package and the writer in it.
 FORMS: Mapping[str, Mapping[str, str]] = {
@@ -113,12 +113,15 @@ FORMS: Mapping[str, Mapping[str, str]] = {
 
 
 def forms_of(result: str) -> tuple[str, ...]:
-    """The forms of a result, the one for people first."""
+    """Return the forms of a result, the one for people first."""
     return tuple(FORMS[result])
 
 
 def writer(result: str, form: str) -> Writer:
-    """What writes a result in a form, control characters escaped; raises KeyError for a form that it does not have."""
+    """Return what writes a result in a form, control characters escaped.
+
+    Raises KeyError for a form that it does not have.
+    """
     import importlib
 
     from .safe import harmless

@@ -21,7 +21,7 @@ _ENCODER = json.JSONEncoder(
 
 
 def text(value: object) -> str:
-    """A value as JSON, on one line, control characters escaped."""
+    """Return a value as JSON, on one line, control characters escaped."""
     return _ENCODER.encode(value)
 
 
@@ -32,8 +32,11 @@ def write_form(
     fields: Sequence[Mapping[str, Any]],
     lists: Iterable[tuple[str, Iterable[str]]] = (),
 ) -> None:
-    """Writes one object: the head (`form`, of whom and as of when; null without a snapshot), then `fields`, some on a line, then
-    `lists`, whose entries are JSON already (or pieces of it that a comma may stand between), one on a line."""
+    """Writes one object.
+
+    The head (`form`, organisation and time; null without a snapshot), then `fields`, some on a line, then `lists`,
+    whose entries are JSON already (or pieces of it that a comma may stand between), one on a line.
+    """
     whose = {
         "organisation": snapshot.name if snapshot is not None else None,
         "taken_at": snapshot.taken_text if snapshot is not None else None,
@@ -53,7 +56,7 @@ def write_form(
 
 
 def shown_or_none(value: str | None) -> str | None:
-    """A value as it is shown; None stays None."""
+    """Return a value as it is shown; None stays None."""
     return None if value is None else shown(value)
 
 
@@ -66,7 +69,7 @@ def counts(by_code: Sequence[int]) -> dict[str, int]:
 
 
 def leaf_object(leaf: Leaf, outcome: Outcome) -> dict[str, Any]:
-    """One leaf of a finding."""
+    """Return one leaf of a finding as JSON."""
     visit = outcome.visit
     about: object = leaf.name
     if leaf.about == "door":
@@ -95,7 +98,7 @@ def leaf_object(leaf: Leaf, outcome: Outcome) -> dict[str, Any]:
 
 
 def hole_object(sign_in: SignIn) -> dict[str, Any]:
-    """One concrete sign-in."""
+    """Return one concrete sign-in as JSON."""
     return {
         "resource": sign_in.resource,
         "address": sign_in.network.address,
@@ -108,7 +111,7 @@ def hole_object(sign_in: SignIn) -> dict[str, Any]:
 
 
 def lockout_object(lockout: Lockout) -> dict[str, Any]:
-    """Who is locked out of a resource, and by which rules."""
+    """Return who is locked out of a resource, and by which rules."""
     rules = [
         {"id": rule.id, "changed_at": None if rule.changed is None else rfc3339(rule.changed)} for rule in lockout.rules
     ]

@@ -11,12 +11,12 @@ _SPECIAL = re.compile(r"([\\`*_{}\[\]<>#|~!&])")
 
 
 def plain(text: str) -> str:
-    """A text that Markdown shows as it is."""
+    """Return a text that Markdown shows as it is."""
     return _SPECIAL.sub(r"\\\1", for_terminal(text))
 
 
 def section_text(section: Section) -> str:
-    """One section: its title, its table, and what is left out."""
+    """Return one section in Markdown: its title, its table, and what is left out."""
     head = "| " + " | ".join(plain(column.heading) for column in section.columns) + " |"
     rule = "| " + " | ".join("---:" if column.right else "---" for column in section.columns) + " |"
     rows = ["| " + " | ".join(plain(cell_text(cell)) for cell in row) + " |" for row in section.rows]

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import TextIO
 
 from ..core.words.record import record
-from .look import Look
+from .render_options import RenderOptions
 from .section import Section
 
 
@@ -19,7 +19,7 @@ class Page:
     sections: tuple[Section, ...]
 
 
-def page_table(page: Page, stream: TextIO, look: Look) -> None:
+def page_table(page: Page, stream: TextIO, look: RenderOptions) -> None:
     """A page for a person at a terminal."""
     from .drawing import console, draw, say
 

@@ -19,7 +19,10 @@ _IN_TEXT = re.compile(f"[\\x00-\\x08\\x0b-\\x1f{BEYOND_C0}]")
 
 
 def for_terminal(text: str) -> str:
-    """The text without anything that a terminal would obey: control and format characters are shown by their number."""
+    """Return the text without anything that a terminal would obey.
+
+    Control and format characters are shown by their number.
+    """
     if text.isprintable():
         return text
     return "".join(
@@ -49,10 +52,11 @@ class _Harmless:
 
 
 def harmless(stream: TextIO, form: str) -> TextIO:
-    """The stream, on which control characters are escaped as the form has it: C0 (but for tab and line feed), DEL, C1
-    and the controls of
-    bidirectional text. A table is made of `for_terminal` texts, and has the terminal's own colours: it is left as it
-    is."""
+    """Return the stream, on which control characters are escaped as the form has it.
+
+    C0 (but for tab and line feed), DEL, C1 and the controls of bidirectional text. A table is made of `for_terminal`
+    texts, and has the terminal's own colours: it is left as it is.
+    """
     if form == "table":
         return stream
     clean = _clean_text

@@ -10,7 +10,7 @@ from ..core.door.visitors import OUTCOMES as MET
 from ..core.guests.deciding import FATES
 from ..core.guests.policy import DAYS, END, KEEP
 from ..core.guests.states import RECOMMENDATIONS, STATES
-from ..core.history.spells import KEPT, MOVES, WHAT
+from ..core.history.intervals import KEPT, MOVES, WHAT
 from ..core.mend.order import ORDERS
 from ..core.sign_in.decide import OUTCOMES
 from ..core.sign_in.rehearsal import RESULTS
@@ -79,7 +79,7 @@ def _leaf() -> Schema:
 
 
 def _judgement() -> Schema:
-    """What check and why both say of one rule and one person."""
+    """Return what check and why both say of one rule and one person."""
     verdict: Schema = {"enum": list(SHOWN_ORDER)}
     return {
         "rule": TEXT,
@@ -97,6 +97,7 @@ def _since() -> Schema:
 
 
 def _history() -> Schema:
+    """Return the schema of `history`."""
     baseline = object_of({"name": TEXT, "version": TEXT})
     counted = dict.fromkeys(("people", "drifting_people", "drifts", "unknown", "roots", "open_doors"), COUNT)
     maybe = dict.fromkeys((*MOVES, "median_age_days", "oldest_age_days"), nullable(COUNT))
@@ -123,7 +124,7 @@ def _history() -> Schema:
             "age_days": COUNT,
         }
     )
-    spell = object_of(
+    interval = object_of(
         {
             "rule": TEXT,
             "service": nullable(TEXT),
@@ -143,7 +144,7 @@ def _history() -> Schema:
         "checks": list_of(check),
         "changed": list_of(changed),
         "roots": list_of(root),
-        "spells": list_of(spell),
+        "spells": list_of(interval),
         "decisions": list_of(decision),
         "notes": TEXTS,
     }
@@ -151,6 +152,7 @@ def _history() -> Schema:
 
 
 def _check() -> Schema:
+    """Return the schema of `check`."""
     counts = object_of(dict.fromkeys(SHOWN_ORDER, COUNT))
     maybe = nullable({"type": "string"})
     subject = {
@@ -252,6 +254,7 @@ def _check() -> Schema:
 
 
 def _why() -> Schema:
+    """Return the schema of `why`."""
     maybe = nullable(_WORD)
     person = object_of({"id": TEXT, "login": TEXT, "name": maybe, "kind": {"enum": list(PERSON_KINDS)}, "unit": maybe})
     where = {"value": maybe, "scope": maybe, "pinned": _TRUTH, "at": maybe}
@@ -334,6 +337,7 @@ def _ways() -> Schema:
 
 
 def _sign_in_form(of_all: bool = False) -> Schema:
+    """Return the schema of `sign-in`: of one resource, or of all of them."""
     missing = object_of({"by": nullable(TEXT), "require": TEXT})
     decision = object_of(
         {
@@ -363,6 +367,7 @@ def _sign_in_form(of_all: bool = False) -> Schema:
 
 
 def _holes() -> Schema:
+    """Return the schema of `holes`."""
     by = object_of({"id": TEXT, "sign_ins": COUNT})
     used = object_of({"sign_ins": COUNT, "by": list_of(by), "last": nullable(TIME), "perhaps": COUNT})
     hole = object_of(
@@ -379,7 +384,7 @@ def _holes() -> Schema:
             "used": nullable(used),
         }
     )
-    ailment = object_of({"rule": TEXT, "what": {"enum": ["idle", "exclusion-idle", "observed-long"]}, "text": TEXT})
+    defect = object_of({"rule": TEXT, "what": {"enum": ["idle", "exclusion-idle", "observed-long"]}, "text": TEXT})
     rule = object_of(
         {
             "id": TEXT,
@@ -398,13 +403,14 @@ def _holes() -> Schema:
         "lockouts": _lockout(),
         "conditional": _conditional(),
         "stranded": stranded,
-        "ailments": ailment,
+        "ailments": defect,
         "rules": rule,
     }
     return form("holes/1", {**_HEAD, **{name: list_of(entry) for name, entry in lists.items()}})
 
 
 def _rehearsal() -> Schema:
+    """Return the schema of a sign-in rehearsal."""
     fates: Schema = dict.fromkeys(("challenged", "stuck", "denied", "unknown"), COUNT)
     lists: Schema = {
         "changes": object_of({"now": _OUTCOME, "then": _OUTCOME, "sign_ins": COUNT, "got_in": COUNT}),
@@ -437,13 +443,14 @@ def _visit() -> Schema:
 
 
 def _door() -> Schema:
+    """Return the schema of `door`: of the organisation, of a host, of a planned meeting."""
     maybe, by_who = nullable(_WORD), _visit()
     kind = by_who["kind"]
     counts = dict.fromkeys(MET, COUNT)
     visitor = object_of({**{name: words for name, words in by_who.items() if name != "kind"}, **counts})
-    told = {**dict.fromkeys(("hosts", "open", "unwatched", "unknown"), COUNT)}
+    door_counts = {**dict.fromkeys(("hosts", "open", "unwatched", "unknown"), COUNT)}
     gates = object_of(dict.fromkeys(("0", "1", "2", "3+"), COUNT))
-    door = object_of({"service": TEXT, "kind": kind, **told, "gates": gates, "visitors": list_of(visitor)})
+    door = object_of({"service": TEXT, "kind": kind, **door_counts, "gates": gates, "visitors": list_of(visitor)})
     root = object_of(
         {"service": TEXT, "control": TEXT, "scope": maybe, "value": maybe, "hosts": COUNT, "freed": COUNT},
         {"mended_value": maybe},
@@ -490,6 +497,7 @@ def _policy() -> Schema:
 
 
 def _guests() -> Schema:
+    """Return the schema of `guests`."""
     guest = object_of(
         {
             "id": TEXT,
@@ -520,6 +528,7 @@ def _guests() -> Schema:
 
 
 def _review() -> Schema:
+    """Return the schema of a guest review that was read."""
     row = object_of(
         {
             "guest": TEXT,
@@ -560,6 +569,7 @@ def _review() -> Schema:
 
 
 def _mending() -> Schema:
+    """Return the schema of `mend`."""
     plan: Schema = {
         **dict.fromkeys(("edits", "ended", "left", "freed", "touched", "without_need"), COUNT),
         "proof": TEXT,
@@ -643,6 +653,7 @@ def _mending() -> Schema:
 
 
 def _changed() -> Schema:
+    """Return the schema of a rehearsal of changes."""
     counts = object_of(dict.fromkeys(SHOWN_ORDER, COUNT))
     word: Schema = {"enum": list(WORDS)}
     both = object_of({"before": COUNT, "after": COUNT})
@@ -714,6 +725,7 @@ def _changed() -> Schema:
 
 
 def _uncovered() -> Schema:
+    """Return the schema of `baseline --uncovered`."""
     values = list_of(object_of({"value": nullable(_WORD), "people": COUNT}))
     control = {
         **dict.fromkeys(("service", "control", "area"), TEXT),
@@ -734,6 +746,7 @@ def _uncovered() -> Schema:
 
 
 def _exceptions() -> Schema:
+    """Return the schema of `exceptions`."""
     entry = object_of(
         {
             "exception": TEXT,
@@ -770,7 +783,9 @@ def _rule() -> Schema:
 
 
 def result_schemas() -> dict[str, Schema]:
-    """The schema of every form of JSON that a verb writes, by the name of its file in the package (without `.schema.json`)."""
+    """Return the schema of every form of JSON that a verb writes, by the name of its file in the package (without
+    `.schema.json`).
+    """
     reach = object_of({"service": nullable(TEXT), "people": nullable(COUNT), "of": COUNT, "why": nullable(TEXT)})
     control = object_of(
         {

@@ -1,21 +1,28 @@
-"""What is shown of a result: titled tables of typed cells, and numbers in words. How cells are drawn is up to whoever draws them."""
+"""What is shown of a result: titled tables of typed cells, and numbers in words.
+
+How cells are drawn is decided where they are drawn.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
 from ..core.organisation.snapshot import Snapshot
+from ..core.words.plural import plural
 from ..core.words.record import record
 
-# What a column holds: text that may be folded; numbers; numbers in words, to the right; something that is copied and so not broken; a word
-# that stands for a state; a date.
+# What a column holds: text that may be folded; numbers; numbers in words, to the right; something that is copied and so
+# not broken; a word that means a state; a date.
 TEXT, COUNT, SHARE, WHOLE, WORD, DATE = "text", "count", "share", "whole", "word", "date"
 Cell = str | int | None  # None: nothing, where a number could stand
 
 
 @record
 class Column:
-    """A column of a table: its heading, and what it holds. Where the width is not enough, a `spare` one is given up, the highest first."""
+    """A column of a table: its heading, and what it holds.
+
+    Where the width is not enough, a `spare` one is given up, the highest first.
+    """
 
     heading: str
     kind: str = TEXT
@@ -23,7 +30,7 @@ class Column:
 
     @property
     def right(self) -> bool:
-        """Whether its cells stand to the right."""
+        """Return whether its cells stand to the right."""
         return self.kind in (COUNT, SHARE)
 
 
@@ -38,45 +45,45 @@ class Section:
 
 
 def cell_text(cell: Cell) -> str:
-    """A cell as it is written for people."""
-    return "·" if cell is None else f"{cell:,}" if isinstance(cell, int) else cell
-
-
-def count(number: int, thing: str, things: str | None = None) -> str:
-    """A number and what it counts: `1 group`, `2,000 groups`."""
-    return f"{number:,} {thing if number == 1 else things or thing + 's'}"
+    """Return a cell as it is written for people."""
+    if cell is None:
+        return "·"
+    return f"{cell:,}" if isinstance(cell, int) else cell
 
 
 def joined(parts: Sequence[str]) -> str:
-    """Some things in a sentence: `a, b and c`."""
+    """Return some things in a sentence: `a, b and c`."""
     return parts[0] if len(parts) == 1 else ", ".join(parts[:-1]) + " and " + parts[-1]
 
 
 def cut(rows: Sequence[tuple[Cell, ...]], most: int, how: str) -> tuple[tuple[tuple[Cell, ...], ...], str]:
-    """The first `most` rows (0: all), and what to say of the others: how many they are, and how to see them."""
+    """Return the first `most` rows (0: all), and what to say of the others: how many they are, and how to see them."""
     if most and len(rows) > most:
         return tuple(rows[:most]), f"and {len(rows) - most:,} more: {how}"
     return tuple(rows), ""
 
 
 def some(names: Sequence[str], most: int = 3) -> str:
-    """The first few of some names, and how many more there are."""
+    """Return the first few of some names, and how many more there are."""
     return ", ".join(names[:most]) + (f" +{len(names) - most}" if len(names) > most else "")
 
 
 def few_logins(snapshot: Snapshot, people: Sequence[int], most: int, times: Mapping[int, int] | None = None) -> str:
-    """Some people by login: the first three, or all of them if all rows are asked for (`most` 0); who has some of `times` with how many."""
+    """Return some people by login: the first three, or all of them if all rows are asked for (`most` 0).
+
+    Who has some of `times` with how many.
+    """
     import numpy as np
 
-    told = people if not most else people[:3]
-    more = f" +{len(people) - len(told):,}" if len(people) > len(told) else ""
-    logins = snapshot.people.logins.take(np.array(told, np.int32))
+    first = people if not most else people[:3]
+    more = f" +{len(people) - len(first):,}" if len(people) > len(first) else ""
+    logins = snapshot.people.logins.take(np.array(first, np.int32))
     often = {person: f" ({number:,})" for person, number in (times or {}).items()}
-    return ", ".join(login + often.get(person, "") for person, login in zip(told, logins, strict=True)) + more
+    return ", ".join(login + often.get(person, "") for person, login in zip(first, logins, strict=True)) + more
 
 
 def some_logins(snapshot: Snapshot, ids: Sequence[str], most: int) -> str:
-    """Some active people, given by id, by login: the first few, and how many more there are."""
+    """Return some active people, given by id, by login: the first few, and how many more there are."""
     import numpy as np
 
     people = np.array([snapshot.people.ids.find(name)[0] for name in ids[:most]], np.int32)
@@ -84,19 +91,19 @@ def some_logins(snapshot: Snapshot, ids: Sequence[str], most: int) -> str:
 
 
 def left(days: int) -> str:
-    """How far away the last day of something is, in words."""
+    """Return how far away the last day of something is, in words."""
     if days < 0:
-        return f"ended {count(-days, 'day')} ago"
-    return "ends today" if days == 0 else f"ends in {count(days, 'day')}"
+        return f"ended {plural(-days, 'day')} ago"
+    return "ends today" if days == 0 else f"ends in {plural(days, 'day')}"
 
 
 def place_text(scope: str, snapshot: Snapshot | None = None) -> str:
-    """Where a setting is, in words; with a snapshot also what the group, unit, person or meeting is called."""
+    """Return where a setting is, in words; with a snapshot also what the group, unit, person or meeting is called."""
     known = {"factory": "the service default", "licence": "for want of a licence"}
     return known.get(scope) or f"set at {scope_text(scope, snapshot)}"
 
 
 def scope_text(scope: str, snapshot: Snapshot | None) -> str:
-    """A scope with what its group, unit, person or meeting is called."""
+    """Return a scope with what its group, unit, person or meeting is called."""
     name = "" if snapshot is None else snapshot.scope_name(scope)
     return f"{scope} ({name})" if name and name != scope.partition(":")[2] else scope

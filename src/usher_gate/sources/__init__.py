@@ -1,1 +1,4 @@
-"""Where a snapshot comes from: one file for each kind of source, all behind interface.py; settings.SOURCE_KINDS lists them."""
+"""Where a snapshot comes from: one file for each kind of source, all behind interface.py.
+
+Settings.SOURCE_KINDS lists them.
+"""

@@ -15,7 +15,7 @@ _PORTS = {"http": 80, "https": 443, "ldap": 389, "ldaps": 636, "ldapi": 0}
 
 @record
 class Address:
-    """Where a server is: scheme and host in small letters."""
+    """Says where a server is: scheme and host in small letters."""
 
     text: str
     scheme: str
@@ -24,7 +24,7 @@ class Address:
 
     @property
     def loopback(self) -> bool:
-        """Whether it is on this very machine."""
+        """Return whether it is on this very machine."""
         if self.host.rstrip(".") == "localhost":
             return True
         try:
@@ -34,16 +34,16 @@ class Address:
 
     @property
     def encrypted(self) -> bool:
-        """Whether what is said there is encrypted from the first byte."""
+        """Return whether what is said there is encrypted from the first byte."""
         return self.scheme in ("https", "ldaps")
 
     def same_server(self, other: Address) -> bool:
-        """Whether another address leads to the same server."""
+        """Return whether another address leads to the same server."""
         return (self.scheme, self.host, self.port) == (other.scheme, other.host, other.port)
 
 
 def problem_of(text: str, schemes: tuple[str, ...]) -> str | None:
-    """What is wrong with a text as an address of one of these schemes; None for one that is good."""
+    """Return what is wrong with a text as an address of one of these schemes; None for one that is good."""
     right = f"write an address such as {schemes[-1]}://directory.example"
     if any(ord(char) < 33 or ord(char) == 127 or char == "\\" for char in text):
         return f"holds a blank, a backslash or a control character; {right}"
@@ -61,12 +61,12 @@ def problem_of(text: str, schemes: tuple[str, ...]) -> str | None:
     if not parts.hostname and parts.scheme != "ldapi":
         return f"names no server; {right}"
     if port == 0:
-        return f"has the port 0, at which nobody can be; {right}"
+        return f"has the port 0, at which no one can be; {right}"
     return None
 
 
 def address_of(text: str, schemes: tuple[str, ...] = ("http", "https")) -> Address:
-    """The address in a text; raises UsherError."""
+    """Return the address in a text; raises UsherError."""
     problem = problem_of(text, schemes)
     if problem is not None:
         raise UsherError(f"{quoted(text.partition('?')[0])} {problem}")
@@ -75,7 +75,10 @@ def address_of(text: str, schemes: tuple[str, ...] = ("http", "https")) -> Addre
 
 
 def web_address(text: str, plain: bool) -> Address:
-    """An address to which secrets may be sent; raises UsherError for one in the clear, unless it is here, or `plain` was asked for."""
+    """Return an address to which secrets may be sent.
+
+    Raises UsherError for one in the clear, unless it is here, or `plain` was asked for.
+    """
     found = address_of(text)
     if not (found.encrypted or found.loopback or plain):
         raise UsherError(f"{quoted(text)} is not encrypted; write https://, or plain = true if it must be")

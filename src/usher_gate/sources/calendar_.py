@@ -1,4 +1,7 @@
-"""Planned meetings from iCalendar files (RFC 5545): organiser, invitees, recurrence, and settings in X- properties of our own."""
+"""Planned meetings from iCalendar files (RFC 5545).
+
+Organiser, invitees, recurrence, and settings in X- properties of our own.
+"""
 
 from __future__ import annotations
 
@@ -8,7 +11,7 @@ from typing import Any
 from zoneinfo import ZoneInfo
 
 from ..files.faults import UsherError
-from .interface import Context, Gathered, Gives, SourceFailed, open_source
+from .interface import Context, Gathered, Provides, SourceFailed, open_source
 
 CONTROL, KIND = "X-USHER-GATE-SETTING", "X-USHER-GATE-KIND"  # a value such as door.waiting-room=members
 _TOO_OFTEN = ("SECONDLY", "MINUTELY", "HOURLY")
@@ -21,10 +24,10 @@ class Calendar:
 
     def __init__(self, path: str, service: str, days: int = 14, most: int = 50) -> None:
         self._path, self._service, self._days, self._most = path, service, days, most
-        self.gives = Gives(frozenset(("meetings", "settings")), (service,), False)
+        self.gives = Provides(frozenset(("meetings", "settings")), (service,), False)
 
     def gather(self, context: Context) -> Gathered:
-        """The meetings of the next days; raises SourceFailed, or UsherError for want of a library."""
+        """Return the meetings of the next days; raises SourceFailed, or UsherError for want of a library."""
         try:
             import icalendar
             import recurring_ical_events
@@ -58,6 +61,7 @@ class Calendar:
         return found
 
     def _read(self, calendar: Any, recurring: Any, now: datetime, found: Gathered, path: Path) -> None:
+        """Read one calendar: each occurrence within the days to look ahead becomes a planned meeting."""
         self._refuse_floods(calendar, found, path)
         counted: dict[str, int] = {}
         settled: set[tuple[str, str]] = set()
@@ -93,7 +97,7 @@ class Calendar:
         floods = set[int]()
         for event in calendar.walk("VEVENT"):
             rule = event.get("RRULE")
-            rules = rule if isinstance(rule, list) else [rule] if rule is not None else []
+            rules = rule if isinstance(rule, list) else [rule] * (rule is not None)
             if any(str(one_rule.get("FREQ", [""])[0]).upper() in _TOO_OFTEN for one_rule in rules):
                 found.notes.append(f"{path}: {event.get('UID', '')}: comes more often than daily, and is left out")
                 floods.add(id(event))
@@ -101,12 +105,13 @@ class Calendar:
             calendar.subcomponents[:] = [each for each in calendar.subcomponents if id(each) not in floods]
 
     def _add(self, event: Any, name: str, start: str, repeats: bool, found: Gathered) -> None:
+        """Add the row of one occurrence, with its organiser and the invited addresses."""
         attendees = event.get("ATTENDEE", [])
         attendees = attendees if isinstance(attendees, list) else [attendees]
         invitees = sorted({_address(attendee) for attendee in attendees if _is_invited(attendee)} - {""})
         for attendee in attendees:
             if _parameter(attendee, "CUTYPE") == "GROUP":
-                note = f"{_address(attendee)} is invited as a group: one address, whoever is in it"
+                note = f"{_address(attendee)} is invited as a group: one address, however many people are in it"
                 found.notes += [note] if note not in found.notes else []
         kind = str(event.get(KIND, "scheduled")).lower()
         row = {
@@ -126,7 +131,7 @@ class Calendar:
         found.add("meetings", {column: cell for column, cell in row.items() if cell})
 
     def _moment(self, value: date | datetime) -> str:
-        """A date or a time as RFC 3339 in UTC; one without a zone is in the zone of [gather]."""
+        """Return a date or a time as RFC 3339 in UTC; one without a zone is in the zone of [gather]."""
         if not isinstance(value, datetime):
             value = datetime(value.year, value.month, value.day)
         if value.tzinfo is None:
@@ -152,12 +157,15 @@ _NO_INVITEES = ("ROOM", "RESOURCE")
 
 
 def _is_invited(attendee: Any) -> bool:
-    """Whether an attendee is an invitee: neither a room or another thing, nor somebody who has declined. Source: answers, D 34."""
+    """Return whether an attendee is an invitee: neither a room or another thing, nor someone who has declined.
+
+    Spec: gathering 6.
+    """
     return _parameter(attendee, "CUTYPE") not in _NO_INVITEES and _parameter(attendee, "PARTSTAT") != "DECLINED"
 
 
 def _parameter(attendee: Any, name: str) -> str:
-    """A parameter of an attendee, in capitals; "" where there is none."""
+    """Return a parameter of an attendee, in capitals; "" where there is none."""
     return str(getattr(attendee, "params", {}).get(name, "")).upper()
 
 

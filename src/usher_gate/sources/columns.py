@@ -9,17 +9,19 @@ from .interface import Row
 
 
 def column_names(rows: Sequence[Row]) -> set[str]:
-    """The columns that some row has."""
+    """Return the columns that some row has."""
     return set(rows.cells) if isinstance(rows, Columns) else {column for row in rows for column in row}
 
 
 def column_cells(rows: Sequence[Row], name: str) -> list[str]:
-    """The cells of one column, "" where a row has none."""
+    """Return the cells of one column, "" where a row has none."""
     return rows.column(name) if isinstance(rows, Columns) else [row.get(name, "") for row in rows]
 
 
 class Columns(Sequence[Row]):
-    """The rows of one table by columns, all of one length; "" is an empty cell, and a column of nothing else is left out.
+    """The rows of one table by columns, all of one length.
+
+    "" is an empty cell, and a column of nothing else is left out.
 
     As a sequence it gives each row as a dictionary of its own, without the empty cells.
     """
@@ -48,5 +50,5 @@ class Columns(Sequence[Row]):
             yield {name: text for name, text in zip(names, texts, strict=True) if text}
 
     def column(self, name: str) -> list[str]:
-        """The cells of one column."""
+        """Return the cells of one column."""
         return self.cells.get(name) or [""] * self._length

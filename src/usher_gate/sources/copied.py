@@ -1,10 +1,13 @@
-"""Files that are taken as they are: what people write by hand, tables of the snapshot's own form, and logs of sign-ins."""
+"""Files that are taken as they are.
+
+What people write by hand, tables of the snapshot's own form, and logs of sign-ins.
+"""
 
 from __future__ import annotations
 
 from pathlib import Path
 
-from .interface import Context, Gathered, Gives, SourceFailed
+from .interface import Context, Gathered, Provides, SourceFailed
 
 
 class Files:
@@ -12,10 +15,10 @@ class Files:
 
     def __init__(self, paths: tuple[str, ...]) -> None:
         self._paths = paths
-        self.gives = Gives(frozenset(Path(path).stem for path in paths))
+        self.gives = Provides(frozenset(Path(path).stem for path in paths))
 
     def gather(self, context: Context) -> Gathered:
-        """The files; raises SourceFailed."""
+        """Return the files; raises SourceFailed."""
         found = Gathered()
         for name in self._paths:
             path = context.folder / name
@@ -28,13 +31,13 @@ class Files:
 class SignIns:
     """A log of sign-ins: copied into the snapshot, or only referred to."""
 
-    gives = Gives(frozenset(("sign_ins",)))
+    gives = Provides(frozenset(("sign_ins",)))
 
     def __init__(self, path: str, copy: bool) -> None:
         self._path, self._copy = path, copy
 
     def gather(self, context: Context) -> Gathered:
-        """The log; raises SourceFailed."""
+        """Return the log; raises SourceFailed."""
         from ..files.sign_ins import sign_in_files
 
         path = context.folder / self._path

@@ -8,7 +8,8 @@ from ..core.words.record import record
 
 Part = tuple[str, str]  # an attribute's type and value, the value unescaped
 _SIMPLE = re.compile(
-    r'[^\\"+#;<> \t=,]+=[^\\"+#;<>=, \t]+(?: [^\\"+#;<>=, \t]+)*(?:,[^\\"+#;<> \t=,]+=[^\\"+#;<>=, \t]+(?: [^\\"+#;<>=, \t]+)*)*'
+    r'[^\\"+#;<> \t=,]+=[^\\"+#;<>=, \t]+(?: [^\\"+#;<>=, \t]+)*'
+    r'(?:,[^\\"+#;<> \t=,]+=[^\\"+#;<>=, \t]+(?: [^\\"+#;<>=, \t]+)*)*'
 )
 _HEX = re.compile(r"[0-9a-fA-F]{2}")
 _SPECIAL = ' "#+,;<=>\\'
@@ -26,13 +27,13 @@ class _Scanner:
     text: str
 
     def blanks(self, place: int) -> int:
-        """The place after blanks."""
+        """Return the place after blanks."""
         while place < len(self.text) and self.text[place] in " \t":
             place += 1
         return place
 
     def kind(self, place: int) -> tuple[str, int]:
-        """An attribute's type, and the place after its `=`."""
+        """Return an attribute's type, and the place after its `=`."""
         end = self.text.find("=", place)
         name = self.text[place:end].strip() if end >= 0 else ""
         if not name or not re.fullmatch(r"[A-Za-z0-9.;_-]+", name):
@@ -40,7 +41,7 @@ class _Scanner:
         return name.casefold().removeprefix("oid."), self.blanks(end + 1)
 
     def value(self, place: int) -> tuple[str, int]:
-        """A value, unescaped, and the place of what ends it (`,`, `;`, `+` or the end)."""
+        """Return a value, unescaped, and the place of what ends it (`,`, `;`, `+` or the end)."""
         if self.text[place : place + 1] == "#":
             return self._hex(place + 1)
         quoted = self.text[place : place + 1] == '"'
@@ -78,7 +79,7 @@ class _Scanner:
         raise NotADn(self.text)
 
     def _hex(self, place: int) -> tuple[str, int]:
-        """A value as the hexadecimal digits of its BER encoding, kept as they are."""
+        """Return a value as the hexadecimal digits of its BER encoding, kept as they are."""
         end = place
         while _HEX.match(self.text, end):
             end += 2
@@ -99,7 +100,7 @@ class _Scanner:
 
 
 def parse_dn(text: str) -> list[list[Part]]:
-    """The relative names of a DN, the lowest first, each one or more parts; raises NotADn."""
+    """Return the relative names of a DN, the lowest first, each one or more parts; raises NotADn."""
     scanner, found, place = _Scanner(text), list[list[Part]](), 0
     if not text.strip():
         return []
@@ -119,7 +120,9 @@ def parse_dn(text: str) -> list[list[Part]]:
 
 
 def normal_dn(text: str) -> str:
-    """A DN as it is compared: case, blanks that do not count, ways to escape, and the order of parts in one name make no difference.
+    """Return a DN as it is compared.
+
+    Case, blanks that do not count, ways to escape, and the order of parts in one name make no difference.
 
     A text that is no DN is compared as it is, but for case.
     """
@@ -133,13 +136,16 @@ def normal_dn(text: str) -> str:
 
 
 def _compared(value: str) -> str:
-    """A value as it is compared (RFC 4518, 2.6.1: blanks within count once)."""
+    """Return a value as it is compared (RFC 4518, 2.6.1: blanks within count once)."""
     one = " ".join(value.split()).casefold()
     return _ESCAPED.sub(lambda found: f"\\{ord(found[0]):02x}", one)
 
 
 def unit_of(text: str) -> str:
-    """The unit that a DN lies in: its organisational units, the highest first; "" for none, and for a text that is no DN."""
+    """Return the unit that a DN lies in: its organisational units, the highest first.
+
+    "" for none, and for a text that is no DN.
+    """
     try:
         names = parse_dn(text)[1:]
     except NotADn:

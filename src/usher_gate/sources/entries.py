@@ -15,7 +15,7 @@ from ..core.organisation.columns import Bools, Longs
 from .columns import Columns
 from .dn import normal_dn, unit_of
 from .interface import Context, Gathered, MappedColumn
-from .people import LISTS, Odd, PeopleMapping, check_word, not_taken_note, person_cells
+from .people import LISTS, OddValues, PeopleMapping, check_word, not_taken_note, person_cells
 
 Attributes = Mapping[str, list[bytes]]  # by name in lower case
 FIELDS: Mapping[str, str] = {
@@ -33,7 +33,10 @@ _TIMES = ("created_at", "last_sign_in_at", "expires_at", "reviewed_at")
 
 @dataclass(frozen=True)
 class Layout:
-    """What the entries of a directory mean: which are people and groups, and which attribute is which column."""
+    """Describes what the entries of a directory mean.
+
+    Which are people and groups, and which attribute is which column.
+    """
 
     mapping: PeopleMapping
     people: str = "inetOrgPerson"
@@ -44,28 +47,28 @@ class Layout:
     base: str = ""
 
     def wanted(self) -> list[str]:
-        """The attributes that are read."""
+        """Return the attributes that are read."""
         return sorted({"objectClass", self.group_id, self.group_name, self.member, *self.mapping.fields.values()})
 
 
 def _time(text: str) -> str:
-    """A GeneralizedTime (RFC 4517, 3.3.13) as RFC 3339; anything else as it is."""
+    """Return a GeneralizedTime (RFC 4517, 3.3.13) as RFC 3339; anything else as it is."""
     digits = text[:-1].partition(".")[0] if text.endswith("Z") else ""
     if len(digits) == 14 and digits.isascii() and digits.isdecimal():
         return f"{digits[:4]}-{digits[4:6]}-{digits[6:8]}T{digits[8:10]}:{digits[10:12]}:{digits[12:]}Z"
     return text
 
 
-class Block(Protocol):
+class EntryBlock(Protocol):
     """Some entries at once. An entry's number counts from 0 within the block."""
 
     dns: list[str]
 
     def having(self, name: str, word: str) -> Bools:
-        """Which entries have an attribute (in lower case) with a value, case ignored; of shape (entries,)."""
+        """Return which entries have an attribute (in lower case) with a value, case ignored; of shape (entries,)."""
 
     def values(self, name: str, among: Bools) -> tuple[Longs, list[bytes]]:
-        """The values of an attribute in some of the entries, with the number of the entry of each, in ascending order."""
+        """Return the values of an attribute in some entries, with each one's entry number, in ascending order."""
 
 
 class Entries:
@@ -76,12 +79,12 @@ class Entries:
         self._attributes = [attributes for _, attributes in entries]
 
     def having(self, name: str, word: str) -> Bools:
-        """Which entries have an attribute with a value."""
+        """Return which entries have an attribute with a value."""
         wanted = word.lower().encode()
         return np.array([any(value.lower() == wanted for value in one.get(name, ())) for one in self._attributes], bool)
 
     def values(self, name: str, among: Bools) -> tuple[Longs, list[bytes]]:
-        """The values of an attribute in some of the entries."""
+        """Return the values of an attribute in some of the entries."""
         found = [
             (number, value)
             for number in np.flatnonzero(among).tolist()
@@ -90,7 +93,9 @@ class Entries:
         return np.array([number for number, _ in found], np.int64), [value for _, value in found]
 
 
-def tables(blocks: Iterable[Block], layout: Layout, names: Callable[[], Collection[str]], context: Context) -> Gathered:
+def tables(
+    blocks: Iterable[EntryBlock], layout: Layout, names: Callable[[], Collection[str]], context: Context
+) -> Gathered:
     """Return the tables that the entries make; raises SourceFailed. `names` returns the attributes that people have."""
     made = _Made(layout, names)
     for block in blocks:
@@ -112,22 +117,23 @@ class _Made:
             _NOT_TAKEN: ([], []),
         }
         self._waiting: list[tuple[str, list[bytes]]] = []
-        self._odd, self._kinds, self._units = 0, Odd(), dict[str, str]()
+        self._odd, self._kinds, self._units = 0, OddValues(), dict[str, str]()
         self._filled = Counter[str]()  # by column, how many people have something there
         self._seen = set[str]()  # the columns for which some entry has an attribute
 
     @property
     def people_count(self) -> int:
-        """How many people there are so far."""
+        """Return how many people there are so far."""
         return len(self._people["id"])
 
-    def add(self, block: Block) -> None:
+    def add(self, block: EntryBlock) -> None:
         """Takes what a block of entries says."""
         people = block.having("objectclass", self._layout.people)
         self._add_people(block, people)
         self._add_groups(block, block.having("objectclass", self._layout.groups) & ~people)
 
-    def _add_people(self, block: Block, people: Bools) -> None:
+    def _add_people(self, block: EntryBlock, people: Bools) -> None:
+        """Add the people of a block of directory entries; entries without an id or a login are counted as odd."""
         numbers = np.flatnonzero(people)
         if not len(numbers):
             return
@@ -168,13 +174,14 @@ class _Made:
         ids += cells["id"]
 
     def _unit(self, dn: str) -> str:
-        """The unit that an entry lies in."""
+        """Return the unit that an entry lies in."""
         above = dn.partition(",")[2] if "\\" not in dn and '"' not in dn else dn
         if above not in self._units:
             self._units[above] = unit_of(f"x=x,{above}" if above is not dn else dn)
         return self._units[above]
 
-    def _add_groups(self, block: Block, groups: Bools) -> None:
+    def _add_groups(self, block: EntryBlock, groups: Bools) -> None:
+        """Add the groups of a block of directory entries; members are resolved once every entry is known."""
         layout, numbers = self._layout, np.flatnonzero(groups)
         if not len(numbers):
             return
@@ -215,7 +222,10 @@ class _Made:
         return found
 
     def _members(self) -> tuple[Columns, int]:
-        """The memberships, and how many DNs of members nobody has. Most are written as in the entry; others are compared as DNs are."""
+        """Return the memberships, and how many DNs of members no one has.
+
+        Most are written as in the entry; others are compared as DNs are.
+        """
         exact = {
             dn.encode(): (kind, name)
             for kind, (dns, ids) in self._dns.items()
@@ -248,7 +258,12 @@ def _compressed(
 
 
 def _cells(places: Longs, values: Sequence[bytes], many: int, join: bool = False) -> list[str]:
-    """One text for each of so many entries, from the values at their places (ascending): all joined, else the first; "" for none."""
+    """Return one text for each of so many entries, from the values at their places (ascending).
+
+    All joined, else the first.
+
+    "" for none.
+    """
     texts = [value.decode("utf-8", "replace").strip() for value in values]
     if len(texts) == many and bool(np.all(places == np.arange(many))):
         return texts

@@ -63,7 +63,7 @@ def _opened(path: Path, mapping: Mapping1, newline: str | None = None) -> TextIO
 
 
 def _not_in(path: Path, encoding: str) -> str:
-    """What to say of a file that is not in the encoding that was said: the line, and what it may be."""
+    """Return what to say of a file that is not in the encoding that was said: the line, and what it may be."""
     with open_source(path) as stream:
         data = stream.read(1 << 20)
     if data[:2] in (b"\xff\xfe", b"\xfe\xff"):
@@ -78,6 +78,7 @@ def _not_in(path: Path, encoding: str) -> str:
 
 
 def _csv_rows(path: Path, mapping: Mapping1, found: Gathered) -> Iterator[Mapping[str, str]]:
+    """Yield the rows of a delimited export; raises SourceFailed with the line of the first fault."""
     with _opened(path, mapping, "") as stream:
         reader = csv.reader(
             stream, strict=True, delimiter=mapping.delimiter or ("\t" if path.suffix == ".tsv" else ",")
@@ -126,6 +127,7 @@ def _at(found: Any, place: str, path: Path, what: str) -> Any:
 
 
 def _json_rows(path: Path, mapping: Mapping1, gathered: Gathered) -> Iterator[Mapping[str, Any]]:
+    """Yield the rows of a JSON export from the list at `mapping.rows`; raises SourceFailed if there is none."""
     with _opened(path, mapping) as stream:
         whole = _json(stream.read(), str(path))
     if mapping.taken_at:
@@ -141,7 +143,7 @@ def _json_rows(path: Path, mapping: Mapping1, gathered: Gathered) -> Iterator[Ma
         return
     if not isinstance(found, list):
         raise SourceFailed(
-            f"{path}: holds no list{' at ' + mapping.rows if mapping.rows else ''}; say by rows: where it stands"
+            f"{path}: holds no list{' at ' + mapping.rows if mapping.rows else ''}; say by rows: where it is"
         )
     for number, entry in enumerate(found, 1):
         yield _object(entry, path, number)

@@ -22,7 +22,7 @@ from ..files.snapshot.services import ids_of
 from ..files.write import draft_folder
 from .columns import column_cells, column_names
 from .groups import join_groups, shared_group_names
-from .interface import FAILED, Context, Gathered, MappedColumn, Named, Progress, Row, SourceFailed, open_source
+from .interface import FAILED, Context, Gathered, MappedColumn, NamedSource, Progress, Row, SourceFailed, open_source
 from .join import JOINABLE, Joined, join
 from .place import alone, build, key_at, prune, put_in_place
 from .secrets import Secrets
@@ -38,7 +38,7 @@ class Incomplete(UsherError):
 
 @dataclass(frozen=True)
 class Report:
-    """How one source went."""
+    """Describes how one source went."""
 
     name: str
     kind: str
@@ -49,7 +49,7 @@ class Report:
 
 
 @dataclass(frozen=True)
-class Done:
+class GatherDone:
     """A snapshot that is in place."""
 
     folder: Path
@@ -63,8 +63,8 @@ class Done:
 Say = Callable[[Report], None]
 
 
-def _ask(named: Named, context: Context) -> tuple[Gathered | None, Report]:
-    """One source, and how it went; no text that comes back holds a secret."""
+def _ask(named: NamedSource, context: Context) -> tuple[Gathered | None, Report]:
+    """Ask one source, and return what it gave and how it went; no text that comes back holds a secret."""
     start = time.monotonic()
     try:
         check_age(named, context)
@@ -73,13 +73,13 @@ def _ask(named: Named, context: Context) -> tuple[Gathered | None, Report]:
         check_content(named, found)
     except UsherError as error:
         why = context.secrets.hide(str(error).splitlines()[0])
-        return None, Report(named.name, named.kind, time.monotonic() - start, {}, why)
+        return None, Report(name=named.name, kind=named.kind, seconds=time.monotonic() - start, counts={}, failed=why)
     found.notes = [context.secrets.hide(note) for note in found.notes]
     counts = found.counts | dict.fromkeys(sorted(found.files), 1)
     return found, Report(named.name, named.kind, time.monotonic() - start, counts, mapped=tuple(found.mapped))
 
 
-def _with_time_limit(named: Named, progress: Progress) -> Progress:
+def _with_time_limit(named: NamedSource, progress: Progress) -> Progress:
     """Return a progress callback that raises SourceFailed once a source takes longer than `longest_minutes`."""
     until = time.monotonic() + named.longest_minutes * 60
 
@@ -99,7 +99,7 @@ def gather(
     say: Say,
     progress: Callable[[str], Progress],
     accepted: Collection[str] = (),
-) -> Done:
+) -> GatherDone:
     """Gathers into `snapshots/` beside the link; raises Incomplete, BadInput (what came is no snapshot) or Busy.
 
     `accepted` are sources (by name) that may give much less than last time.
@@ -162,7 +162,14 @@ def gather(
             _validate(draft, found)
             final = put_in_place(draft, snapshots, link, taken_at.strftime("%Y-%m-%dT%H-%M-%SZ"))
         pruned = prune(snapshots, final, settings.keep)
-    return Done(final, tuple(reports), tuple(notes), tuple(missing), pruned, joined.people_by_givers())
+    return GatherDone(
+        folder=final,
+        reports=tuple(reports),
+        notes=tuple(notes),
+        missing=tuple(missing),
+        pruned=pruned,
+        people_by_givers=joined.people_by_givers(),
+    )
 
 
 def _shrunk_text(losses: Sequence[tuple[str, str]]) -> str:
@@ -210,8 +217,9 @@ def _now() -> str:
 
 @contextmanager
 def _recorded(snapshots: Path) -> Iterator[list[str]]:
-    """Records when a gather begins and how it ends beside the snapshots, so that every verb can say that it reads an older state; the list
-    takes the names of the sources that fail."""
+    """Records when a gather begins and how it ends beside the snapshots, so that every verb can say that it reads an
+    older state; the list takes the names of the sources that fail.
+    """
     began, failed = _now(), list[str]()
     write_last(snapshots, LastGather(began=began))
     try:
@@ -232,7 +240,7 @@ def _moment(micros: int) -> datetime:
 
 
 def _settings_services(found: Sequence[tuple[str, Gathered]], joined: Joined) -> set[str]:
-    """The services that have settings in what was gathered, copied tables included."""
+    """Return the services that have settings in what was gathered, copied tables included."""
     services = {
         row["service"] for row in joined.tables.get("settings", ()) if not row.get("scope", "").startswith("meeting:")
     }
@@ -253,9 +261,9 @@ def _column_of(path: Path, column: str) -> set[str]:
 
 
 def _covered(
-    sources: Sequence[Named], reports: Sequence[Report], joined: Joined, found: Sequence[tuple[str, Gathered]]
+    sources: Sequence[NamedSource], reports: Sequence[Report], joined: Joined, found: Sequence[tuple[str, Gathered]]
 ) -> set[str]:
-    """The services that some source gave settings for, or was asked for and had none."""
+    """Return the services that some source gave settings for, or was asked for and had none."""
     asked = {
         service
         for named, report in zip(sources, reports, strict=True)
@@ -266,22 +274,25 @@ def _covered(
 
 
 def _uncovered(
-    sources: Sequence[Named],
+    sources: Sequence[NamedSource],
     covered: set[str],
     joined: Joined,
     found: Sequence[tuple[str, Gathered]],
     missing: Sequence[Missing],
     partial: bool,
 ) -> list[Missing]:
-    """Services that no source covers, and those of a source that services.yaml lacks; raises Incomplete, unless in part."""
+    """Return services that no source covers, and those of a source that services.yaml lacks.
+
+    Raises Incomplete, unless in part.
+    """
     path = next(
         (file for _, gathered in found for name, file in gathered.files.items() if name == "services.yaml"), None
     )
     if path is None:
         return []
     known = ids_of(path)
-    told = {service for source in missing for service in source.settings_of}
-    lacking = sorted(known - covered - told)
+    failed = {service for source in missing for service in source.settings_of}
+    lacking = sorted(known - covered - failed)
     foreign = sorted(covered - known)
     faults = [
         f"{named.name} names the service {quoted(service)}, which {path.name} does not; {nearest(service, known)}"
@@ -310,7 +321,7 @@ def _files_as_rows(found: Sequence[tuple[str, Gathered]], always: bool) -> None:
     """Read a table that one source gives as a CSV file and another as rows (a calendar's settings of meetings).
 
     With `always` every CSV file that can be joined is read: groups that are joined have another id in it.
-    Source: answers, D 35 and L 84.
+    Spec: gathering 2 and 6.
     """
     for source, gathered in found:
         others = {table for name, other in found if name != source for table in other.tables}
@@ -322,7 +333,7 @@ def _files_as_rows(found: Sequence[tuple[str, Gathered]], always: bool) -> None:
 
 
 def _rows_of(path: Path) -> list[Row]:
-    """The rows of a CSV file, without empty cells; raises SourceFailed for one that is no table."""
+    """Return the rows of a CSV file, without empty cells; raises SourceFailed for one that is no table."""
     with open_source(path) as raw:
         data = raw.read()
     try:
@@ -350,13 +361,13 @@ def _refuse(lost: Sequence[Missing], people: bool, partial: bool) -> None:
         if "organisation" in source.tables or ("people" in source.tables and not people)
     ]
     if needed:
-        raise Incomplete(f"nothing was replaced: without {', '.join(needed)} nobody knows who there is")
+        raise Incomplete(f"nothing was replaced: without {', '.join(needed)} no one knows who there is")
 
 
 def _leave_out(lost: Missing, joined: Joined, found: Sequence[Gathered]) -> Missing:
     """Takes out what cannot be believed for want of a source; returns what is not known then.
 
-    People whom other sources gave stay; how many there are is not known.
+    People that other sources gave stay; how many there are is not known.
     """
     tables = set(lost.tables) - {"settings"}
     for gathered in found:  # a file holds what it holds: a table of which a part is missing goes as a whole
@@ -398,7 +409,7 @@ def _validate(building: Path, found: Sequence[tuple[str, Gathered]]) -> None:
 def _named_entry(fault: Fault, building: Path, found: Sequence[tuple[str, Gathered]]) -> tuple[Fault, str]:
     """Return a fault in what was built with the sources that gave it and the attribute, and the entry that has it.
 
-    The entry of a table that is built from rows takes the place of the line, which nobody can look up.
+    The entry of a table that is built from rows takes the place of the line, which no one can look up.
     """
     name = fault.file.removeprefix(f"{building}/")
     if name == fault.file:

@@ -1,4 +1,4 @@
-"""Groups of the same name that several sources give under different ids. Source: answers, L 84."""
+"""Groups of the same name that several sources give under different ids. Spec: gathering 2."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ def shared_group_names(found: Sequence[tuple[str, Gathered]]) -> list[str]:
 def join_groups(found: Sequence[tuple[str, Gathered]]) -> list[str]:
     """Give groups of the same name the id that the first source gives them; return a note for each source changed.
 
-    Two groups of one source stay apart. Where several groups of the first source have the name, no one can tell which
+    Two groups of one source stay apart. Where several groups of the first source have the name, it is not known which
     is meant: they are left as they are, with a note. A source without a group of its own by an id means the group that
     another source gave.
     """

@@ -28,7 +28,7 @@ class SourceFailed(UsherError):
 
 
 def open_source(path: Path, largest: int = LARGEST_TABLE) -> BufferedReader:
-    """A regular file of a source, opened to be read; raises SourceFailed."""
+    """Return a regular file of a source, opened to be read; raises SourceFailed."""
     try:
         return open_file(path, largest)
     except BadInput as error:
@@ -47,7 +47,10 @@ class MappedColumn:
 
 @dataclass
 class Gathered:
-    """What one source gave: rows by table, files to copy as they are (name in the snapshot to path), and remarks."""
+    """Describes what one source gave.
+
+    Rows by table, files to copy as they are (name in the snapshot to path), and remarks.
+    """
 
     tables: dict[str, Sequence[Row]] = field(default_factory=dict)
     files: dict[str, Path] = field(default_factory=dict)
@@ -64,7 +67,7 @@ class Gathered:
 
     @property
     def counts(self) -> dict[str, int]:
-        """How many rows of each table."""
+        """Return how many rows of each table."""
         return {name: len(rows) for name, rows in sorted(self.tables.items())}
 
 
@@ -73,7 +76,7 @@ Progress = Callable[[str, int, int], None]  # what, how many are done, of how ma
 
 @dataclass(frozen=True)
 class Context:
-    """What a source may use: the working folder, secrets, and whom to tell how far it is."""
+    """Describes what a source may use: the working folder, secrets, and a callback for its progress."""
 
     folder: Path
     secrets: Secrets
@@ -90,8 +93,8 @@ class Context:
 
 
 @dataclass(frozen=True)
-class Gives:
-    """What a source gives: tables, and settings for which services (None: for any).
+class Provides:
+    """Describes what a source gives: tables, and settings for which services (None: for any).
 
     `whole` is true if the source is asked for all settings of these services. `needed` are tables that must have a row.
     """
@@ -105,14 +108,14 @@ class Gives:
 class Source(Protocol):
     """One kind of source, made from its section of the settings file."""
 
-    gives: Gives
+    gives: Provides
 
     def gather(self, context: Context) -> Gathered:
-        """Everything that it has; raises SourceFailed."""
+        """Return everything that it has; raises SourceFailed."""
 
 
 @dataclass(frozen=True)
-class Named:
+class NamedSource:
     """A source by its name, with the limits of its data.
 
     `paths` are the files or folders that it reads. `shrink_limit` is how many percent of the rows of last time may be

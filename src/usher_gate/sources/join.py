@@ -1,4 +1,7 @@
-"""Bringing the sources together: people joined by id, else by login; where two sources contradict each other, the first one counts."""
+"""Bringing the sources together: people joined by id, else by login.
+
+Where two sources contradict each other, the first one counts.
+"""
 
 from __future__ import annotations
 
@@ -26,7 +29,9 @@ _NAMED = 20
 
 @dataclass
 class Joined:
-    """The tables of all sources together, and every contradiction between two of them (the first few by name, all by number)."""
+    """The tables of all sources together, and every contradiction between two of them (the first few by name, all by
+    number).
+    """
 
     tables: dict[str, Sequence[Row]] = field(default_factory=dict)
     contradictions: Counter[tuple[str, str, str]] = field(default_factory=Counter)
@@ -48,7 +53,7 @@ class Joined:
             shown.append(text)
 
     def notes(self) -> list[str]:
-        """The contradictions in words."""
+        """Return the contradictions in words."""
         return [
             f"{first} and {second} contradict each other about {what} ({times(number)}; {first} counts): "
             + "; ".join(self.examples[key][:3])
@@ -92,19 +97,19 @@ class _People:
 
     @property
     def rows(self) -> Sequence[Row]:
-        """Everybody."""
+        """Everyone."""
         return self._whole if self._whole is not None else [row for row, _ in self._known.values()]
 
     @cached_property
     def _ids(self) -> tuple[Container[str], Mapping[str, str]]:
-        """Everybody's ids, and the id of each login."""
+        """Everyone's ids, and the id of each login."""
         if self._whole is None:
             return self._known, self._logins
         ids, logins = self._whole.column("id"), self._whole.column("login")
         return set(ids), {login.casefold(): name for login, name in zip(logins, ids, strict=True) if login}
 
     def scope_by_id(self, row: Row) -> Row:
-        """A setting of a person with the person's id, if their login was written."""
+        """Return a setting of a person with the person's id, if their login was written."""
         kind, _, who = row.get("scope", "").partition(":")
         if kind != "person":
             return row
@@ -114,7 +119,7 @@ class _People:
         return {**row, "scope": f"person:{logins[who.casefold()]}"}
 
     def take(self, rows: Sequence[Row], source: str) -> dict[str, str]:
-        """The people of the only source that gives any."""
+        """Return the people of the only source that gives any."""
         if isinstance(rows, Columns):
             ids, logins = rows.column("id"), [login.casefold() for login in rows.column("login") if login]
             if all(ids) and len(set(ids)) == len(ids) and len(set(logins)) == len(logins):
@@ -130,9 +135,11 @@ class _People:
         return final
 
     def _add(self, row: Row, source: str, final: dict[str, str]) -> None:
+        """Join one row of people to the person with the same id or login, and record where sources contradict."""
         people, logins, joined = self._known, self._logins, self._joined
         name, login = row.get("id", ""), row.get("login", "").casefold()
-        mine = name if name in people else logins.get(login) if login else None
+        by_login = logins.get(login) if login else None
+        mine = name if name in people else by_login
         if mine is None:
             people[name] = (row, source)
             joined.givers[name] = (source,)
@@ -145,7 +152,7 @@ class _People:
             joined.givers[mine] += (source,)
         known, first = people[mine]
         if first == source and mine == name:
-            joined.contradict("people", first, source, f"{name} stands there twice")
+            joined.contradict("people", first, source, f"{name} occurs there twice")
         for column, cell in row.items():
             if column == "id" or cell == "":
                 continue

@@ -10,7 +10,7 @@ from ..core.words.record import record
 from ..files.faults import UsherError
 from .address import address_of
 from .entries import Entries, Layout, tables
-from .interface import Context, Gathered, Gives, SourceFailed
+from .interface import Context, Gathered, Provides, SourceFailed
 from .tls import probe
 
 _PAGE = 500
@@ -20,7 +20,10 @@ _MOST_EMPTY = 100  # pages in a row, each with a new cookie
 
 @record
 class Binding:
-    """Where the directory is and as whom it is asked. `tls` is ldaps (by the URL), starttls or plain; `bind` is simple or external."""
+    """Says where the directory is and which account asks.
+
+    `tls` is ldaps (by the URL), starttls or plain; `bind` is simple or external.
+    """
 
     url: str
     tls: str = "starttls"
@@ -37,14 +40,14 @@ class Binding:
 class Ldap:
     """A live directory."""
 
-    gives = Gives(frozenset(("people", "groups", "members")), needed=frozenset(("people",)))
+    gives = Provides(frozenset(("people", "groups", "members")), needed=frozenset(("people",)))
 
     def __init__(self, binding: Binding, layout: Layout) -> None:
         self._binding, self._layout = binding, layout
         self._referrals, self._seen = 0, 0
 
     def gather(self, context: Context) -> Gathered:
-        """People and groups; raises SourceFailed, or UsherError for want of a library."""
+        """Return people and groups; raises SourceFailed, or UsherError for want of a library."""
         try:
             import ldap
         except ImportError:
@@ -72,6 +75,7 @@ class Ldap:
         return found
 
     def _connect(self, ldap: Any, context: Context) -> Any:
+        """Connect to the directory server, encrypted unless it is local or the settings say otherwise."""
         binding = self._binding
         where = address_of(binding.url, ("ldap", "ldaps", "ldapi"))
         tls = where.encrypted or (where.scheme == "ldap" and binding.tls == "starttls")
@@ -110,7 +114,7 @@ class Ldap:
             connection.simple_bind_s(self._binding.user, password)
 
     def _pages(self, ldap: Any, connection: Any, context: Context) -> Iterator[Entries]:
-        """All entries of people and groups, page by page (RFC 2696)."""
+        """Yield all entries of people and groups, page by page (RFC 2696)."""
         from ldap.controls import SimplePagedResultsControl
 
         layout, binding = self._layout, self._binding
@@ -148,7 +152,7 @@ class Ldap:
             ]
             if not after:
                 raise SourceFailed(
-                    f"{binding.url}: does not page its results (RFC 2696), so nobody knows whether they are whole"
+                    f"{binding.url}: does not page its results (RFC 2696), so no one knows whether they are whole"
                 )
             if not after[0]:
                 return
@@ -169,7 +173,7 @@ class Ldap:
 
 
 def _words(ldap: Any, error: Exception, binding: Binding, context: Context) -> str:
-    """What went wrong, in words; the library leaves most TLS errors unexplained, so the server is asked again to
+    """Return what went wrong, in words; the library leaves most TLS errors unexplained, so the server is asked again to
     know."""
     details = error.args[0] if error.args and isinstance(error.args[0], dict) else {}
     info = str(details.get("info", "")).replace("\n", " ")[:160]
@@ -181,11 +185,11 @@ def _words(ldap: Any, error: Exception, binding: Binding, context: Context) -> s
                 return fault
         if "certificate" in info.lower() or "unknown error" in info.lower():
             return "its certificate cannot be verified; name the certificate authority's file as ca"
-        return "nobody answers there" + (" with TLS" if binding.url.startswith("ldaps://") else "")
+        return "no one answers there" + (" with TLS" if binding.url.startswith("ldaps://") else "")
     words = {
         ldap.INVALID_CREDENTIALS: "refuses this user and password",
         ldap.TIMEOUT: f"no answer within {binding.timeout:g} seconds",
-        ldap.SIZELIMIT_EXCEEDED: "stops at its size limit although it is asked for pages; raise its limit for this user",
+        ldap.SIZELIMIT_EXCEEDED: "stops at its size limit in spite of paging; raise its limit for this user",
         ldap.NO_SUCH_OBJECT: "has no such base",
         ldap.INSUFFICIENT_ACCESS: "does not let this user read",
         ldap.CONFIDENTIALITY_REQUIRED: 'wants encryption first; write tls = "starttls" or ldaps://',

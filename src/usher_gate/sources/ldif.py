@@ -1,6 +1,7 @@
 """LDIF files (RFC 2849): folded lines, base64, comments; content records only.
 
-A file is read in blocks of whole records. Where its lines, keys and values stand is found for all lines of a block at once.
+A file is read in blocks of whole records. Where its lines, keys and values stand is found for all lines of a block at
+once.
 """
 
 from __future__ import annotations
@@ -16,7 +17,7 @@ import numpy as np
 
 from ..core.organisation.columns import Bools, Longs
 from .entries import Layout, tables
-from .interface import Context, Gathered, Gives, SourceFailed, open_source
+from .interface import Context, Gathered, Provides, SourceFailed, open_source
 
 _BLOCK = 8 * 1024 * 1024
 _LF, _CR, _SPACE, _HASH, _COLON, _SEMICOLON, _LESS = b"\n\r #:;<"
@@ -27,13 +28,13 @@ _LOWER[ord("A") : ord("Z") + 1] += 32
 class Ldif:
     """A file that a directory was written out to."""
 
-    gives = Gives(frozenset(("people", "groups", "members")), needed=frozenset(("people",)))
+    gives = Provides(frozenset(("people", "groups", "members")), needed=frozenset(("people",)))
 
     def __init__(self, path: Path, layout: Layout) -> None:
         self._path, self._layout = path, layout
 
     def gather(self, context: Context) -> Gathered:
-        """People and groups; raises SourceFailed."""
+        """Return people and groups; raises SourceFailed."""
         path = context.folder / self._path
         try:
             size = path.stat().st_size
@@ -52,7 +53,8 @@ def _names(path: Path) -> set[str]:
 
 
 def read_ldif(path: Path, wanted: frozenset[str], say: Callable[[int], None] | None = None) -> Iterator[Records]:
-    """The records of a file, block by block, with the wanted attributes (in lower case; options such as `;lang-en` do not count).
+    """Yield the records of a file, block by block, with the wanted attributes (in lower case; options such as
+    `;lang-en` do not count).
 
     Raises SourceFailed with FILE:LINE.
     """
@@ -97,13 +99,13 @@ class _Lines:
         self.colon = _next(self.bytes, _COLON, self.start)
 
     def unfolded(self) -> _Lines:
-        """The same, in a text of its own where a line is folded before its value begins."""
+        """Return the same, in a text of its own where a line is folded before its value begins."""
         if not np.any(self.folded & (self.colon + 2 >= self._first_ends)):
             return self
         return _Lines(self.text.replace(b"\r\n ", b"").replace(b"\n ", b""), self.number)
 
     def names(self, names: list[bytes]) -> Longs:
-        """Which of these (in lower case) each line is about, case and options ignored; -1 for none."""
+        """Return which of these (in lower case) each line is about, case and options ignored; -1 for none."""
         about = np.full(len(self.start), -1)
         length = np.minimum(self.colon, _next(self.bytes, _SEMICOLON, self.start)) - self.start
         length[self.colon >= self.end] = -1
@@ -113,7 +115,7 @@ class _Lines:
         return about
 
     def _same(self, starts: Longs, word: bytes) -> Bools:
-        """Where a word (in lower case) stands at these places."""
+        """Return where a word (in lower case) occurs at these places."""
         if not word:
             return np.ones(len(starts), bool)
         same: Bools = _LOWER[self.bytes[starts]] == word[0]
@@ -123,20 +125,23 @@ class _Lines:
         return same
 
     def same_value(self, lines: Longs, starts: Longs, word: bytes) -> Bools:
-        """Whether the values of these lines, which begin there, are one word in lower case."""
+        """Return whether the values of these lines, which begin there, are one word in lower case."""
         same: Bools = self.end[lines] - starts == len(word)
         same[same] = self._same(starts[same], word)
         return same
 
 
 def _next(data: np.ndarray, what: int, places: Longs) -> Longs:
-    """Where a byte stands next, at or after each of the places; the length of all where it does not."""
-    stands = np.append(np.flatnonzero(data == what), len(data))
-    return stands[np.searchsorted(stands, places)]
+    """Return the next place of a byte, at or after each of the places; the length of all if there is none."""
+    found = np.append(np.flatnonzero(data == what), len(data))
+    return found[np.searchsorted(found, places)]
 
 
 class Records:
-    """The records of a block: their DNs, and what attributes they have. A record's number counts from 0 within the block."""
+    """The records of a block: their DNs, and what attributes they have.
+
+    A record's number counts from 0 within the block.
+    """
 
     def __init__(self, lines: _Lines, of: dict[str, Longs], begins: dict[str, Longs], coded: dict[int, bytes]) -> None:
         self._lines, self._of, self._begins, self._coded = lines, of, begins, coded
@@ -144,7 +149,7 @@ class Records:
         self.dns = [dn.decode("utf-8", "replace") for dn in self._texts("dn", np.ones(len(of["dn"]), bool))]
 
     def having(self, name: str, word: str) -> Bools:
-        """Which records have an attribute with a value, case ignored; of shape (records,)."""
+        """Return which records have an attribute with a value, case ignored; of shape (records,)."""
         lines, starts, wanted = self._of[name], self._begins[name], word.lower().encode()
         same = self._lines.same_value(lines, starts, wanted)
         odd = self._lines.folded[lines] | np.isin(lines, list(self._coded))
@@ -154,7 +159,7 @@ class Records:
         return found
 
     def values(self, name: str, among: Bools) -> tuple[Longs, list[bytes]]:
-        """The values of an attribute in these records, in the order of the file, with the record's number each."""
+        """Return the values of an attribute in these records, with each one's record number, in file order."""
         records = self._record(self._of[name])
         mine = among[records]
         return records[mine], self._texts(name, mine)
@@ -175,7 +180,7 @@ class Records:
 
 
 def _records(text: bytes, line: int, path: Path, wanted: frozenset[str]) -> Records:
-    """What stands in some whole records; raises SourceFailed for the first damage."""
+    """Return what some whole records hold; raises SourceFailed for the first damage."""
     lines = _Lines(text, line + np.arange(text.count(b"\n") + 1)).unfolded()
     names = ["dn", "changetype", *sorted(wanted - {"dn", "changetype"})]
     about = lines.names([name.encode() for name in names])
@@ -202,7 +207,7 @@ def _records(text: bytes, line: int, path: Path, wanted: frozenset[str]) -> Reco
 
 
 def _damage(lines: _Lines, about: Longs, empty: Bools, comment: Bools) -> list[tuple[int, str]]:
-    """The first of each kind of line that cannot be there, and why."""
+    """Return the first of each kind of line that cannot be there, and why."""
     every = np.arange(len(lines.start))
     last_dn = np.maximum.accumulate(np.where(about == 0, every, -1))
     last_gap = np.maximum.accumulate(np.where(empty, every, -1))
@@ -218,7 +223,7 @@ def _damage(lines: _Lines, about: Longs, empty: Bools, comment: Bools) -> list[t
 
 
 def _values(lines: _Lines) -> tuple[Longs, Longs]:
-    """Where the value of each line begins, and the mark before it: a second colon, `<`, or 0."""
+    """Return where the value of each line begins, and the mark before it: a second colon, `<`, or 0."""
     marks, starts = np.zeros(len(lines.start), np.int64), lines.colon + 1
     there = starts < lines.end
     marks[there] = lines.bytes[starts[there]]

@@ -1,4 +1,7 @@
-"""Any CSV, JSON or JSON Lines export, by a mapping file (form mapping/1): which raw column is which column or control."""
+"""Any CSV, JSON or JSON Lines export, by a mapping file (form mapping/1).
+
+Which raw column is which column or control.
+"""
 
 from __future__ import annotations
 
@@ -13,9 +16,9 @@ from urllib.parse import urlsplit
 from ..core.words.faults import nearest, quoted, times
 from ..files.jsoncells import cell_text
 from .export import SUFFIXES, TEXT_SUFFIXES, raw_rows
-from .interface import Context, Gathered, Gives, MappedColumn, Row, SourceFailed
-from .mapping import LEVELS, Cell, Into, read_mapping
-from .people import LISTS, Odd, check_word, date_of, person_row
+from .interface import Context, Gathered, MappedColumn, Provides, Row, SourceFailed
+from .mapping import LEVELS, Cell, MappingTarget, read_mapping
+from .people import LISTS, OddValues, check_word, date_of, person_row
 
 if TYPE_CHECKING:
     from .web import Access
@@ -31,13 +34,16 @@ _MEDIA_TYPES = {  # the ending of an export's file by the media type of an answe
 
 @dataclass
 class Leftover:
-    """What a mapping does not speak of: raw columns with how many rows fill them, and raw values by column."""
+    """Describes what a mapping does not speak of.
+
+    Raw columns with how many rows fill them, and raw values by column.
+    """
 
     columns: Counter[str] = field(default_factory=Counter)
     values: dict[str, Counter[str]] = field(default_factory=dict)
     refused: set[str] = field(default_factory=set)
     lost: dict[str, str] = field(default_factory=dict)  # raw columns that no row has, each with what would be right
-    kinds: Odd = field(default_factory=Odd)
+    kinds: OddValues = field(default_factory=OddValues)
     not_taken: int = 0  # rows that no `where` takes
 
 
@@ -47,23 +53,23 @@ class Mapped:
     def __init__(self, path: Path | None, mapping: Path, access: Access | None = None) -> None:
         self._path, self._mapping, self._access = path, mapping, access
         self._shown = str(path) if access is None else access.url
-        self.gives = Gives(frozenset(("settings",)), None)
+        self.gives = Provides(frozenset(("settings",)), None)
 
     def prepare(self, folder: Path) -> None:
         """Reads the mapping, so that what the source gives is known even if the export cannot be read."""
         self.mapping = read_mapping(folder / self._mapping)
         given = frozenset(into.table for into in self.mapping.into)
         services = self.mapping.services if "settings" in given else ()
-        self.gives = Gives(given, services, whole=services is not None, needed=given)
+        self.gives = Provides(given, services, whole=services is not None, needed=given)
 
     def gather(self, context: Context) -> Gathered:
-        """The rows; raises SourceFailed for a raw value that the mapping does not speak of."""
+        """Return the rows; raises SourceFailed for a raw value that the mapping does not speak of."""
         found, left = self.read(context)
         if left.lost:
             column, right = next(iter(sorted(left.lost.items())))
             raise SourceFailed(
                 f"{self._shown}: no row has {quoted(column)}, of which {self._mapping} speaks; {right} "
-                "(or write may-be-absent: true beside it)"
+                "(or write may_be_absent: true beside it)"
             )
         if left.refused:
             column = sorted(left.refused)[0]
@@ -84,7 +90,7 @@ class Mapped:
         return found
 
     def read(self, context: Context) -> tuple[Gathered, Leftover]:
-        """The rows, and what is left over."""
+        """Return the rows, and what is left over."""
         if self._access is None:
             assert self._path is not None
             return self._read(context.folder / self._path, context)
@@ -96,6 +102,7 @@ class Mapped:
                 raise SourceFailed(str(error).replace(str(path), self._shown)) from None
 
     def _read(self, path: Path, context: Context) -> tuple[Gathered, Leftover]:
+        """Read an export through its mapping: the rows, and what was left out or not translated."""
         found, left = Gathered(), Leftover()
         rows: dict[str, list[Row]] = {into.table: [] for into in self.mapping.into}
         found.tables.update(rows)
@@ -159,7 +166,7 @@ def _fetch(access: Access, context: Context, folder: Path) -> Path:
     return path
 
 
-def _is_taken(into: Into, flat: Mapping[str, str]) -> bool:
+def _is_taken(into: MappingTarget, flat: Mapping[str, str]) -> bool:
     """Return whether `where` takes a row; of a list of words, one is enough."""
     for column, wanted in into.where.items():
         raw = flat.get(column, "")
@@ -168,7 +175,8 @@ def _is_taken(into: Into, flat: Mapping[str, str]) -> bool:
     return True
 
 
-def _rows_of(into: Into, flat: Mapping[str, str], left: Leftover) -> Iterator[tuple[str, Row]]:
+def _rows_of(into: MappingTarget, flat: Mapping[str, str], left: Leftover) -> Iterator[tuple[str, Row]]:
+    """Yield the rows that one row of an export becomes in a table of the snapshot."""
     if into.table != "settings":
         lists = LISTS if into.table == "people" else ()
         row = {
@@ -188,7 +196,7 @@ def _rows_of(into: Into, flat: Mapping[str, str], left: Leftover) -> Iterator[tu
             yield "settings", {"service": service, "control": control, "scope": scope, "value": value, **extra}
 
 
-def _scope(into: Into, flat: Mapping[str, str], left: Leftover) -> str:
+def _scope(into: MappingTarget, flat: Mapping[str, str], left: Leftover) -> str:
     """Return the scope of a row's settings; "" where the mapping leaves it out, or where the row names no one."""
     level = _word_of_row(into.level, flat, left, "level")
     if level in ("", "organisation"):
@@ -214,6 +222,7 @@ class _Words(str):
 
 
 def _translated(cell: Cell, flat: Mapping[str, str], left: Leftover, is_list: bool = False) -> str:
+    """Return the text of a cell after the mapping's translation; "" leaves the cell empty."""
     if cell.source is None:
         return cell.value or ""
     raw = flat.get(cell.source, "")
@@ -246,7 +255,7 @@ def _translated(cell: Cell, flat: Mapping[str, str], left: Leftover, is_list: bo
 
 
 def _flat(raw: Mapping[str, Any], prefix: str = "", depth: int = 0) -> dict[str, str]:
-    """A raw object with its nested keys as `a.b`, lists as words joined by `;`."""
+    """Return a raw object with its nested keys as `a.b`, lists as words joined by `;`."""
     found: dict[str, str] = {}
     for name, value in raw.items():
         path = f"{prefix}{name}"

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from ..core.words.faults import Faults, nearest, quoted
 from ..files.faults import stop_if_any
-from ..files.yamltree import Cursor, read_yaml
+from ..files.yamltree import YamlNode, read_yaml
 
 LEVELS = ("organisation", "unit", "group", "person")
 _HOW = ("missing", "other", "may-be-absent", "separator", "dates")
@@ -48,7 +48,7 @@ class Cell:
 
 
 @dataclass(frozen=True)
-class Into:
+class MappingTarget:
     """One table that the rows go into: cells by column, or, for the settings of a service, by control."""
 
     table: str
@@ -65,7 +65,7 @@ class Mapping1:
     """A mapping file."""
 
     rows: str
-    into: tuple[Into, ...]
+    into: tuple[MappingTarget, ...]
     ignore: frozenset[str]
     delimiter: str = ""
     encoding: str = "utf-8"
@@ -73,7 +73,7 @@ class Mapping1:
 
     @property
     def cells(self) -> list[Cell]:
-        """All cells."""
+        """Return all cells."""
         return [
             cell
             for into in self.into
@@ -82,7 +82,7 @@ class Mapping1:
 
     @property
     def services(self) -> tuple[str, ...] | None:
-        """The services whose settings it gives; None if only the export tells."""
+        """Return the services whose settings it gives; None if only the export says."""
         found = set[str]()
         for into in self.into:
             if into.table == "settings":
@@ -93,12 +93,12 @@ class Mapping1:
 
     @property
     def spoken(self) -> frozenset[str]:
-        """The raw columns that it speaks of."""
+        """Return the raw columns that it speaks of."""
         return self.ignore | self._sources(self.cells)
 
     @property
     def expected(self) -> frozenset[str]:
-        """The raw columns that some row of the export has to have."""
+        """Return the raw columns that some row of the export has to have."""
         return self._sources([cell for cell in self.cells if not cell.absent])
 
     def _sources(self, cells: Iterable[Cell]) -> frozenset[str]:
@@ -134,7 +134,8 @@ def _is_encoding(name: str) -> bool:
         return False
 
 
-def _into(item: Cursor) -> Into:
+def _into(item: YamlNode) -> MappingTarget:
+    """Read one target of a mapping: a table with columns, or settings with a scope."""
     if "settings" in item.entries():
         fields = item.fields(
             ("settings", "scope", "controls"), ("where", "pinned", "rank", "active", "changed_at", "note", "set")
@@ -151,17 +152,25 @@ def _into(item: Cursor) -> Into:
         }
         names = ("pinned", "rank", "active", "changed_at", "note", "set")
         extra: dict[str, Cell] = {str(name): _cell(fields[name]) for name in names if name in fields}
-        return Into("settings", controls, service, level, _where(fields), _cell_of(scope), extra)
+        return MappingTarget(
+            table="settings",
+            cells=controls,
+            service=service,
+            level=level,
+            where=_where(fields),
+            target=_cell_of(scope),
+            extra=extra,
+        )
     fields = item.fields(("table", "columns"), ("where",))
     table = fields["table"].choice(_KNOWN) if "table" in fields else None
-    return Into(
+    return MappingTarget(
         table or "",
         {name: _cell(entry) for name, entry in (fields["columns"].entries() if "columns" in fields else {}).items()},
         where=_where(fields),
     )
 
 
-def _level(place: Cursor) -> Cell:
+def _level(place: YamlNode) -> Cell:
     if place.is_mapping:
         level = _cell(place)
         for word in (level.values or {}).values():
@@ -171,7 +180,7 @@ def _level(place: Cursor) -> Cell:
     return Cell(value=place.choice(LEVELS))
 
 
-def _where(fields: Mapping[str, Cursor]) -> dict[str, frozenset[str]]:
+def _where(fields: Mapping[str, YamlNode]) -> dict[str, frozenset[str]]:
     """Read which rows to take: by raw column one value or a list of values."""
     entries = fields["where"].entries() if "where" in fields else {}
     return {
@@ -180,7 +189,7 @@ def _where(fields: Mapping[str, Cursor]) -> dict[str, frozenset[str]]:
     }
 
 
-def _cell(place: Cursor, constant: str = "") -> Cell:
+def _cell(place: YamlNode, constant: str = "") -> Cell:
     """Read a cell. A plain word is a raw column, or the value itself where `constant` says what it is."""
     if not place.is_mapping:
         return Cell(value=place.text(constant)) if constant else Cell(source=place.text("a raw column"))
@@ -190,7 +199,8 @@ def _cell(place: Cursor, constant: str = "") -> Cell:
     return _cell_of(found)
 
 
-def _cell_of(found: Mapping[str, Cursor]) -> Cell:
+def _cell_of(found: Mapping[str, YamlNode]) -> Cell:
+    """Read how one cell is made: from which column, with which translations."""
     text = {
         name: found[name].text("a text") if name in found else None for name in ("from", "value", "missing", "other")
     }
@@ -204,4 +214,13 @@ def _cell_of(found: Mapping[str, Cursor]) -> Cell:
     separator = found["separator"].text("a separator") if "separator" in found else ""
     other = "" if other == "leave" else other
     dates = found["dates"].text("how a date is written, such as %d.%m.%Y") if "dates" in found else ""
-    return Cell(text["from"], text["value"], values, text["missing"] or "", other, absent, separator or "", dates or "")
+    return Cell(
+        source=text["from"],
+        value=text["value"],
+        values=values,
+        missing=text["missing"] or "",
+        other=other,
+        absent=absent,
+        separator=separator or "",
+        dates=dates or "",
+    )

@@ -25,11 +25,11 @@ _KIND_WORDS = {
 }
 
 
-class Odd(Counter[str]):
-    """Words for a person's kind that nobody knows, which are read as `member`."""
+class OddValues(Counter[str]):
+    """Words for a person's kind that no one knows, which are read as `member`."""
 
     def notes(self) -> list[str]:
-        """The remark that they deserve, if there are any."""
+        """Return the remark that they deserve, if there are any."""
         if not self:
             return []
         words = ", ".join(f"{quoted(word)} ({times(number)})" for word, number in sorted(self.items())[:10])
@@ -38,7 +38,7 @@ class Odd(Counter[str]):
 
 @dataclass(frozen=True)
 class PeopleMapping:
-    """How the entries of a directory become rows of people.
+    """Describes how the entries of a directory become rows of people.
 
     `fields` says which attribute is which column; some entry must have each attribute of `by_hand` (columns), unless
     the column is in `may_be_absent`. `where` says by column which values the people to take have. `values` says by
@@ -128,8 +128,8 @@ def check_word(word: str, where: str, advice: str = "mend it there") -> None:
         raise SourceFailed(f"{where} holds {quoted(word)}: one value with ';' in it would be several words; {advice}")
 
 
-def person_row(values: Mapping[str, str], odd: Odd) -> Row:
-    """A row from values by column: empty cells left out, the kind in our words, the unit as a path."""
+def person_row(values: Mapping[str, str], odd: OddValues) -> Row:
+    """Return a row from values by column: empty cells left out, the kind in our words, the unit as a path."""
     row = {column: value for column, value in values.items() if value != ""}
     row["kind"] = _kind(row.get("kind", ""), 1, odd)
     if unit := row.get("unit"):
@@ -137,7 +137,7 @@ def person_row(values: Mapping[str, str], odd: Odd) -> Row:
     return row
 
 
-def person_cells(cells: dict[str, list[str]], many: int, odd: Odd) -> None:
+def person_cells(cells: dict[str, list[str]], many: int, odd: OddValues) -> None:
     """The same for so many people, by columns."""
     given = cells.get("kind", [""] * many)
     kinds = {kind: _kind(kind, number, odd) for kind, number in Counter(given).items()}
@@ -147,8 +147,8 @@ def person_cells(cells: dict[str, list[str]], many: int, odd: Odd) -> None:
         cells["unit"] = [units[unit] for unit in cells["unit"]]
 
 
-def _kind(kind: str, many: int, odd: Odd) -> str:
-    """One of our words for the kind of so many people."""
+def _kind(kind: str, many: int, odd: OddValues) -> str:
+    """Return one of our words for the kind of so many people."""
     word = kind.lower()
     if kind in PERSON_KINDS or word in PERSON_KINDS:
         return word
@@ -158,13 +158,13 @@ def _kind(kind: str, many: int, odd: Odd) -> str:
 
 
 def _path(unit: str) -> str:
-    """A unit as a path from the top."""
+    """Return a unit as a path from the top."""
     if not unit or unit.startswith("/"):
         return unit
     return "/" + "/".join(part.strip() for part in unit.split("/") if part.strip())
 
 
 def columns(given: frozenset[str] | set[str]) -> list[str]:
-    """The columns of the table people that somebody gave, in their order."""
+    """Return the columns of the table people that someone gave, in their order."""
     known = [*PEOPLE.required, *PEOPLE.optional]
     return [name for name in known if name in given or name in PEOPLE.required] + sorted(given - set(known))

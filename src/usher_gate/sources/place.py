@@ -1,7 +1,9 @@
-"""Putting a snapshot in place: built in a new folder, validated, then named by one rename; earlier ones are kept for a while.
+"""Putting a snapshot in place: built in a new folder, validated, then named by one rename.
 
-`snapshot` is a link to one folder in `snapshots/`. To make a link and rename it over the old one is one step for the system: whoever
-is stopped before it leaves the old snapshot, whoever is stopped after it the new one.
+Earlier ones are kept for a while.
+
+`snapshot` is a link to one folder in `snapshots/`. To make a link and rename it over the old one is one step for the
+system: a call that is stopped before it leaves the old snapshot, one that is stopped after it the new one.
 """
 
 from __future__ import annotations
@@ -102,7 +104,7 @@ def build(
 
 
 def _giver(table: str, but: str, sources: Sequence[tuple[str, Gathered]]) -> str:
-    """The first other source that gives a table, as rows or as a file."""
+    """Return the first other source that gives a table, as rows or as a file."""
     return next(
         name
         for name, gathered in sources
@@ -138,7 +140,7 @@ def key_at(path: Path, line: int) -> tuple[str, ...]:
 
 
 def odd_columns(tables: Mapping[str, Sequence[Row]]) -> list[str]:
-    """What is wrong with the columns of some tables, in words."""
+    """Return what is wrong with the columns of some tables, in words."""
     found = []
     for table, rows in tables.items():
         spec = PEOPLE if table == "people" else _SPECS[table]
@@ -169,7 +171,7 @@ def _write_table(path: Path, table: str, rows: Sequence[Row]) -> None:
 
 
 def _cells(rows: Sequence[Row], names: Sequence[str]) -> Iterable[tuple[str, ...]]:
-    """The rows as cells in the order of the columns."""
+    """Return the rows as cells in the order of the columns."""
     if isinstance(rows, Columns):
         return zip(*(rows.column(name) for name in names), strict=True)
     if len(names) > 1 and all(len(row) == len(names) for row in rows):
@@ -178,7 +180,7 @@ def _cells(rows: Sequence[Row], names: Sequence[str]) -> Iterable[tuple[str, ...
 
 
 def _ordered(spec: Spec, given: set[str]) -> list[str]:
-    """The columns that must be there and those that somebody gave, in the table's order."""
+    """Return the columns that must be there and those that someone gave, in the table's order."""
     return [*spec.required, *(name for name in spec.optional if name in given)]
 
 
@@ -211,11 +213,11 @@ def put_in_place(folder: Path, snapshots: Path, link: Path, name: str) -> Path:
 def _lead_to(final: Path, snapshots: Path, link: Path, name: str) -> None:
     """Makes `link` lead to a snapshot; a folder that is there is kept beside the others."""
     fresh = link.with_name(f".{link.name}.new")
-    if fresh.is_dir() and not fresh.is_symlink():  # somebody was stopped between the two steps below
+    if fresh.is_dir() and not fresh.is_symlink():  # someone was stopped between the two steps below
         fresh.rename(snapshots / f"before-{name}-{os.getpid()}")
     fresh.unlink(missing_ok=True)
     fresh.symlink_to(os.path.relpath(final, link.parent))
-    if link.is_dir() and not link.is_symlink():  # a folder that somebody made by hand: it is kept beside the others
+    if link.is_dir() and not link.is_symlink():  # a folder that someone made by hand: it is kept beside the others
         try:
             exchange(fresh, link)
         except OSError as error:

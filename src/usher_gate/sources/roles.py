@@ -1,4 +1,4 @@
-"""Which roles a source gives, and whether anything in the working folder speaks of them. Source: answers, L 78."""
+"""Which roles a source gives, and whether anything in the working folder speaks of them. Spec: gathering 3."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from pathlib import Path
 from ..core.words.faults import Faults, nearest
 from ..files.binary import LARGEST_WRITTEN, read_bytes
 from ..files.written.workfolder import read_workfolder
-from ..files.yamltree import Cursor, parse_yaml
+from ..files.yamltree import YamlNode, parse_yaml
 from .columns import column_cells
 from .interface import Gathered
 from .settings import GatherSettings
@@ -33,7 +33,7 @@ def known_roles(settings: GatherSettings, folder: Path) -> dict[str, str]:
     return known
 
 
-def _roles_in(place: Cursor, key: str = "") -> Iterator[tuple[str, str]]:
+def _roles_in(place: YamlNode, key: str = "") -> Iterator[tuple[str, str]]:
     """Yield each role that is named at or below a place in a file, with the key that names it."""
     if place.is_mapping:
         for name, entry in place.entries().items():

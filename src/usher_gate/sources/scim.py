@@ -1,4 +1,7 @@
-"""SCIM 2.0 (RFC 7643, RFC 7644): people and groups, by index or by cursor (RFC 9865), and nobody lost or doubled in silence."""
+"""SCIM 2.0 (RFC 7643, RFC 7644).
+
+People and groups, by index or by cursor (RFC 9865), and no one lost or doubled in silence.
+"""
 
 from __future__ import annotations
 
@@ -13,8 +16,8 @@ from ..files.jsoncells import cell_text
 from ..files.parallel import ahead
 from ..files.scim import ACCOUNT, ENTERPRISE, EXTENDED
 from .columns import Columns
-from .interface import Context, Gathered, Gives, MappedColumn, SourceFailed
-from .people import LISTS, Odd, PeopleMapping, check_word, not_taken_note, person_cells
+from .interface import Context, Gathered, MappedColumn, Provides, SourceFailed
+from .people import LISTS, OddValues, PeopleMapping, check_word, not_taken_note, person_cells
 from .web import Access, Web
 
 # Which attribute is which column. The account extension is the stand-in's; a directory of its own says so by `fields`.
@@ -39,7 +42,7 @@ _MOST_PAGES = 100_000
 class Scim:
     """A directory that speaks SCIM."""
 
-    gives = Gives(frozenset(("people", "groups", "members")), needed=frozenset(("people",)))
+    gives = Provides(frozenset(("people", "groups", "members")), needed=frozenset(("people",)))
 
     def __init__(
         self,
@@ -51,7 +54,7 @@ class Scim:
         self._access, self._mapping, self._page, self._attributes = access, mapping, page, attributes
 
     def gather(self, context: Context) -> Gathered:
-        """People and groups."""
+        """Return people and groups."""
         found = Gathered()
         with Web(self._access, context) as web:
             cursor = self._cursor(web)
@@ -83,7 +86,10 @@ class Scim:
         )
 
     def _cursor(self, web: Web) -> bool:
-        """Whether the server announces pagination by cursor; a server without the page of what it can is asked by index."""
+        """Return whether the server announces pagination by cursor.
+
+        A server without the page of what it can is asked by index.
+        """
         try:
             config = web.json("/ServiceProviderConfig")
         except SourceFailed as error:
@@ -96,7 +102,7 @@ class Scim:
     def _all(
         self, web: Web, kind: str, wanted: list[str], cursor: bool, context: Context, empty: Callable[[], _Taken]
     ) -> _Taken:
-        """Every resource of a kind, once each; asked for again where the server contradicts itself."""
+        """Return every resource of a kind, once each; asked for again where the server contradicts itself."""
         why = ""
         for _ in range(_PASSES):
             found, ids = empty(), set[str]()
@@ -116,9 +122,10 @@ class Scim:
             said = " and then ".join(str(total) for total in sorted(totals))
             twice = f", {given - len(ids)} of them twice" if given > len(ids) else ""
             why = f"said that there are {said} {kind.lower()}, and gave {given}{twice}"
-        raise SourceFailed(f"{self._access.url}/{kind}: {why}, {_PASSES} times over; nobody is to be lost or doubled")
+        raise SourceFailed(f"{self._access.url}/{kind}: {why}, {_PASSES} times over; no one is to be lost or doubled")
 
     def _pages(self, web: Web, kind: str, wanted: list[str], cursor: bool) -> Iterator[tuple[list[Any], int]]:
+        """Yield the pages of a SCIM list with the total that each claims; raises SourceFailed if they never end."""
         query: dict[str, str | int] = {"count": self._page}
         if self._attributes and wanted:
             query["attributes"] = ",".join(wanted)
@@ -188,7 +195,7 @@ class _Users:
             self.notes.append(not_taken_note(len(self.not_taken)))
             self._ids = list(compress(self._ids, chosen))
             self._cells = {column: list(compress(texts, chosen)) for column, texts in self._cells.items()}
-        odd = Odd()
+        odd = OddValues()
         self.mapped = [
             MappedColumn("people", column, attribute, len(self._ids) - self._cells[column].count(""))
             for column, attribute in self._mapping.fields.items()
@@ -199,12 +206,12 @@ class _Users:
 
     @property
     def table(self) -> Columns:
-        """The table people."""
+        """Return the table people."""
         return Columns(self._cells)
 
     @property
     def ids_by_resource(self) -> dict[str, str]:
-        """Everybody's id in the table, by the id of the resource, which members of groups have."""
+        """Everyone's id in the table, by the id of the resource, which members of groups have."""
         return dict(zip(self._ids, self._cells["id"], strict=True))
 
 
@@ -256,7 +263,7 @@ class _Groups:
 
 
 def _path(path: str) -> tuple[str, tuple[str, ...]]:
-    """The parts of a path: `a.b`, or `urn:…:attribute` of an extension, whose name may hold dots."""
+    """Return the parts of a path: `a.b`, or `urn:…:attribute` of an extension, whose name may hold dots."""
     if path.startswith("urn:"):
         schema, _, name = path.rpartition(":")
         return schema, (name,)
@@ -278,7 +285,7 @@ def _column(users: Sequence[dict[str, Any]], first: str, rest: Sequence[str], co
 def _scalars(values: Sequence[Any], resources: Sequence[dict[str, Any]], path: str) -> list[str]:
     """Return values of resources as texts; see `_scalar`."""
     return [
-        value if isinstance(value, str) else "" if value is None else _scalar(value, resource["id"], path)
+        value if isinstance(value, str) else _scalar(value, resource["id"], path)
         for value, resource in zip(values, resources, strict=True)
     ]
 
@@ -298,8 +305,8 @@ def _words(value: Any, name: str, path: str) -> str:
 
 def _scalar(value: Any, name: str, path: str) -> str:
     """Return a text, number or flag of a resource as a text; raises SourceFailed for a list or an object."""
-    if isinstance(value, str):
-        return value
+    if value is None or isinstance(value, str):
+        return value or ""
     if isinstance(value, list | dict):
         kind = "a list" if isinstance(value, list) else "an object"
         raise SourceFailed(f"{name}: {path} is {kind} where a text, a number or a flag is due (RFC 7643)")

@@ -1,4 +1,7 @@
-"""Secrets by name: from the environment, from a file that only its owner can read, or from the system keyring; never shown."""
+"""Secrets by name: from the environment, from a file that only its owner can read, or from the system keyring.
+
+Never shown.
+"""
 
 from __future__ import annotations
 
@@ -15,11 +18,11 @@ from ..files.faults import BadInput, UsherError
 
 FORMS = "env:NAME, file:PATH or keyring:SERVICE/NAME"
 HIDDEN = "(secret)"
-_SHORT, _LONG = 8, 16  # a shorter one may be anybody's word; a longer one is recognised within other text
+_SHORT, _LONG = 8, 16  # a shorter one may be anyone's word; a longer one is recognised within other text
 
 
 def is_reference(text: str) -> bool:
-    """Whether a text names a secret, and is none."""
+    """Return whether a text names a secret, and is none."""
     kind, colon, rest = text.partition(":")
     return bool(colon and rest) and kind in ("env", "file", "keyring")
 
@@ -32,7 +35,7 @@ class Secrets:
         self._values: set[str] = set()
 
     def fetch(self, reference: str) -> str:
-        """The secret of a name; raises UsherError, which never holds it."""
+        """Return the secret of a name; raises UsherError, which never holds it."""
         kind, _, rest = reference.partition(":")
         value = {"env": self._environment, "file": self._file, "keyring": self._keyring}[kind](rest)
         if not value:
@@ -53,8 +56,9 @@ class Secrets:
             self._values |= {value, *forms}
 
     def found_in(self, texts: Sequence[str]) -> int | None:
-        """The number of the first text that is a secret of 8 characters or more, or that contains one of 16 or more;
-        None for none."""
+        """Return the number of the first text that is a secret of 8 characters or more, or that contains one of 16 or
+        more; None for none.
+        """
         values = [value for value in self._values if len(value) >= _SHORT]
         whole = "\0".join(["", *texts, ""]) if values else ""
         for value in values:
@@ -64,7 +68,7 @@ class Secrets:
         return None
 
     def hide(self, text: str) -> str:
-        """The text without any secret in it."""
+        """Return the text without any secret in it."""
         for value in sorted(self._values, key=len, reverse=True):
             text = text.replace(value, HIDDEN)
         return text
@@ -89,6 +93,7 @@ class Secrets:
             raise UsherError(f"the secret file {path} cannot be read ({error.__class__.__name__})") from None
 
     def _keyring(self, name: str) -> str:
+        """Return a secret from the system keyring; raises UsherError if it is not there."""
         service, _, user = name.partition("/")
         try:
             import keyring

@@ -1,11 +1,14 @@
-"""Settings over HTTP and JSON: the interface of the stand-in (openapi.json beside it), as the example of how a service is read."""
+"""Settings over HTTP and JSON.
+
+The interface of the stand-in (openapi.json beside it), as the example of how a service is read.
+"""
 
 from __future__ import annotations
 
 from typing import Any
 
 from ..files.jsoncells import cell_text
-from .interface import Context, Gathered, Gives, Row, SourceFailed
+from .interface import Context, Gathered, Provides, Row, SourceFailed
 from .web import Access, Web
 
 _PAGE = 1000
@@ -13,13 +16,13 @@ _MOST_PAGES = 100_000
 TABLES = ("authenticators", "passes", "partners", "observations", "sign_ins")
 
 
-class Service:
+class ServiceSource:
     """Services whose settings are asked for, and tables that the same server keeps."""
 
     def __init__(self, access: Access, services: tuple[str, ...], tables: tuple[str, ...] = ()) -> None:
         self._access, self._services, self._tables = access, services, tables
         given = frozenset((*(["settings"] if services else []), *tables))
-        self.gives = Gives(given, services, needed=given)
+        self.gives = Provides(given, services, needed=given)
 
     def gather(self, context: Context) -> Gathered:
         """Settings and tables."""
@@ -52,5 +55,5 @@ class Service:
 
 
 def _row(given: dict[str, Any]) -> Row:
-    """An object as a row of texts."""
+    """Return an object as a row of texts."""
     return {name: cell_text(value) or "" for name, value in given.items() if value not in (None, "")}

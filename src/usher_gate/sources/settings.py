@@ -15,7 +15,7 @@ from ..files.written.workfolder import NAME, read_toml
 from .address import problem_of
 from .entries import FIELDS as ENTRY_FIELDS
 from .entries import Layout
-from .interface import SHRINK_LIMIT, Named, Source
+from .interface import SHRINK_LIMIT, NamedSource, Source
 from .people import PeopleMapping
 from .secrets import FORMS, is_reference
 
@@ -44,7 +44,7 @@ _OF_DIRECTORIES = ("may_be_absent", "where", "values", "dates")
 
 
 @record
-class Kind:
+class SourceKind:
     """One kind of source: the keys that it must have and may have, and how it is made."""
 
     needs: tuple[str, ...]
@@ -111,9 +111,9 @@ def _calendar(given: Mapping[str, Any]) -> Source:
 
 
 def _service(given: Mapping[str, Any]) -> Source:
-    from .service import Service
+    from .service import ServiceSource
 
-    return Service(_access(given), tuple(given["services"]), tuple(given.get("tables", ())))
+    return ServiceSource(_access(given), tuple(given["services"]), tuple(given.get("tables", ())))
 
 
 def _files(given: Mapping[str, Any]) -> Source:
@@ -128,19 +128,19 @@ def _sign_ins(given: Mapping[str, Any]) -> Source:
     return SignIns(given["path"], given.get("copy", True))
 
 
-SOURCE_KINDS: Mapping[str, Kind] = {
-    "scim": Kind(("url",), (*_WEB, "fields", "page", "attributes"), _scim),
-    "ldap": Kind(
+SOURCE_KINDS: Mapping[str, SourceKind] = {
+    "scim": SourceKind(("url",), (*_WEB, "fields", "page", "attributes"), _scim),
+    "ldap": SourceKind(
         ("url", "base"),
         ("tls", "bind", "user", "password", "ca", "certificate", "key", "timeout", "page", *_LAYOUT),
         _ldap,
     ),
-    "ldif": Kind(("path",), _LAYOUT, _ldif),
-    "table": Kind(("mapping",), ("path", *_WEB), _table),
-    "calendar": Kind(("path", "service"), ("days", "most"), _calendar),
-    "service": Kind(("url", "services"), (*_WEB, "tables"), _service),
-    "files": Kind(("paths",), (), _files),
-    "sign-ins": Kind(("path",), ("copy",), _sign_ins),
+    "ldif": SourceKind(("path",), _LAYOUT, _ldif),
+    "table": SourceKind(("mapping",), ("path", *_WEB), _table),
+    "calendar": SourceKind(("path", "service"), ("days", "most"), _calendar),
+    "service": SourceKind(("url", "services"), (*_WEB, "tables"), _service),
+    "files": SourceKind(("paths",), (), _files),
+    "sign-ins": SourceKind(("path",), ("copy",), _sign_ins),
 }
 
 
@@ -166,7 +166,7 @@ KEYS: Mapping[str, str] = {
     "page": "how many entries are asked for at once (500)",
     "attributes": "false: all attributes are asked for, for servers that stumble over a choice (true)",
     "fields": 'which attribute is which column, as `{login = "mail"}`; some entry must have each',
-    "may_be_absent": "a list of columns of `fields` whose attribute nobody may have",
+    "may_be_absent": "a list of columns of `fields` whose attribute no one may have",
     "where": 'by column the values of the people to take, as `{kind = ["Staff", "Extern"]}`; '
     "the others are left out, and counted",
     "values": 'by column what each value is, as `{kind = {Extern = "guest"}}`; one that is not spoken of is an error',
@@ -196,7 +196,7 @@ KEYS: Mapping[str, str] = {
 
 
 def keys_of(kind: str) -> tuple[tuple[str, ...], tuple[str, ...]]:
-    """The keys that a source of a kind must have, and those that it may have."""
+    """Return the keys that a source of a kind must have, and those that it may have."""
     form = SOURCE_KINDS[kind]
     own = (*form.needs, *form.may)
     more = [*_OF_ALL]
@@ -208,9 +208,9 @@ def keys_of(kind: str) -> tuple[tuple[str, ...], tuple[str, ...]]:
 
 @dataclass(frozen=True)
 class GatherSettings:
-    """Everything that gather is told: the sources in their order, and how many earlier snapshots are kept."""
+    """All settings of gather: the sources in their order, and how many earlier snapshots are kept."""
 
-    sources: tuple[Named, ...]
+    sources: tuple[NamedSource, ...]
     keep: int = 7
     join_groups: bool = False  # groups of one name are one group
     time_zone: str = ""
@@ -227,7 +227,7 @@ class _Reader:
         ]
 
     def line(self, key: str, section: int | None = None) -> int:
-        """The line of a key in the section of a source (None: in [gather] itself)."""
+        """Return the line of a key in the section of a source (None: in [gather] itself)."""
         first = self.starts[section] if section is not None and section < len(self.starts) else 1
         after = (
             self.starts[section + 1] if section is not None and section + 1 < len(self.starts) else len(self.lines) + 1
@@ -290,7 +290,8 @@ def _is_time_zone(name: Any) -> bool:
         return False
 
 
-def _one(given: Mapping[str, Any], section: int, reader: _Reader, folder: Path) -> Named | None:
+def _one(given: Mapping[str, Any], section: int, reader: _Reader, folder: Path) -> NamedSource | None:
+    """Read one source of usher-gate.toml; None after reporting a fault."""
     before = len(reader.faults)
     kind, name = given.get("kind"), given.get("name")
     if not isinstance(kind, str) or kind not in SOURCE_KINDS:
@@ -334,7 +335,9 @@ def _one(given: Mapping[str, Any], section: int, reader: _Reader, folder: Path) 
         prepare(folder)
     paths = tuple(given.get("paths", ())) or ((given["path"],) if "path" in given else ())
     limits = {key: given[key] for key in (*_OF_ALL, *_OF_FILES, *_OF_PEOPLE) if key in given}
-    return Named(str(name), kind, str(given.get("url") or ", ".join(paths)), source, paths, **limits)
+    return NamedSource(
+        name=str(name), kind=kind, place=str(given.get("url") or ", ".join(paths)), source=source, paths=paths, **limits
+    )
 
 
 def _check_columns(kind: str, given: Mapping[str, Any], section: int, reader: _Reader) -> None:
@@ -355,7 +358,7 @@ def _check_columns(kind: str, given: Mapping[str, Any], section: int, reader: _R
 
 
 def _problem(kind: str, key: str, value: Any) -> str | None:
-    """What is wrong with the type of a value."""
+    """Return what is wrong with the type of a value."""
     if key in _NUMBERS:
         good = isinstance(value, int | float) and not isinstance(value, bool) and 0 < value < 1_000_000_000
         if key in _WHOLE_NUMBERS:

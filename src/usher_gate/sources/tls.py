@@ -13,7 +13,7 @@ _START_TLS = bytes.fromhex("301d02010177188016") + b"1.3.6.1.4.1.1466.20037"  # 
 
 
 def tls_fault(error: BaseException | None) -> str:
-    """What the error behind an error says of TLS, in words; "" where there is none about TLS."""
+    """Return what the error behind an error says of TLS, in words; "" where there is none about TLS."""
     while error is not None:
         if isinstance(error, ssl.SSLCertVerificationError):
             return _certificate_fault(error)
@@ -40,7 +40,7 @@ def _certificate_fault(error: ssl.SSLCertVerificationError) -> str:
 
 
 def probe(host: str, port: int, authority: Path | None, start_tls: bool, seconds: float) -> str:
-    """What is wrong with TLS at an LDAP server, in words; "" where nothing is, or where nobody answers.
+    """Return what is wrong with TLS at an LDAP server, in words; "" where nothing is, or where no one answers.
 
     The LDAP library does not say: a connection is made here only to know, after one that failed. `start_tls` asks for
     TLS first

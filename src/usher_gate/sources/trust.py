@@ -1,7 +1,7 @@
 """Checks whether the data of a source can be believed.
 
-A source must give something, tell people apart, give no less than last time, and read files that are not old.
-Source: answers, L 73 and L 75 to L 77.
+A source must give something, distinguish people, give no less than last time, and read files that are not old.
+Spec: gathering 2 and 4.
 """
 
 from __future__ import annotations
@@ -17,13 +17,13 @@ from ..core.words.faults import Faults, quoted
 from ..files.binary import LARGEST_WRITTEN, read_bytes
 from ..files.snapshot.manifest import NAME
 from .columns import Columns, column_cells
-from .interface import Context, Gathered, Named, Row, SourceFailed, open_source
+from .interface import Context, Gathered, NamedSource, Row, SourceFailed, open_source
 
 _FEWEST_LOST = 5  # rows; fewer are no shrinking
 _WITH_ROWS = (".csv", ".jsonl", ".ndjson")
 
 
-def check_age(named: Named, context: Context) -> None:
+def check_age(named: NamedSource, context: Context) -> None:
     """Raise SourceFailed if a source reads a file that is older than `max_age_hours`."""
     if named.max_age_hours is None:
         return
@@ -37,7 +37,7 @@ def check_age(named: Named, context: Context) -> None:
             )
 
 
-def check_content(named: Named, gathered: Gathered) -> None:
+def check_content(named: NamedSource, gathered: Gathered) -> None:
     """Raise SourceFailed if a source gave nothing for a table it is there for, or one login to two people."""
     missing = next(_missing(named, gathered), None)
     if missing is not None and not named.may_be_empty:
@@ -45,7 +45,7 @@ def check_content(named: Named, gathered: Gathered) -> None:
     _check_logins(gathered.tables.get("people", ()))
 
 
-def _missing(named: Named, gathered: Gathered) -> Iterator[str]:
+def _missing(named: NamedSource, gathered: Gathered) -> Iterator[str]:
     """Yield what a source did not give although it should."""
     gives = named.source.gives
     for table in sorted(gives.needed):
@@ -104,7 +104,7 @@ def filled_counts(gathered: Gathered) -> dict[str, dict[str, int]]:
 
 
 def shrunk_sources(
-    sources: Sequence[Named], current: Mapping[str, Mapping[str, Any]], link: Path, snapshots: Path
+    sources: Sequence[NamedSource], current: Mapping[str, Mapping[str, Any]], link: Path, snapshots: Path
 ) -> list[tuple[str, str]]:
     """Return the sources that gave much less than in the last snapshot for which they were whole, and how much less.
 

@@ -1,4 +1,7 @@
-"""HTTP for sources: JSON with retries (RFC 9110: Retry-After), bearer tokens and OAuth 2.0 client credentials (RFC 6749, 4.4)."""
+"""HTTP for sources.
+
+JSON with retries (RFC 9110: Retry-After), bearer tokens and OAuth 2.0 client credentials (RFC 6749, 4.4).
+"""
 
 from __future__ import annotations
 
@@ -38,7 +41,7 @@ _T = TypeVar("_T")
 
 @record
 class Access:
-    """Where a source is and how it is asked: `token` or client credentials by the names of their secrets."""
+    """Says where a source is and how it is asked: `token` or client credentials by the names of their secrets."""
 
     url: str
     token: str = ""
@@ -62,7 +65,10 @@ class _Asked:
 
 
 class Web:
-    """Asks one server for JSON. Nothing secret is sent in the clear, or anywhere but to the server and to where it gets its tokens."""
+    """Asks one server for JSON.
+
+    Nothing secret is sent in the clear, or anywhere but to the server and to where it gets its tokens.
+    """
 
     def __init__(self, access: Access, context: Context) -> None:
         self._where = web_address(access.url, access.plain)
@@ -83,7 +89,10 @@ class Web:
         )
 
     def _verified(self) -> Any:
-        """How the server's certificate is verified. Where nothing is encrypted nobody is trusted: to load who would be takes its time."""
+        """Return how the server's certificate is verified.
+
+        Where nothing is encrypted no one is trusted: to load who would be takes its time.
+        """
         import ssl
 
         if not self._access.ca:
@@ -101,7 +110,7 @@ class Web:
         self._client.close()
 
     def json(self, path: str, query: Mapping[str, str | int] | None = None) -> dict[str, Any]:
-        """The object at a path; raises SourceFailed after all tries."""
+        """Return the object at a path; raises SourceFailed after all tries."""
         url = httpx.URL(self._access.url.rstrip("/") + path, params=dict(query or {}))
         if not address_of(str(url)).same_server(self._where):
             raise SourceFailed(f"{self._access.url}: leads to {url.host}, which is another server")
@@ -200,7 +209,7 @@ class Web:
         raise SourceFailed(self._context.secrets.hide(f"{shown}: {why}"))
 
     def _body(self, response: httpx.Response, most: int) -> bytes:
-        """An answer's bytes, unpacked; raises SourceFailed where there are more than `most`, packed or not."""
+        """Return an answer's bytes, unpacked; raises SourceFailed where there are more than `most`, packed or not."""
         packed = response.headers.get("Content-Encoding", "identity").strip().lower()
         if packed not in ("", "identity", "gzip", "x-gzip"):
             raise _Broken(f"what came is packed as {packed[:20]!r}, which was not asked for")
@@ -221,7 +230,10 @@ class Web:
         return bytes(data)
 
     def _refusal(self, response: httpx.Response) -> str:
-        """A server's refusal in one line; what it says itself is shortened, and never shown if it could hold a secret."""
+        """Return a server's refusal in one line.
+
+        What it says itself is shortened, and never shown if it could hold a secret.
+        """
         try:
             said = json.loads(self._body(response, 1 << 20))
             text = str(said.get("detail") or said.get("error_description") or said.get("error") or "")
@@ -274,12 +286,12 @@ class _Deadline:
 
 
 def _shown(response: httpx.Response) -> str:
-    """Where an answer comes from, without what was asked."""
+    """Return where an answer comes from, without what was asked."""
     return str(response.request.url.copy_with(query=None))
 
 
 def _object(data: bytes) -> dict[str, Any]:
-    """The JSON object of an answer."""
+    """Return the JSON object of an answer."""
     try:
         found = msgspec.json.decode(data)
     except (msgspec.DecodeError, UnicodeDecodeError, RecursionError):
@@ -311,7 +323,7 @@ def _network_words(error: Exception) -> str:
     if fault := tls_fault(error):
         return fault
     if isinstance(error, httpx.ConnectError):
-        return "nobody answers there"
+        return "no one answers there"
     return (
         "the connection broke"
         if isinstance(error, httpx.RemoteProtocolError | httpx.ReadError)

@@ -1,1 +1,1 @@
-"""A practice ground: a small simulated directory and service on this machine, which can be told to misbehave."""
+"""A practice ground: a small simulated directory and service on this machine, which can be asked to misbehave."""

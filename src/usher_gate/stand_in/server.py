@@ -1,4 +1,7 @@
-"""The stand-in's HTTP side: SCIM 2.0, a token endpoint (RFC 6749, 4.4), settings and tables (openapi.json), and its ill manners."""
+"""The stand-in's HTTP side.
+
+SCIM 2.0, a token endpoint (RFC 6749, 4.4), settings and tables (openapi.json), and its faults.
+"""
 
 from __future__ import annotations
 
@@ -31,8 +34,8 @@ MANNERS = {
     "broken-json": "an answer stops being JSON",
     "wrong-total": "totalResults is one too many, always",
     "repeat": "a page holds people of the page before, always",
-    "skip": "a page leaves somebody out, always",
-    "vanish": "somebody vanishes between two pages, always",
+    "skip": "a page leaves someone out, always",
+    "vanish": "someone vanishes between two pages, always",
     "shrink": "only one person in ten is there, always, as after a bad night",
     "new-ids": "each page holds the people of the first page under new ids, always",
     "one-cursor": "pages come by cursor, and the next cursor is always the same",
@@ -49,7 +52,7 @@ _TOKEN_LASTS = 300
 
 @record
 class Options:
-    """How the stand-in behaves: every n-th request meets the next of its ill manners."""
+    """Describes how the stand-in behaves: every n-th request meets the next of its faults."""
 
     client_id: str = "practice"
     client_secret: str = "practice-secret"
@@ -78,14 +81,14 @@ class StandIn(ThreadingHTTPServer):
 
     @property
     def url(self) -> str:
-        """Where it is."""
+        """Return where it is."""
         return f"http://127.0.0.1:{self.server_address[1]}"
 
     def handle_error(self, request: Any, client_address: Any) -> None:
         """A client that went away is no matter."""
 
     def manner(self) -> str:
-        """The ill manner that the next request meets, if any."""
+        """Return the ill manner that the next request meets, if any."""
         with self.lock:
             self.requests += 1
             once = [manner for manner in self.options.misbehave if manner not in _ALWAYS]
@@ -94,7 +97,7 @@ class StandIn(ThreadingHTTPServer):
             return once[self.requests // self.options.every % len(once)]
 
     def too_fast(self) -> bool:
-        """Whether more requests come than the rate allows."""
+        """Return whether more requests come than the rate allows."""
         if not self.options.rate:
             return False
         with self.lock:
@@ -133,6 +136,7 @@ class _Handler(BaseHTTPRequestHandler):
         self._answer(self._patch)
 
     def _answer(self, work: Callable[[], Any]) -> None:
+        """Answer a request, with the faults that the options inject."""
         manner = self.server.manner()
         try:
             if manner == "slow":
@@ -154,6 +158,7 @@ class _Handler(BaseHTTPRequestHandler):
             )
 
     def _send(self, status: int, body: Any, headers: Mapping[str, str], manner: str = "") -> None:
+        """Send a response, cut or slowed as the injected fault says."""
         data = json.dumps(body).encode()
         if manner == "broken-json":
             data = data[: len(data) // 2] + b'"}}'
@@ -197,6 +202,7 @@ class _Handler(BaseHTTPRequestHandler):
             raise _Refused(401, "the token is not valid", {"WWW-Authenticate": 'Bearer error="invalid_token"'})
 
     def _get(self) -> Any:
+        """Return the answer to a GET request."""
         path = urlsplit(self.path).path
         if path == "/":
             return {
@@ -227,6 +233,7 @@ class _Handler(BaseHTTPRequestHandler):
         return {key: rows[after : after + limit], "total": len(rows) + ("wrong-total" in self.server.options.misbehave)}
 
     def _scim(self, kind: str) -> Any:
+        """Return a page of users or groups, with the faults that the options inject."""
         options, world = self.server.options, self.server.world
         if kind == "ServiceProviderConfig":
             pagination = {
@@ -293,6 +300,7 @@ class _Handler(BaseHTTPRequestHandler):
         return self.rfile.read(min(int(self.headers.get("Content-Length", 0)), 1 << 20))
 
     def _post(self) -> Any:
+        """Return an access token for valid client credentials (RFC 6749, section 4.4)."""
         body = self._body()
         if urlsplit(self.path).path != "/token":
             raise _Refused(404, "there is nothing here")
@@ -343,7 +351,7 @@ def _distort(body: Any, number: int) -> None:
 
 
 def _chosen(resource: dict[str, Any], attributes: str) -> dict[str, Any]:
-    """A resource with the attributes that were asked for (RFC 7644, 3.9)."""
+    """Return a resource with the attributes that were asked for (RFC 7644, 3.9)."""
     if not attributes:
         return resource
     wanted = [name.lower() for name in attributes.split(",")]

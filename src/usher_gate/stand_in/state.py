@@ -29,7 +29,7 @@ Row = dict[str, str]
 
 
 def rows_of(folder: Path, spec: Spec) -> list[Row]:
-    """A table of a snapshot as rows of texts, empty cells left out; raises BadInput."""
+    """Return a table of a snapshot as rows of texts, empty cells left out; raises BadInput."""
     faults = Faults()
     table = read_table(folder, spec, faults)
     stop_if_any(faults)
@@ -54,7 +54,7 @@ class World:
         self.groups = _groups(self.tables["groups"], self.tables["members"])
 
     def settings(self, service: str) -> list[Row]:
-        """The settings of a service as they are now."""
+        """Return the settings of a service as they are now."""
         with self._lock:
             now = self._clock()
             arrived = [row for due, row in self._coming if due <= now]

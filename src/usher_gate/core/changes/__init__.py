@@ -1,1 +1,4 @@
-"""Trying changes before they are made: a change is applied to a snapshot in memory, and both are judged and told apart."""
+"""Trying changes before they are made.
+
+A change is applied to a snapshot in memory, and both are judged and compared.
+"""

@@ -1,6 +1,6 @@
 """Who newly gets in, is challenged, gets stuck, is denied or is not known to get in because of a change, by resource.
 
-Every possible sign-in is decided before and after. Source: answers, C 31.
+Every possible sign-in is decided before and after. Spec: changes 3.1.
 """
 
 from __future__ import annotations
@@ -12,7 +12,7 @@ import numpy as np
 from ..organisation.access_rules import AccessRule, Conditions
 from ..organisation.columns import MISSING, Ints, Longs
 from ..organisation.snapshot import Snapshot
-from ..sign_in.gatekeeper import Gatekeeper
+from ..sign_in.evaluator import AccessPolicyEvaluator
 from ..sign_in.possible import SignInClass, sign_in_classes
 from ..sign_in.replay import ALLOWED, CHALLENGED, DENIED, STUCK, UNKNOWN, Events, OutcomeCodes, Replay
 from ..words.record import record
@@ -26,8 +26,8 @@ WHAT = (GETS_IN, NOW_CHALLENGED, NOW_STUCK, NOW_DENIED, NOW_UNKNOWN)
 class AccessMoved:
     """Whose possible sign-ins to a resource meet something else: `what` is one of WHAT, `people` are ids in order.
 
-    `always` are those of them whom it concerns in every way in that there was before (for `gets-in`: who got in by no way before;
-    for `unknown`: of whom no way in is known).
+    `always` are the people among them that it concerns by every way in that there was before.
+    For `gets-in` they got in by no way before; for `unknown` no way in is known.
     """
 
     resource: str
@@ -37,7 +37,7 @@ class AccessMoved:
 
 
 def access_moves(before: Snapshot, after: Snapshot) -> tuple[AccessMoved, ...]:
-    """What is other for whom at which resource. Somebody who is not there counts as denied."""
+    """Return what differs, for which people, at which resource; a person who is not there counts as denied."""
     if before.access_rules is None or after.access_rules is None:
         return ()
     sides = [_Side(snapshot) for snapshot in (before, after)]
@@ -65,25 +65,35 @@ class _Side:
     """The sign-ins before a change, or after it."""
 
     def __init__(self, snapshot: Snapshot) -> None:
-        self._keeper = Gatekeeper(snapshot)
-        self._replay = Replay(self._keeper, self._keeper)
+        self._evaluator = AccessPolicyEvaluator(snapshot)
+        self._replay = Replay(self._evaluator, self._evaluator)
         ids = snapshot.people.ids.take(np.arange(len(snapshot.people), dtype=np.int32))
         self.numbers = {name: number for number, name in enumerate(ids)}
 
     def alike(self, people: Longs) -> Longs:
-        """For each of some people (MISSING: not there) a number that those share for whom every sign-in meets the same."""
-        kits = self._keeper.kits[0].astype(np.int64)
-        both = self._keeper.classes[0].astype(np.int64) * (int(kits.max(initial=0)) + 1) + kits
+        """Return a class number for each person (MISSING: not there).
+
+        Every sign-in meets the same for people of one class.
+        """
+        authenticator_sets = self._evaluator.authenticator_sets[0].astype(np.int64)
+        both = (
+            self._evaluator.classes[0].astype(np.int64) * (int(authenticator_sets.max(initial=0)) + 1)
+            + authenticator_sets
+        )
         return np.append(both, -1)[people]
 
     def outcomes(self, people: Longs, classes: Sequence[SignInClass]) -> OutcomeCodes:
-        """The outcome of each class of sign-ins (columns) of each of some people (rows); DENIED for somebody who is not there."""
+        """Return the outcome of each class of sign-ins (columns) of each of some people (rows).
+
+        DENIED for someone who is not there.
+        """
         replay = self._replay
         found = np.full((len(people), len(classes)), DENIED, np.int8)
         here = np.flatnonzero(people != MISSING)
         if not len(here) or not classes:
             return found
         sign_ins = [possible.sign_in for possible in classes]
+        # The sign-ins as columns of codes, the same for each person.
         columns: dict[str, Ints] = {
             name: np.array([words.index(sign_in.word(name)) for sign_in in sign_ins], np.int32)
             for name, words in CONDITION_WORDS.items()
@@ -98,7 +108,7 @@ class _Side:
 
 
 def _moved(what: str, now: OutcomeCodes, then: OutcomeCodes) -> tuple[np.ndarray, np.ndarray]:
-    """For each row, whether some sign-in moves so, and whether all do that could."""
+    """Return for each row, whether some sign-in moves so, and whether all do that could."""
     was_in, is_in = now <= CHALLENGED, then <= CHALLENGED
     if what == GETS_IN:
         moved = ((now == STUCK) | (now == DENIED)) & is_in

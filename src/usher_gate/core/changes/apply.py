@@ -1,6 +1,6 @@
 """Applying changes to a snapshot in memory: tables in, tables and a snapshot out; no file is written.
 
-Source: changes, section 1; readings 26 to 28.
+Spec: changes 1 and 2.
 """
 
 from __future__ import annotations
@@ -10,7 +10,7 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from ..organisation.build.again import build_again
+from ..organisation.build.rebuild import build_again
 from ..organisation.build.table import Table
 from ..organisation.columns import Bools
 from ..organisation.select import Unanswerable, select
@@ -23,15 +23,15 @@ from ..words.values import join_words, split_words
 from .model import (
     Change,
     Changes,
+    ChosenPeople,
     Members,
     PartnerFlags,
-    People,
-    Register,
+    PeopleChange,
+    RegisterChange,
     Rules,
     SecondFactor,
     Set,
     Unset,
-    Whom,
     in_words,
 )
 from .sheet import Sheet
@@ -41,16 +41,19 @@ Place = tuple[str, str, str]  # service, control, scope (a person's by id)
 
 @record
 class Applied:
-    """The snapshot after the changes, and the tables that it stands in. `places` are the settings that are other than before, each with the
-    numbers (from 1) of the changes that made it so; `real` the numbers of all changes that changed anything; `notes` what is worth
-    knowing; `whom` the people (ids) whom each change about people chose."""
+    """The snapshot after the changes, and its tables.
+
+    `places` are the settings that differ from before, each with the numbers (from 1) of the changes that made it so.
+    `real` are the numbers of all changes that changed anything, `notes` what is worth knowing.
+    `chosen_people` are the people (ids) that each change about people chose.
+    """
 
     snapshot: Snapshot
     tables: Mapping[str, Table]
     places: Mapping[Place, tuple[int, ...]]
     real: frozenset[int]
     notes: tuple[str, ...]
-    whom: Mapping[int, frozenset[str]] = field(default_factory=dict)
+    chosen_people: Mapping[int, frozenset[str]] = field(default_factory=dict)
 
 
 def apply_changes(
@@ -80,13 +83,19 @@ def apply_changes(
     if dropped is not None:
         made["observations"] = dropped
         after = build_again(after, made, Faults())
-    return Applied(replace(after, notes=before.notes), made, {place: tuple(numbers) for place, numbers in work.places.items()},
-                   frozenset(work.real), tuple(work.notes), work.whom)  # fmt: skip
+    return Applied(
+        snapshot=replace(after, notes=before.notes),
+        tables=made,
+        places={place: tuple(numbers) for place, numbers in work.places.items()},
+        real=frozenset(work.real),
+        notes=tuple(work.notes),
+        chosen_people=work.chosen_people,
+    )
 
 
 @dataclass
 class _Work:
-    """What has been made so far."""
+    """Describes what has been made so far."""
 
     before: Snapshot
     tables: dict[str, Table]
@@ -101,12 +110,12 @@ class _Work:
     notes: list[str] = field(default_factory=list)
     _index: dict[Place, int] | None = None
     _everybody: tuple[Snapshot, list[int]] | None = None
-    whom: dict[int, frozenset[str]] = field(default_factory=dict)
+    chosen_people: dict[int, frozenset[str]] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
         self.rules, self.second_factor = self.before.access_rules, self.before.second_factor_default
         self._by_place: dict[Place, int] = {}
-        # By group the last change that takes somebody out of it, and its line.
+        # By group the last change that takes someone out of it, and its line.
         self._members_of: dict[str, tuple[int, int]] = {}
 
     def fault(self, message: str) -> None:
@@ -114,11 +123,14 @@ class _Work:
         self.faults.add(self.file, self.line, f"change {self.number}: {message}")
 
     def note(self, message: str) -> None:
-        """Tells what is worth knowing."""
+        """Add a note."""
         self.notes.append(f"change {self.number}: {message}")
 
     def sheet(self, name: str, *columns: str) -> Sheet | None:
-        """A table to write in; None, with a fault, where the snapshot does not have it, or not with these columns."""
+        """Return a table to write in.
+
+        None, with a fault, where the snapshot does not have it, or not with these columns.
+        """
         if name not in self.tables:
             self.fault(f"the snapshot has no table {name}; gather it, or write one")
             return None
@@ -142,8 +154,8 @@ class _Work:
         makers: Mapping[type, Callable[..., None]] = {
             Set: self._set,
             Unset: self._unset,
-            People: self._people,
-            Register: self._register,
+            PeopleChange: self._people,
+            RegisterChange: self._register,
             Members: self._members,
             PartnerFlags: self._partner,
             Rules: self._access_rules,
@@ -155,7 +167,7 @@ class _Work:
 
     @property
     def index(self) -> dict[Place, int]:
-        """The row of the active setting at each place."""
+        """Return the row of the active setting at each place."""
         if self._index is None:
             self._index = {}
             sheet = self.sheets["settings"]
@@ -167,7 +179,7 @@ class _Work:
         return self._index
 
     def scope(self, scope: str) -> str:
-        """A scope as it stands in results: a person's by id."""
+        """Return a scope as results show it: a person's by id."""
         kind, _, name = scope.partition(":")
         if kind != "person":
             return scope
@@ -175,7 +187,7 @@ class _Work:
 
     @property
     def ids(self) -> dict[str, str]:
-        """The id of everybody by id, and by login whatever its case."""
+        """Return the id of everyone by id, and by login whatever its case."""
         if not hasattr(self, "_ids"):
             people = self.tables["people"]
             every = np.arange(people.rows)
@@ -186,12 +198,16 @@ class _Work:
         return self._ids
 
     def _placed(self, change: Set | Unset) -> Place | None:
-        """The place of a setting that is changed; None, with a fault, where no setting could stand or be read."""
+        """Return the place of a setting that is changed.
+
+        None, with a fault, where no setting could stand or be read.
+        """
         kind, _, name = change.scope.partition(":")
         service = next((one for one in self.before.services or () if one.id == change.service), None)
         if service is None:
             self.fault(
-                f"there is no service {quoted(change.service)}; {nearest(change.service, [one.id for one in self.before.services or ()])}"
+                f"there is no service {quoted(change.service)}; "
+                f"{nearest(change.service, [one.id for one in self.before.services or ()])}"
             )
             return None
         if kind != "meeting" and kind not in service.precedence:
@@ -224,6 +240,7 @@ class _Work:
         return {} if table is None else dict.fromkeys(table.ids.take(np.arange(len(table))), 0)
 
     def _set(self, change: Set) -> None:
+        """Write a value at a place of the settings table, replacing the row that is there."""
         needed = ["pinned"] if change.pinned else []
         needed += ["rank"] if change.rank is not None else []
         place, sheet = self._placed(change), self.sheet("settings", *needed)
@@ -268,6 +285,7 @@ class _Work:
         return changed
 
     def _unset(self, change: Unset) -> None:
+        """Take the setting at a place out of the settings table."""
         place, sheet = self._placed(change), self.sheet("settings")
         if place is None or sheet is None:
             return
@@ -287,7 +305,7 @@ class _Work:
     # people
 
     def everybody(self) -> tuple[Snapshot, list[int]]:
-        """The snapshot as it was, with everybody in it, inactive people too; and the row in the table of each."""
+        """Return the snapshot as it was, with everyone in it, inactive people too; and the row in the table of each."""
         if self._everybody is None:
             people = self.tables["people"]
             columns = {name: column for name, column in people.columns.items() if name != "active"}
@@ -296,8 +314,8 @@ class _Work:
             self._everybody = found, [rows[one] for one in found.people.ids.take(np.arange(len(found.people)))]
         return self._everybody
 
-    def chosen(self, who: Whom) -> list[int]:
-        """The rows of the people whom a change is about."""
+    def chosen(self, who: ChosenPeople) -> list[int]:
+        """Return the rows of the people that a change is about."""
         snapshot, rows = self.everybody()
         mask: Bools = np.ones(len(rows), bool)
         if who.selector is not None:
@@ -311,12 +329,13 @@ class _Work:
             mask &= np.array([one in wanted for one in snapshot.people.ids.take(np.arange(len(rows)))], bool)
         found = [rows[person] for person in np.flatnonzero(mask).tolist()]
         ids = snapshot.people.ids.take(np.flatnonzero(mask))
-        self.whom[self.number] = frozenset(ids)
+        self.chosen_people[self.number] = frozenset(ids)
         if not found:
-            self.note("chooses nobody")
+            self.note("chooses no one")
         return found
 
-    def _people(self, change: People) -> None:
+    def _people(self, change: PeopleChange) -> None:
+        """Change cells and lists (licences, roles) of the chosen people."""
         columns = [*change.cells, *(name for name in change.added if change.added[name] or change.removed[name])]
         sheet = self.sheet("people", *columns)
         if sheet is None:
@@ -341,7 +360,8 @@ class _Work:
             return parse_time(now) != parse_time(then)
         return now != then
 
-    def _register(self, change: Register) -> None:
+    def _register(self, change: RegisterChange) -> None:
+        """Register authenticators for the chosen people, up to the number of each that the change names."""
         sheet = self.sheet("authenticators")
         if sheet is None:
             return
@@ -361,6 +381,7 @@ class _Work:
             self.done("authenticators", changed)
 
     def _members(self, change: Members) -> None:
+        """Put members into a group and take members out, in the members table."""
         sheet = self.sheet("members", *(["type"] if any(":" in name for name in (*change.add, *change.remove)) else []))
         if sheet is None:
             return
@@ -392,11 +413,11 @@ class _Work:
         self.done("members", changed)
 
     def lost_groups(self, after: Snapshot) -> None:
-        """Faults for groups that only their members tell of, and that have none any more: nothing could name them."""
+        """Faults for groups that only the table of members names, and that have no members any more."""
         for group in sorted(self.before.group_index.keys() - after.group_index.keys()):
             self.number, self.line = self._members_of.get(group, (self.number, 0))
             self.fault(
-                f"nobody is left in the group {quoted(group)}, which without a table groups is not known then; "
+                f"no one is left in the group {quoted(group)}, which without a table groups is not known then; "
                 "add groups (id, name) to the snapshot first"
             )
 
@@ -440,8 +461,9 @@ class _Work:
 def _without_old_sights(
     before: Snapshot, after: Snapshot, tables: Mapping[str, Table], places: Mapping[Place, object], start: int | None
 ) -> Table | None:
-    """The observations without what was seen of people whose value comes, before or after, from a setting that was changed later than they
-    were looked at; None where all stay."""
+    """Return the observations without what was seen of people whose value comes, before or after, from a setting that
+    was changed later than they were looked at; None where all stay.
+    """
     table = tables.get("observations")
     if table is None or not places:
         return None
@@ -475,18 +497,18 @@ def _without_old_sights(
 
 
 def _names(snapshot: Snapshot) -> dict[str, str]:
-    """The id of every active person by id, and by login whatever its case."""
+    """Return the id of every active person by id, and by login whatever its case."""
     every = np.arange(len(snapshot.people))
     ids, logins = snapshot.people.ids.take(every), snapshot.people.logins.take(every)
     return {login.casefold(): one for one, login in zip(ids, logins, strict=True)} | {one: one for one in ids}
 
 
 def scope_by_id(scope: str | None, names: Mapping[str, str]) -> str | None:
-    """A scope with a person's id in it, not the login."""
+    """Return a scope with a person's id in it, not the login."""
     kind, _, name = (scope or "").partition(":")
     return f"person:{names.get(name) or names.get(name.casefold(), name)}" if kind == "person" else scope
 
 
-def told(changes: Changes) -> list[str]:
-    """Each change in words."""
+def descriptions(changes: Changes) -> list[str]:
+    """Return each change in words."""
     return [in_words(change) for change in changes.changes]

@@ -1,6 +1,6 @@
 """What is other between two baselines: which rules are new, dropped and changed, and in what.
 
-Source: answers, K 72.
+Spec: changes 6.
 """
 
 from __future__ import annotations
@@ -21,8 +21,11 @@ _PINNED = ("", "true", "strict")
 
 @record
 class RuleMoved:
-    """A rule that is other: one of WHAT_HAPPENED; of a changed one what it said and says, by field, and whether it is `stricter`
-    or `weaker` ("" where that cannot be told)."""
+    """A rule that is other: one of WHAT_HAPPENED.
+
+    Of a changed one what it said and says, by field, and whether it is `stricter` or `weaker` ("" if that is not
+    known).
+    """
 
     id: str
     what: str
@@ -32,7 +35,7 @@ class RuleMoved:
 
 
 def rules_moved(before: Baseline, after: Baseline, catalogue: Catalogue) -> Iterator[RuleMoved]:
-    """The rules that are other, by id."""
+    """Yield the rules that are other, by id."""
     old, new = ({rule.id: rule for rule in baseline.rules} for baseline in (before, after))
     for name in sorted({*old, *new}):
         if name not in new:
@@ -44,12 +47,16 @@ def rules_moved(before: Baseline, after: Baseline, catalogue: Catalogue) -> Iter
             fields = tuple((field, was[field], then[field]) for field in was if was[field] != then[field])
             if fields:
                 yield RuleMoved(
-                    name, CHANGED, new[name].severity, fields, _direction(old[name], new[name], fields, catalogue)
+                    id=name,
+                    what=CHANGED,
+                    severity=new[name].severity,
+                    fields=fields,
+                    direction=_direction(old[name], new[name], fields, catalogue),
                 )
 
 
 def _fields(rule: Rule) -> dict[str, str]:
-    """What a rule says, as texts."""
+    """Return what a rule says, as texts."""
     return {
         "title": rule.title,
         "severity": rule.severity,
@@ -66,7 +73,7 @@ def _fields(rule: Rule) -> dict[str, str]:
 
 
 def _direction(old: Rule, new: Rule, fields: tuple[tuple[str, str, str], ...], catalogue: Catalogue) -> str:
-    """Whether all that is other makes a rule stricter, or weaker; "" where that cannot be told."""
+    """Return whether all that is other makes a rule stricter, or weaker; "" if that is not known."""
     found = set[str]()
     for field, was, then in fields:
         if field in ("title", "because", "mend"):
@@ -78,12 +85,12 @@ def _direction(old: Rule, new: Rule, fields: tuple[tuple[str, str, str], ...], c
         elif field == "must_support":
             step = len(then) - len(was)
         elif field == "except" and not (was and then):
-            step = len(was) - len(then)  # without it nobody is left out any more
+            step = len(was) - len(then)  # without it no one is left out any more
         elif field == "expect":
             step = _stricter(old, new, catalogue)
         else:
             step = 0
-        found.add(STRICTER if step > 0 else WEAKER if step < 0 else "")
+        found.add({1: STRICTER, -1: WEAKER, 0: ""}[(step > 0) - (step < 0)])
     return found.pop() if len(found) == 1 else ""
 
 

@@ -1,6 +1,8 @@
-"""Two snapshots judged by one baseline, and told apart: verdicts, doors, planned meetings, lock-outs, and how far each change reaches.
+"""Two snapshots judged by one baseline, and compared.
 
-Source: changes, section 2; readings 28 to 30.
+Verdicts, doors, planned meetings, lock-outs, and how far each change reaches.
+
+Spec: changes 3.
 """
 
 from __future__ import annotations
@@ -30,7 +32,7 @@ from ..words.record import record
 from .access import AccessMoved, access_moves
 from .apply import Applied, scope_by_id
 from .baselines import RuleMoved, rules_moved
-from .model import Changes, Members, PartnerFlags, People, Register, Rules, SecondFactor, Set, Unset
+from .model import Changes, Members, PartnerFlags, PeopleChange, RegisterChange, Rules, SecondFactor, Set, Unset
 
 NOT_JUDGED = len(VERDICTS)  # of a subject that is not there
 WORDS = (*VERDICTS, "not-judged")
@@ -41,8 +43,11 @@ _AS_MET = (EXEMPT, EXCEPTED, NOT_JUDGED)
 
 
 @record
-class Moved:
-    """One verdict that is other than it was: of which rule, service and subject (type, id, login or label), from what to what."""
+class VerdictMoved:
+    """One verdict that is other than it was.
+
+    Of which rule, service and subject (type, id, login or label), from what to what.
+    """
 
     rule: str
     service: str | None
@@ -53,9 +58,11 @@ class Moved:
 
 @record
 class ValueMoved:
-    """A value of somebody that is other than it was: of which control on which service, whose (id, login), from what to what (None: none).
+    """A value of someone that is other than it was.
 
-    `rule` names the rule whose `except` leaves them out, where that is why it is told.
+    Of which control on which service, whose (id, login), from what to what (None: none).
+
+    `rule` names the rule whose `except` leaves them out, if that is why the value is listed.
     """
 
     service: str
@@ -69,8 +76,11 @@ class ValueMoved:
 
 @record
 class NewlyMet:
-    """What is new at one planned meeting: for its invitees, and whether it is open to a stranger (`was_open` before, None where that is not
-    known; afterwards as the meeting says)."""
+    """Describes what is new at one planned meeting.
+
+    For its invitees, and whether it is open to a stranger (`was_open` before, None where that is not known; afterwards
+    as the meeting says).
+    """
 
     meeting: Planned
     turned_away: tuple[str, ...]
@@ -81,15 +91,20 @@ class NewlyMet:
 
     @property
     def series(self) -> tuple[object, ...]:
-        """What the occurrences of one series have in common, at which the same is new; a meeting of its own is alone."""
+        """Return what the occurrences of one series have in common, at which the same is new.
+
+        A meeting of its own is alone.
+        """
         name = self.meeting.id.rpartition("/")[0] if self.meeting.recurring else ""
         lists = self.turned_away, self.waiting, self.walking_in, self.need_account
         return self.meeting.service, name or self.meeting.id, self.was_open, self.meeting.open, *lists
 
 
 @record
-class Reach:
-    """How many people have another value (or fact) because of one change, and how many of these had no drift there to mend."""
+class ChangeReach:
+    """Describes how many people have another value (or fact) because of one change, and how many of these had no
+    finding there to mend.
+    """
 
     change: int
     people: int
@@ -98,7 +113,7 @@ class Reach:
 
 @record
 class LockedOut:
-    """Somebody locked out of a resource: id, resource, and of which kind."""
+    """Someone locked out of a resource: id, resource, and of which kind."""
 
     resource: str
     of: str
@@ -107,7 +122,10 @@ class LockedOut:
 
 @record
 class BaselineMoved:
-    """Two baselines (name and version): the rules that are other, and the exceptions (ids) that cover somebody now and nobody then."""
+    """Two baselines (name and version).
+
+    The rules that are other, and the exceptions (ids) that cover someone now and no one then.
+    """
 
     before: tuple[str, str]
     after: tuple[str, str]
@@ -117,16 +135,19 @@ class BaselineMoved:
 
 @record
 class OpenDoors:
-    """How many doors are open to a stranger, and of how many that is not known."""
+    """Describes how many doors are open to a stranger, and of how many that is not known."""
 
     open: int
     unknown: int
 
 
 @record
-class Comparison:
-    """All that is other. `counts` are verdicts by code, before and after; `drifting` people, before and after; `moves` how many verdicts
-    went from one word to another; `open_doors` None where no door is touched."""
+class ChangeComparison:
+    """All that is other.
+
+    `counts` are verdicts by code, before and after; `drifting` people, before and after; `moves` how many verdicts went
+    from one word to another; `open_doors` None where no door is touched.
+    """
 
     before: Snapshot
     after: Snapshot
@@ -134,9 +155,9 @@ class Comparison:
     counts: tuple[tuple[int, ...], tuple[int, ...]]
     drifting: tuple[int, int]
     moves: Mapping[tuple[int, int], int]
-    begun: tuple[Moved, ...]
-    ended: tuple[Moved, ...]
-    worse: tuple[Moved, ...]
+    begun: tuple[VerdictMoved, ...]
+    ended: tuple[VerdictMoved, ...]
+    worse: tuple[VerdictMoved, ...]
     rules: Mapping[str, tuple[int, int]]
     open_doors: tuple[OpenDoors, OpenDoors] | None
     meetings: tuple[NewlyMet, ...]
@@ -145,18 +166,18 @@ class Comparison:
     stranded: tuple[
         tuple[str, tuple[str, ...]], ...
     ]  # who newly gets in nowhere at a resource until they register something
-    reach: tuple[Reach, ...]
+    reach: tuple[ChangeReach, ...]
     access: tuple[AccessMoved, ...]  # whose possible sign-ins meet something else
-    affected: tuple[ValueMoved, ...]  # of whoever had nothing to mend there
+    affected: tuple[ValueMoved, ...]  # of people with nothing to mend there
     weaker: tuple[ValueMoved, ...]
-    protected: tuple[ValueMoved, ...]  # of whom a rule about the control leaves out by its `except`
+    protected: tuple[ValueMoved, ...]  # of people that a rule about the control leaves out by its `except`
     newly: tuple[tuple[str, str], ...]  # who drifts and did not (id, login)
     baseline: BaselineMoved | None  # where another baseline is rehearsed
     notes: tuple[str, ...]
 
     @property
     def hurts(self) -> bool:
-        """Whether a drift begins, somebody is newly locked out, stranded or turned away, or a value changes of whom a rule leaves out."""
+        """Return whether a finding begins, or someone is newly locked out, stranded, turned away or not protected."""
         turned_away = any(each.turned_away for each in self.meetings)
         return bool(self.begun or self.locked_begun or self.stranded or turned_away or self.protected)
 
@@ -174,21 +195,21 @@ class _Value:
 
 @dataclass
 class _Tally:
-    """What is collected pair by pair."""
+    """Describes what is collected pair by pair."""
 
     counts: tuple[Longs, Longs] = field(
         default_factory=lambda: (np.zeros(len(VERDICTS), np.int64), np.zeros(len(VERDICTS), np.int64))
     )
     moves: dict[tuple[int, int], int] = field(default_factory=dict)
-    begun: list[Moved] = field(default_factory=list)
-    ended: list[Moved] = field(default_factory=list)
-    worse: list[Moved] = field(default_factory=list)
+    begun: list[VerdictMoved] = field(default_factory=list)
+    ended: list[VerdictMoved] = field(default_factory=list)
+    worse: list[VerdictMoved] = field(default_factory=list)
     rules: dict[str, list[int]] = field(default_factory=dict)
     covered: tuple[set[str], set[str]] = field(
         default_factory=lambda: (set(), set())
-    )  # the exceptions that cover somebody
+    )  # the exceptions that cover someone
 
-    def move(self, moved: Moved) -> None:
+    def move(self, moved: VerdictMoved) -> None:
         """One verdict that is other."""
         begins, ends = moved.after == DRIFTS != moved.before, moved.before == DRIFTS != moved.after
         if begins:
@@ -227,8 +248,8 @@ class Compared:
         self.settings_only = all(isinstance(change, (Set, Unset)) for change in changes.changes)
         self.rules_only = all(isinstance(change, (Rules, SecondFactor)) for change in changes.changes)
 
-    def comparison(self) -> Comparison:
-        """Everything that is other."""
+    def comparison(self) -> ChangeComparison:
+        """Return everything that is other."""
         tally = _Tally()
         drifts = [np.zeros(len(self.names), bool), np.zeros(len(self.names), bool)]
         logins = self._logins
@@ -247,38 +268,40 @@ class Compared:
                 else:
                     self._others(pair, name, tally)
         locked = self._lockouts()
-        return Comparison(
-            before.snapshot,
-            after.snapshot,
-            self.changes,
-            (tuple(tally.counts[0].tolist()), tuple(tally.counts[1].tolist())),
-            (int(drifts[0].sum()), int(drifts[1].sum())),
-            dict(sorted(tally.moves.items())),
-            tuple(sorted(tally.begun, key=_order)),
-            tuple(sorted(tally.ended, key=_order)),
-            tuple(sorted(tally.worse, key=_order)),
-            {rule: (counted[0], counted[1]) for rule, counted in sorted(tally.rules.items())},
-            self._open_doors(),
-            tuple(self._meetings()),
-            locked[0],
-            locked[1],
-            self._stranded(),
-            tuple(self._reach(need)),
-            () if self.settings_only else access_moves(before.snapshot, after.snapshot),
-            tuple(
+        return ChangeComparison(
+            before=before.snapshot,
+            after=after.snapshot,
+            changes=self.changes,
+            counts=(tuple(tally.counts[0].tolist()), tuple(tally.counts[1].tolist())),
+            drifting=(int(drifts[0].sum()), int(drifts[1].sum())),
+            moves=dict(sorted(tally.moves.items())),
+            begun=tuple(sorted(tally.begun, key=_order)),
+            ended=tuple(sorted(tally.ended, key=_order)),
+            worse=tuple(sorted(tally.worse, key=_order)),
+            rules={rule: (counted[0], counted[1]) for rule, counted in sorted(tally.rules.items())},
+            open_doors=self._open_doors(),
+            meetings=tuple(self._meetings()),
+            locked_begun=locked[0],
+            locked_ended=locked[1],
+            stranded=self._stranded(),
+            reach=tuple(self._reach(need)),
+            access=() if self.settings_only else access_moves(before.snapshot, after.snapshot),
+            affected=tuple(
                 self._value_moved(one)
                 for one in self._moved
                 if one.place not in need.get((one.service, one.control), ())
             ),
-            tuple(map(self._value_moved, self._weaker())),
-            tuple(self._protected()),
-            tuple((self.names[place], logins[place]) for place in np.flatnonzero(drifts[1] & ~drifts[0]).tolist()),
-            self._baseline_moved(tally),
-            self.applied.notes,
+            weaker=tuple(map(self._value_moved, self._weaker())),
+            protected=tuple(self._protected()),
+            newly=tuple(
+                (self.names[place], logins[place]) for place in np.flatnonzero(drifts[1] & ~drifts[0]).tolist()
+            ),
+            baseline=self._baseline_moved(tally),
+            notes=self.applied.notes,
         )
 
     def _pairs(self) -> Iterator[tuple[Rule | None, Rule | None]]:
-        """Each rule as it is and as it would be, by id; None where there is none, or one about other subjects."""
+        """Yield each rule as it is and as it would be, by id; None where there is none, or one about other subjects."""
         old, new = ({rule.id: rule for rule in checker.baseline.rules} for checker in self.checkers)
         for name in sorted({*old, *new}):
             was, then = old.get(name), new.get(name)
@@ -306,7 +329,10 @@ class Compared:
         return found
 
     def _touched(self, rule: Rule, name: str | None) -> bool:
-        """Whether a verdict of a pair may be other: settings touch the pairs that look at them, access rules what sign-ins show."""
+        """Return whether a verdict of a pair may be other.
+
+        Settings touch the pairs that look at them, access rules what sign-ins show.
+        """
         if self.rules_only:
             return any(leaf.about == "proof" or leaf.name in _BY_ACCESS_RULES for leaf in rule.leaves)
         if not self.settings_only or (rule.subject == "meetings" and self._doors_touched):
@@ -329,6 +355,7 @@ class Compared:
         logins: list[str],
         need: dict[tuple[str | None, str], set[int]],
     ) -> None:
+        """Compare the verdicts of one rule about people on one service, before and after, and add them to the tally."""
         said: list[Ints] = []
         would: list[Ints] = []
         rule = pair[0] or pair[1]
@@ -369,16 +396,29 @@ class Compared:
         worse = _goodness(would[1]) < _goodness(would[0])
         for place in np.flatnonzero((said[0] != said[1]) | worse).tolist():
             subject = "person", self.names[place], logins[place]
-            tally.move(Moved(rule.id, name, subject, int(said[0][place]), int(said[1][place])))
+            tally.move(
+                VerdictMoved(
+                    rule=rule.id, service=name, subject=subject, before=int(said[0][place]), after=int(said[1][place])
+                )
+            )
             if worse[place]:
-                tally.worse.append(Moved(rule.id, name, subject, int(would[0][place]), int(would[1][place])))
+                tally.worse.append(
+                    VerdictMoved(
+                        rule=rule.id,
+                        service=name,
+                        subject=subject,
+                        before=int(would[0][place]),
+                        after=int(would[1][place]),
+                    )
+                )
 
     @staticmethod
     def _is_judged(rule: Rule, service: Service | None, checker: Checker) -> bool:
-        """Whether a rule is judged on a service at all."""
+        """Return whether a rule is judged on a service at all."""
         return any(one is service for one in services_of(rule, checker.snapshot.services))
 
     def _others(self, pair: tuple[Rule | None, Rule | None], name: str | None, tally: _Tally) -> None:
+        """Compare the verdicts of one rule about subjects other than people, before and after."""
         found: list[dict[tuple[str, str], tuple[int, int]]] = []
         rule = pair[0] or pair[1]
         assert rule is not None
@@ -391,8 +431,8 @@ class Compared:
             tally.covered[turn].update(exception for exception, covered in judged.covers.items() if covered)
             found.append(
                 {
-                    subject: (tail.verdict, tail.verdict if tail.would_be is None else tail.would_be)
-                    for subject, tail in judged.found
+                    subject: (detail.verdict, detail.verdict if detail.would_be is None else detail.would_be)
+                    for subject, detail in judged.found
                 }
             )
         nothing = NOT_JUDGED, NOT_JUDGED
@@ -401,9 +441,13 @@ class Compared:
             worse = bool(_goodness(np.array([second[1]]))[0] < _goodness(np.array([first[1]]))[0])
             if first[0] != second[0]:
                 tally.moves[first[0], second[0]] = tally.moves.get((first[0], second[0]), 0) + 1
-                tally.move(Moved(rule.id, name, (*subject, ""), first[0], second[0]))
+                tally.move(
+                    VerdictMoved(rule=rule.id, service=name, subject=(*subject, ""), before=first[0], after=second[0])
+                )
             if worse:
-                tally.worse.append(Moved(rule.id, name, (*subject, ""), first[1], second[1]))
+                tally.worse.append(
+                    VerdictMoved(rule=rule.id, service=name, subject=(*subject, ""), before=first[1], after=second[1])
+                )
 
     # doors and meetings
 
@@ -413,7 +457,7 @@ class Compared:
             return True
         return any(
             isinstance(change, (Members, PartnerFlags))
-            or (isinstance(change, People) and bool("active" in change.cells or change.added or change.removed))
+            or (isinstance(change, PeopleChange) and bool("active" in change.cells or change.added or change.removed))
             for change in self.changes.changes
         )
 
@@ -432,6 +476,7 @@ class Compared:
         return found[0], found[1]
 
     def _meetings(self) -> Iterator[NewlyMet]:
+        """Yield the planned meetings at which someone is newly turned away, let in, made to wait or to sign in."""
         if not self._doors_touched:
             return
         before = {(each.service, each.id): each for each in self.checkers[0].agenda.all()}
@@ -444,7 +489,14 @@ class Compared:
                 for name in ("turned_away", "waiting", "walking_in", "need_account")
             )
             if turned or waiting or walking or needing or was.open != after.open:
-                yield NewlyMet(after, turned, waiting, walking, needing, was.open)
+                yield NewlyMet(
+                    meeting=after,
+                    turned_away=turned,
+                    waiting=waiting,
+                    walking_in=walking,
+                    need_account=needing,
+                    was_open=was.open,
+                )
 
     # lock-outs
 
@@ -467,7 +519,7 @@ class Compared:
 
     # reach
 
-    def _reach(self, need: Mapping[tuple[str | None, str], set[int]]) -> Iterator[Reach]:
+    def _reach(self, need: Mapping[tuple[str | None, str], set[int]]) -> Iterator[ChangeReach]:
         by_place = self._by_place()
         for number, change in enumerate(self.changes.changes, 1):
             people: set[int] = set()
@@ -478,16 +530,16 @@ class Compared:
                     mine = mine if chosen is None else mine & chosen
                     people |= mine
                     without |= mine - need.get(key, set())
-            yield Reach(number, len(people), len(without))
+            yield ChangeReach(number, len(people), len(without))
 
     def _chosen(self, number: int, change: object) -> set[int] | None:
         """Return the people that a change is about: those chosen, or those in the group only before or only after.
 
-        None stands for a change that chooses no people.
+        None means a change that chooses no people.
         """
         if isinstance(change, Members):
             return self._members(0, change.group) ^ self._members(1, change.group)
-        chosen = self.applied.whom.get(number)
+        chosen = self.applied.chosen_people.get(number)
         return None if chosen is None else {place for place, name in enumerate(self.names) if name in chosen}
 
     def _members(self, turn: int, group: str) -> set[int]:
@@ -500,17 +552,18 @@ class Compared:
     def _reached(
         self, number: int, change: object, by_place: Mapping[tuple[str, str, str], set[int]]
     ) -> Iterator[tuple[tuple[str | None, str], set[int]]]:
+        """Yield the values that one change reaches, as (service, control or fact) with the numbers of the people."""
         if isinstance(change, (Set, Unset)):
             for place, numbers in self.applied.places.items():
                 if number in numbers:
                     yield (place[0], place[1]), by_place.get(place, set())
             return
         names: Sequence[str] = ()
-        if isinstance(change, (Members, People)):
+        if isinstance(change, (Members, PeopleChange)):
             yield from self._by_no_setting.items()
-        if isinstance(change, People):
+        if isinstance(change, PeopleChange):
             names = [*change.cells, *change.added]
-        elif isinstance(change, Register):
+        elif isinstance(change, RegisterChange):
             names = [name for name in FACTS if name.startswith("authenticators.") or name == "can-show"]
         elif isinstance(change, Members):
             names = ["denying-rules", "requiring-rules"]
@@ -536,7 +589,7 @@ class Compared:
 
     @cached_property
     def _by_no_setting(self) -> dict[tuple[str | None, str], set[int]]:
-        """The people whose value differs although no changed setting gives it, neither before nor after."""
+        """Return the people whose value differs although no changed setting gives it, neither before nor after."""
         found: dict[tuple[str | None, str], set[int]] = {}
         for one in self._values:
             if not any((one.service, one.control, scope) in self.applied.places for scope in one.causes):
@@ -544,7 +597,7 @@ class Compared:
         return found
 
     def _by_place(self) -> dict[tuple[str, str, str], set[int]]:
-        """The people whose value is other, by each place that caused it before or after."""
+        """Return the people whose value is other, by each place that caused it before or after."""
         found: dict[tuple[str, str, str], set[int]] = {}
         for one in self._values:
             for scope in one.causes:
@@ -554,9 +607,9 @@ class Compared:
 
     @cached_property
     def _values(self) -> list[_Value]:
-        """Every value of somebody that is other, by service, control and person."""
+        """Return every value of someone that is other, by service, control and person."""
         asked = {(place[0], place[1]) for place in self.applied.places}
-        if any(isinstance(change, (Members, People)) for change in self.changes.changes):
+        if any(isinstance(change, (Members, PeopleChange)) for change in self.changes.changes):
             resolver = self.checkers[0].resolver
             for one in self.checkers[0].snapshot.services or ():
                 needing = one.controls & one.needs.keys()
@@ -572,24 +625,28 @@ class Compared:
             for turn, (checker, places) in enumerate(zip(self.checkers, self.places, strict=True)):
                 at_service = self._service(service, checker.snapshot)
                 effective = checker.resolver.effective(at_service, control)
-                told = [effective.cause(number) for number in range(len(effective))]
-                sides.append([(each.value, scope_by_id(each.scope, names)) for each in told])
+                causes = [effective.cause(number) for number in range(len(effective))]
+                sides.append([(each.value, scope_by_id(each.scope, names)) for each in causes])
                 has = checker.resolver.accounts(at_service)
                 if effective.unlicensed and effective.lacking is not None:
                     has = has & ~effective.lacking
                 here = effective.places[has]
-                numbers = np.array([words.setdefault(each.value, len(words)) for each in told], np.int64)
+                numbers = np.array([words.setdefault(each.value, len(words)) for each in causes], np.int64)
                 codes[turn, places[has]], at[turn, places[has]] = numbers[here], here
             for place in np.flatnonzero(codes[0] != codes[1]).tolist():
                 (was, by), (then, then_by) = (
                     (None, None) if at[turn, place] == MISSING else sides[turn][int(at[turn, place])] for turn in (0, 1)
                 )
-                found.append(_Value(service, control, place, (was, then), (by, then_by)))
+                found.append(
+                    _Value(service=service, control=control, place=place, values=(was, then), causes=(by, then_by))
+                )
         return found
 
     @cached_property
     def _moved(self) -> list[_Value]:
-        """The values that are other of whoever is there before and after, of controls that their service supports."""
+        """Return the values that differ, of people who are there before and after, of controls that their service
+        supports.
+        """
         both = set(self.places[0].tolist()) & set(self.places[1].tolist())
         controls = {service.id: service.controls for service in self.checkers[0].snapshot.services or ()}
         return [one for one in self._values if one.place in both and one.control in controls[one.service]]
@@ -599,7 +656,16 @@ class Compared:
         return [self._value_moved(one) for one in self._moved]
 
     def _value_moved(self, one: _Value, rule: str = "") -> ValueMoved:
-        return ValueMoved(one.service, one.control, self.names[one.place], self._logins[one.place], *one.values, rule)
+        before, after = one.values
+        return ValueMoved(
+            service=one.service,
+            control=one.control,
+            person=self.names[one.place],
+            login=self._logins[one.place],
+            before=before,
+            after=after,
+            rule=rule,
+        )
 
     def _weaker(self) -> Iterator[_Value]:
         """Yield the changed values that are weaker than before; each pair of values is compared once."""
@@ -616,7 +682,7 @@ class Compared:
                 yield one
 
     def _protected(self) -> Iterator[ValueMoved]:
-        """Values of whom a rule about the control leaves out by its `except`, as things are."""
+        """Yield the values of people that a rule about the control leaves out by its `except`, before the changes."""
         # For each service and control, the rules whose `except` leaves out someone, with these people.
         left_out: dict[tuple[str, str], list[tuple[str, frozenset[int]]]] = {}
         for one in self._moved:
@@ -657,5 +723,5 @@ def _locked(found: Sequence[Lockout]) -> set[tuple[str, str, str]]:
     return {(each.resource, each.of, person) for each in found for person in each.people}
 
 
-def _order(moved: Moved) -> tuple[str, str, str, str]:
+def _order(moved: VerdictMoved) -> tuple[str, str, str, str]:
     return moved.rule, moved.service or "", moved.subject[0], moved.subject[1]

@@ -10,8 +10,11 @@ from ..words.record import record
 
 
 @record
-class Whom:
-    """Whom a change is about: a selector, and ids or logins (either, or both, must hold; None and none: everybody)."""
+class ChosenPeople:
+    """The people that a change is about.
+
+    A selector, and ids or logins (all that is given must hold; None: everyone).
+    """
 
     selector: Selector | None
     names: tuple[str, ...] | None
@@ -39,20 +42,23 @@ class Unset:
 
 
 @record
-class People:
-    """Cells of people: by column the text, "" for an empty cell; and words added to and removed from `licences` and `roles`."""
+class PeopleChange:
+    """Cells of people: by column the text, "" for an empty cell.
 
-    who: Whom
+    And words added to and removed from `licences` and `roles`.
+    """
+
+    who: ChosenPeople
     cells: Mapping[str, str]
     added: Mapping[str, tuple[str, ...]]
     removed: Mapping[str, tuple[str, ...]]
 
 
 @record
-class Register:
+class RegisterChange:
     """At least so many authenticators of a type."""
 
-    who: Whom
+    who: ChosenPeople
     type: str
     count: int
 
@@ -84,18 +90,21 @@ class Rules:
 
 @record
 class SecondFactor:
-    """Whether everybody must show a second factor."""
+    """Says whether everyone must show a second factor."""
 
     on: bool
 
 
-Change = Set | Unset | People | Register | Members | PartnerFlags | Rules | SecondFactor
+Change = Set | Unset | PeopleChange | RegisterChange | Members | PartnerFlags | Rules | SecondFactor
 
 
 @record
 class Changes:
-    """A whole file: what it is called, when it is going to be made (microseconds; None: not said), and the changes in order; each with the
-    line on which it stands."""
+    """A whole file.
+
+    What it is called, when it is going to be made (microseconds; None: not said), and the changes in order; each with
+    the line that it is on.
+    """
 
     title: str
     start: int | None
@@ -104,19 +113,19 @@ class Changes:
 
 
 def in_words(change: Change) -> str:
-    """What a change does, in words."""
+    """Return what a change does, in words."""
     if isinstance(change, Set):
         hold = {True: ", pinned", False: ", not pinned", None: ""}[change.pinned]
         return f"{change.service}: {change.control} = {change.value or '-'} at {change.scope}{hold}"
     if isinstance(change, Unset):
         return f"{change.service}: {change.control} no longer set at {change.scope}"
-    if isinstance(change, People):
+    if isinstance(change, PeopleChange):
         parts = [f"{name} {text or '(empty)'}" for name, text in change.cells.items()]
         parts += [f"{name} and {' '.join(words)}" for name, words in change.added.items() if words]
         parts += [f"{name} without {' '.join(words)}" for name, words in change.removed.items() if words]
-        return f"{whom_in_words(change.who)}: {', '.join(parts)}"
-    if isinstance(change, Register):
-        return f"{whom_in_words(change.who)}: {change.count} of {change.type}"
+        return f"{people_in_words(change.who)}: {', '.join(parts)}"
+    if isinstance(change, RegisterChange):
+        return f"{people_in_words(change.who)}: {change.count} of {change.type}"
     if isinstance(change, Members):
         said = [
             f"with {' '.join(change.add)}" if change.add else "",
@@ -127,12 +136,12 @@ def in_words(change: Change) -> str:
         return f"partner {change.domain}: {', '.join(f'{name} {flag}' for name, flag in change.flags.items())}"
     if isinstance(change, Rules):
         return change.what
-    return f"second factor for everybody: {'on' if change.on else 'off'}"
+    return f"second factor for everyone: {'on' if change.on else 'off'}"
 
 
-def whom_in_words(who: Whom) -> str:
-    """Whom a change is about, in words."""
+def people_in_words(who: ChosenPeople) -> str:
+    """Return the people that a change is about, in words."""
     parts = [who.selector.text] if who.selector is not None else []
     if who.names is not None:
         parts.append(" or ".join(who.names))
-    return " and ".join(parts) or "everybody"
+    return " and ".join(parts) or "everyone"

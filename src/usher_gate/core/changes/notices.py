@@ -1,7 +1,7 @@
 """Notices: what people must know about a change, and drafts for organisers to send to outsiders they invited.
 
 A notice says what changes for a person, what they will be asked for and what to do before. People who notice nothing
-get none; people with the same changes get one text. Source: changes, section 2; answers, B 24.
+get none; people with the same changes get one text. Spec: changes 4.
 """
 
 from __future__ import annotations
@@ -21,7 +21,7 @@ from ..organisation.snapshot import Snapshot
 from ..verdicts.checker import Checker
 from ..words.catalogue import Control
 from ..words.record import record
-from .compare import Comparison, NewlyMet
+from .compare import ChangeComparison, NewlyMet
 
 _MONTHS = (
     "January",
@@ -39,11 +39,11 @@ _MONTHS = (
 )
 # The meanings of words of levels that are not plain by themselves; first for one control, then for all.
 _MEANINGS_OF_CONTROL = {
-    ("door.identity", "anyone"): "anybody, without an account too",
+    ("door.identity", "anyone"): "anyone, without an account too",
     ("door.waiting-room", "partners"): "people of partners, guests and members of the organisation",
     ("door.waiting-room", "guests"): "guests and members of the organisation",
-    ("room.chat", "off"): "nobody",
-    ("room.recording", "off"): "nobody",
+    ("room.chat", "off"): "no one",
+    ("room.recording", "off"): "no one",
     ("file.guard-action", "off"): "nothing",
 }
 _MEANINGS = {
@@ -54,7 +54,7 @@ _MEANINGS = {
     "digits": "digits alone",
     "encrypted-read-only": "it is encrypted and can only be read",
     "end-to-end": "from one end to the other",
-    "everyone": "everybody",
+    "everyone": "everyone",
     "hosts": "hosts only",
     "invitees": "invited people and hosts",
     "limited": "a part",
@@ -65,10 +65,10 @@ _MEANINGS = {
     "organisation": "people of the organisation",
     "own-organisation": "an account of our own organisation",
     "own-record": "their own entry",
-    "public": "everybody, also outside the organisation",
+    "public": "everyone, also outside the organisation",
     "tell": "the sender gets a message",
     "transport": "on the way to the service",
-    "with-hosts": "everybody, but only to hosts",
+    "with-hosts": "everyone, but only to hosts",
     "with-symbols": "letters, digits and symbols",
 }
 _GATES = ("door.", "line.")  # the areas of controls that decide who gets into a meeting
@@ -76,7 +76,7 @@ _GATES = ("door.", "line.")  # the areas of controls that decide who gets into a
 
 @record
 class Notice:
-    """One text, and the numbers (among the active people after the changes) of whoever gets it."""
+    """One text, and the numbers (among the active people after the changes) of the people who get it."""
 
     subject: str
     text: str
@@ -93,27 +93,27 @@ class Invitation:
     address: str
 
 
-def notices(comparison: Comparison, checkers: tuple[Checker, Checker], helps: Mapping[str, str]) -> list[Notice]:
-    """Everything that is to be told, each text once, in the order of the first person who gets it."""
+def notices(comparison: ChangeComparison, checkers: tuple[Checker, Checker], helps: Mapping[str, str]) -> list[Notice]:
+    """Return every message, each text once, in the order of the first person who gets it."""
     after = checkers[1].snapshot
-    told: dict[int, list[str]] = {}
+    lines_of: dict[int, list[str]] = {}
     for person, line in (
         *_settings(checkers),
         *_facts(checkers),
         *_stuck(comparison, after, helps),
         *_organised(comparison, after),
     ):
-        told.setdefault(person, []).append(line)
+        lines_of.setdefault(person, []).append(line)
     texts: dict[tuple[str, ...], list[int]] = {}
-    for person in sorted(told):
-        texts.setdefault(tuple(dict.fromkeys(told[person])), []).append(person)
+    for person in sorted(lines_of):
+        texts.setdefault(tuple(dict.fromkeys(lines_of[person])), []).append(person)
     return [
         Notice(comparison.changes.title, _text(lines, comparison, after), tuple(people))
         for lines, people in texts.items()
     ]
 
 
-def _text(lines: Sequence[str], comparison: Comparison, after: Snapshot) -> str:
+def _text(lines: Sequence[str], comparison: ChangeComparison, after: Snapshot) -> str:
     when = _when(comparison)
     hours = max((service.settle for service in after.services or ()), default=0) // HOUR
     slow = ""
@@ -124,13 +124,13 @@ def _text(lines: Sequence[str], comparison: Comparison, after: Snapshot) -> str:
     return f"{head}\n\n{what}\n\nIf this gets in your way, answer this message before then.\n"
 
 
-def _when(comparison: Comparison) -> str:
+def _when(comparison: ChangeComparison) -> str:
     start = comparison.changes.start
     return f"From {date_in_words(start)}" if start is not None else "Soon"
 
 
 def date_in_words(time: int) -> str:
-    """A time in words, in UTC: `1 December 2026, 08:00 UTC`."""
+    """Return a time in words, in UTC: `1 December 2026, 08:00 UTC`."""
     moment = datetime(1970, 1, 1, tzinfo=UTC) + timedelta(microseconds=time)
     return f"{moment.day} {_MONTHS[moment.month - 1]} {moment.year}, {moment:%H:%M} UTC"
 
@@ -156,6 +156,7 @@ def _settings(checkers: tuple[Checker, Checker]) -> Iterator[tuple[int, str]]:
                 after.resolver.effective(service, control),
             )
             lacking = second.lacking if second.unlicensed else None
+            # Each person's value before and after, in the order of the people afterwards.
             olds, news = np.array(first.values, object), np.array(second.values, object)
             was: NDArray[np.object_] = np.full(len(where), None, object)
             was[where != MISSING] = olds[first.places[where[where != MISSING]]]
@@ -211,13 +212,13 @@ def _kinds_as_before(checkers: tuple[Checker, Checker], name: str) -> frozenset[
 
 
 def _numbers_before(before: Snapshot, after: Snapshot) -> np.ndarray:
-    """For each active person afterwards the number that they have now; MISSING for none."""
+    """Return for each active person afterwards the number that they have now; MISSING for none."""
     now = {name: number for number, name in enumerate(before.people.ids.take(np.arange(len(before.people))))}
     return np.array([now.get(name, MISSING) for name in after.people.ids.take(np.arange(len(after.people)))], np.int64)
 
 
 def _facts(checkers: tuple[Checker, Checker]) -> Iterator[tuple[int, str]]:
-    """Who must show a second factor who need not now."""
+    """Yield who must show a second factor who need not now."""
     before, after = checkers
     where = _numbers_before(before.snapshot, after.snapshot)
     columns = [fact("mfa", checker.snapshot) for checker in checkers]
@@ -234,12 +235,13 @@ def _facts(checkers: tuple[Checker, Checker]) -> Iterator[tuple[int, str]]:
         if human and ((now == "required" and was != "required") or (everybody and now != "required")):
             yield (
                 person,
-                "- Signing in: you will be asked for a second factor every time one is due; without it you do not get in.",
+                "- Signing in: you will be asked for a second factor every time one is due; without it you do not "
+                "get in.",
             )
 
 
-def _stuck(comparison: Comparison, after: Snapshot, helps: Mapping[str, str]) -> Iterator[tuple[int, str]]:
-    """Who would get in nowhere until they register something."""
+def _stuck(comparison: ChangeComparison, after: Snapshot, helps: Mapping[str, str]) -> Iterator[tuple[int, str]]:
+    """Yield who would get in nowhere until they register something."""
     numbers = {name: number for number, name in enumerate(after.people.ids.take(np.arange(len(after.people))))}
     by_person: dict[str, list[str]] = {}
     for resource, people in comparison.stranded:
@@ -247,7 +249,7 @@ def _stuck(comparison: Comparison, after: Snapshot, helps: Mapping[str, str]) ->
             by_person.setdefault(person, []).append(resource)
     for person, resources in by_person.items():
         if person in numbers:
-            what = helps.get(person) or "ask whoever looks after sign-ins what is missing"
+            what = helps.get(person) or "ask the administrator of sign-ins what is missing"
             yield (
                 numbers[person],
                 f"Please do this before: {what}. Otherwise you will not get into {', '.join(resources)}.",
@@ -274,11 +276,11 @@ _OUTCOMES = (
         "can join only after signing in with an account",
         "you can join only after signing in with an account",
     ),
-    ("waiting", "will wait until you let them in", "you will wait until somebody lets you in"),
+    ("waiting", "will wait until you let them in", "you will wait until someone lets you in"),
 )
 
 
-def _affected_meetings(comparison: Comparison) -> Iterator[_AffectedMeeting]:
+def _affected_meetings(comparison: ChangeComparison) -> Iterator[_AffectedMeeting]:
     """Yield the affected meetings that are not over when the change is made; a series once."""
     series: dict[tuple[object, ...], list[NewlyMet]] = {}
     start = comparison.changes.start
@@ -305,7 +307,7 @@ def _is_whole_series(met: NewlyMet) -> bool:
     return met.meeting.recurring and "/" not in met.meeting.id
 
 
-def _organised(comparison: Comparison, after: Snapshot) -> Iterator[tuple[int, str]]:
+def _organised(comparison: ChangeComparison, after: Snapshot) -> Iterator[tuple[int, str]]:
     """Yield for each organiser the list of their affected meetings."""
     lines: dict[int, list[str]] = {}
     losing = set[int]()
@@ -317,7 +319,7 @@ def _organised(comparison: Comparison, after: Snapshot) -> Iterator[tuple[int, s
                 losing |= {meeting.organiser} if name == "turned_away" else set()
     with_drafts = {invitation.organiser for invitation in invitations(comparison, after)}
     for organiser, mine in lines.items():
-        text = ["", "Of the meetings that you organise these are affected:", *mine]
+        text = ["", "These of the meetings that you organise are affected:", *mine]
         if organiser in losing:
             text.append("If they have to take part, ask your administrators before then to let them in.")
         if organiser in with_drafts:
@@ -325,7 +327,7 @@ def _organised(comparison: Comparison, after: Snapshot) -> Iterator[tuple[int, s
         yield organiser, "\n".join(text)
 
 
-def invitations(comparison: Comparison, after: Snapshot) -> list[Invitation]:
+def invitations(comparison: ChangeComparison, after: Snapshot) -> list[Invitation]:
     """Return a draft for each organiser and each outsider who is newly stopped at their meetings."""
     everyone = np.arange(len(after.people))
     own_logins = {

@@ -5,13 +5,13 @@ from __future__ import annotations
 import numpy as np
 
 from ..organisation.build.listcolumn import ListColumn
-from ..organisation.build.table import TEXT, TIME, Column, Table
+from ..organisation.build.table import TEXT, TIME, CellColumn, Table
 from ..organisation.columns import NO_TIME
 from ..words.times import rfc3339
 
 
 def cells_of(table: Table, name: str) -> list[str]:
-    """The cells of a column as texts, however they are kept; "" for an empty one."""
+    """Return the cells of a column as texts, however they are kept; "" for an empty one."""
     column, kind = table.columns[name], table.spec.type_of(name)
     if kind == TIME:
         times, _ = column.times()
@@ -34,18 +34,18 @@ class Sheet:
         self._rows = table.rows
 
     def has(self, column: str) -> bool:
-        """Whether the table has a column."""
+        """Return whether the table has a column."""
         return column in self.table.columns
 
     def column(self, name: str) -> list[str | None]:
-        """The cells of a column, to be read or written; None for an empty one."""
+        """Return the cells of a column, to be read or written; None for an empty one."""
         if name not in self._lists:
             cells = cells_of(self.table, name)
             self._lists[name] = [*(cell or None for cell in cells), *([None] * (self._rows - self.table.rows))]
         return self._lists[name]
 
     def cell(self, row: int, name: str) -> str:
-        """One cell; "" for an empty one, and where there is no such column."""
+        """Return one cell; "" for an empty one, and where there is no such column."""
         return self.column(name)[row] or "" if self.has(name) else ""
 
     def write(self, row: int, name: str, text: str) -> bool:
@@ -67,23 +67,23 @@ class Sheet:
         self._out.add(row)
 
     def there(self, row: int) -> bool:
-        """Whether a row was not taken out."""
+        """Return whether a row was not taken out."""
         return row not in self._out
 
     @property
     def rows(self) -> int:
-        """How many rows there are, those taken out included."""
+        """Return how many rows there are, those taken out included."""
         return self._rows
 
     @property
     def touched(self) -> bool:
-        """Whether anything was read as a list (and so perhaps written), added or taken out."""
+        """Return whether anything was read as a list (and so perhaps written), added or taken out."""
         return bool(self._lists or self._out)
 
     def done(self) -> Table:
-        """The table as it is now."""
+        """Return the table as it is now."""
         kept = [row for row in range(self._rows) if row not in self._out]
-        columns: dict[str, Column] = {}
+        columns: dict[str, CellColumn] = {}
         for name, column in self.table.columns.items():
             if name in self._lists or self._out:
                 cells = self.column(name)
@@ -96,4 +96,4 @@ class Sheet:
             old = kept[row]
             return before.line_of(old) if old < before.rows else 0
 
-        return Table(before.spec, before.file, len(kept), columns, line_of)
+        return Table(spec=before.spec, file=before.file, rows=len(kept), columns=columns, line_of=line_of)

@@ -1,1 +1,4 @@
-"""Who could get into a meeting: for every host and kind of visitor whether they enter, wait or are refused, and by which gate."""
+"""Who could get into a meeting.
+
+For every host and kind of visitor whether they enter, wait or are refused, and by which gate.
+"""

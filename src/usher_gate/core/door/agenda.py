@@ -1,6 +1,8 @@
-"""Planned meetings: what is set for each, whether a stranger could get in, and who of the invited would be turned away or left waiting.
+"""Planned meetings.
 
-Source: door, section 5; readings 7 and 22 to 25.
+What is set for each, whether a stranger could get in, and who of the invited would be turned away or left waiting.
+
+Spec: doors 5.
 """
 
 from __future__ import annotations
@@ -24,7 +26,7 @@ from ..words.values import split_words
 from ..words.vocabulary import MEETING_KINDS
 from .address_book import AS_EITHER, AS_MEMBER, AS_OUTSIDER, AS_PARTNER, AS_RIVALS, AddressBook, address_book
 from .doors import is_open
-from .gates import PASSES, REFUSED, RIVALS, SHUTS, STOPS, Held, Panel, Results, meet, refuses
+from .gates import PASSES, REFUSED, RIVALS, SHUTS, STOPS, HeldControl, Panel, Results, meet, refuses
 from .hosts import ASKED, LISTED, Hosts
 from .visitors import (
     APP,
@@ -49,10 +51,22 @@ _STANDINGS = (MEMBER, GUEST, PARTNER, OUTSIDER)
 _OPEN = {1: True, 0: False, -1: None}
 
 
+def _standing_of(is_listed: set[bool] | None) -> int:
+    """Return the visitor type of an invitee from elsewhere by what the lists say of the domain (None: not known)."""
+    if is_listed is None:
+        return AS_EITHER
+    if len(is_listed) > 1:
+        return AS_RIVALS
+    return AS_PARTNER if is_listed == {True} else AS_OUTSIDER
+
+
 @record
 class Planned:
-    """One planned meeting. `organiser` is the number of an active person; `open` is None where it is not known; the lists hold addresses as
-    they are written, each once whatever its case."""
+    """One planned meeting.
+
+    `organiser` is the number of an active person; `open` is None where it is not known; the lists hold addresses as
+    they are written, each once whatever its case.
+    """
 
     id: str
     label: str
@@ -71,7 +85,7 @@ class Planned:
 
 @record
 class OwnSetting:
-    """What is set for one meeting itself, and when it was changed; `row` is the setting's row in the file."""
+    """Describes what is set for one meeting itself, and when it was changed; `row` is the setting's row in the file."""
 
     value: str
     pinned: bool
@@ -81,8 +95,11 @@ class OwnSetting:
 
 @record
 class Invited:
-    """Who is invited, one a row, by meeting, then address: the meeting (its number among the planned ones of the service), the address (its
-    number in the book), and as what it stands (a place in STANDINGS_OF)."""
+    """Says who is invited, one a row, by meeting, then address.
+
+    The meeting (its number among the planned ones of the service), the address (its number in the book), and its
+    visitor type (an index into STANDINGS_OF).
+    """
 
     meeting: Ints
     address: Ints
@@ -90,8 +107,10 @@ class Invited:
 
 
 class PlannedOn:
-    """The planned meetings on one service, one a row, by start and id: their numbers in the table, kinds (places in MEETING_KINDS) and
-    organisers; and what each is set to."""
+    """The planned meetings on one service, one a row, by start and id.
+
+    Their numbers in the table, kinds (places in MEETING_KINDS) and organisers; and what each is set to.
+    """
 
     def __init__(
         self, resolver: Resolver, service: Service, table: Meetings, rows: Longs, book: Callable[[], AddressBook]
@@ -108,7 +127,10 @@ class PlannedOn:
         return len(self.rows)
 
     def edit(self, resolver: Resolver, touched: Collection[str]) -> PlannedOn:
-        """The same meetings as a resolver after some edits sets them; `touched` are the controls that are edited."""
+        """Return the same meetings as a resolver after some edits sets them.
+
+        `touched` are the controls that are edited.
+        """
         after = PlannedOn(resolver, self.service, self._table, self.rows, self._book)
         after.hosts = self.hosts.edit({control: resolver.effective(self.service, control) for control in touched})
         after.host_of = self.host_of
@@ -118,17 +140,17 @@ class PlannedOn:
 
     @cached_property
     def hosts(self) -> Hosts:
-        """The organisers, whether they may start meetings or not."""
+        """Return the organisers, whether they may start meetings or not."""
         return Hosts(self.resolver, self.service, distinct(self.organiser).astype(np.int64))
 
     @cached_property
     def host_of(self) -> Longs:
-        """For each meeting the place of its organiser among the hosts."""
+        """Return for each meeting the place of its organiser among the hosts."""
         return np.searchsorted(self.hosts.people, self.organiser)
 
     @cached_property
     def own(self) -> Mapping[int, Mapping[str, OwnSetting]]:
-        """What is set for each meeting itself, by control, where that counts: no pin above ends the walk."""
+        """Return what is set for each meeting itself, by control, where that counts: no pin above ends the walk."""
         known = {name: number for number, name in enumerate(self.ids)}
         found: dict[int, dict[str, OwnSetting]] = {}
         for name, control, own in own_settings(self.resolver.snapshot, self.service):
@@ -146,7 +168,7 @@ class PlannedOn:
 
     @cached_property
     def _asked(self) -> tuple[Panel, Ints]:
-        """What the meetings are set to, each distinct thing once, and which row of it is each meeting's."""
+        """Return what the meetings are set to, each distinct thing once, and which row of it is each meeting's."""
         first, at = self._alike()
         base = self.hosts.panel_of(first, (*ASKED, LISTED))
         rows = list(range(base.size))
@@ -160,8 +182,9 @@ class PlannedOn:
         return base.take(np.array(rows, np.int64)).with_values(changes), at.astype(np.int32)
 
     def _alike(self) -> tuple[Longs, Longs]:
-        """One host of each kind whose gates and list of domains are set alike, and which kind each meeting is of (a class of hosts is alike
-        in the gates only)."""
+        """Return one host of each kind whose gates and list of domains are set alike, and which kind each meeting is of
+        (a class of hosts is alike in the gates only).
+        """
         at, listed = self.hosts.class_of[self.host_of].astype(np.int64), self.hosts.held(LISTED)
         if listed is None:
             return self.hosts.first_of_class, at
@@ -171,16 +194,19 @@ class PlannedOn:
 
     @property
     def panel(self) -> Panel:
-        """What the meetings are set to, each distinct thing once."""
+        """Return what the meetings are set to, each distinct thing once."""
         return self._asked[0]
 
     @property
     def at(self) -> Ints:
-        """For each meeting its row of the panel."""
+        """Return for each meeting its row of the panel."""
         return self._asked[1]
 
     def value(self, control: str, number: int) -> tuple[str | None, Cause | None]:
-        """What one meeting is set to, and where: the organiser's value unless the meeting's own setting counts."""
+        """Return what one meeting is set to, and where.
+
+        The organiser's value unless the meeting's own setting counts.
+        """
         own = self.own.get(number, {}).get(control)
         if own is not None:
             return own.value, Cause(f"meeting:{self.ids[number]}", own.value, own.pinned, row=own.row)
@@ -190,7 +216,7 @@ class PlannedOn:
 
     @cached_property
     def shut(self) -> Bools:
-        """Which meetings are in a personal room that is off: everybody is refused there."""
+        """Return which meetings are in a personal room that is off: everyone is refused there."""
         room = self.panel.held.get("door.personal-room")
         if room is None:
             return np.zeros(len(self), bool)
@@ -200,7 +226,7 @@ class PlannedOn:
 
     @cached_property
     def open(self) -> Results:
-        """Whether a stranger enters while a host is there: 1, 0, or -1 where that is not known."""
+        """Return whether a stranger enters while a host is there: 1, 0, or -1 where that is not known."""
         found = np.zeros(len(self), np.int8)
         for kind in distinct(self.kinds).tolist():
             opened = is_open(self.panel, MEETING_KINDS[kind], ways_of(self.service))
@@ -211,31 +237,34 @@ class PlannedOn:
 
     @cached_property
     def invited(self) -> Invited:
-        """Who is invited; the organiser is left out, and an address counts once in whatever case."""
+        """Return who is invited; the organiser is left out, and an address counts once in whatever case."""
         book, table = self.book, self._table
         codes = np.full(len(self), MISSING) if table.invitees is None else table.invitees.codes[self.rows]
         some = np.flatnonzero(codes != MISSING)
         cells = (
             table.invitees.cells if table.invitees is not None else Ragged(np.zeros(1, np.int64), np.empty(0, np.int32))
         )
+        # One row for each invited address of each meeting, without the organiser.
         meeting, address = np.repeat(some, np.diff(cells.starts)[codes[some]]), cells.gather(codes[some])
         kept = book.person[address] != self.organiser[meeting]
         meeting, address = meeting[kept], address[kept]
+        # Sort them by meeting, and keep one spelling of each address.
         order = np.lexsort((address, meeting))
         meeting, address = meeting[order], address[order]
-        if book.in_two_cases:  # the text that comes first stands
+        if book.in_two_cases:  # the text that comes first is kept
             _, first = np.unique(meeting * (len(book.addresses) + 1) + book.folded[address], return_index=True)
             meeting, address = meeting[np.sort(first)], address[np.sort(first)]
         return Invited(meeting.astype(np.int32), address, self._listed(meeting, address))
 
     @property
     def book(self) -> AddressBook:
-        """Every invited address."""
+        """Return every invited address."""
         return self._book()
 
-    def _keys(self, held: Held, meeting: Ints | Longs, address: Ints) -> tuple[Longs, Ints]:
-        """The distinct pairs of a value at a meeting and an address's domain (the value times the number of domains, plus the domain), and
-        which is each row's."""
+    def _keys(self, held: HeldControl, meeting: Ints | Longs, address: Ints) -> tuple[Longs, Ints]:
+        """Return the distinct pairs of a value at a meeting and an address's domain (the value times the number of
+        domains, plus the domain), and which is each row's.
+        """
         many = len(self.book.domains)
         used = np.zeros(len(held.values) * many, bool)
         keys = held.codes[self.at[meeting]].astype(np.int64) * many + self.book.domain[address]
@@ -245,7 +274,7 @@ class PlannedOn:
         return words, place[keys].astype(np.int32)
 
     def _listed(self, meeting: Longs, address: Ints) -> Ints:
-        """As what each invitee stands: of those from elsewhere the list of the meeting tells."""
+        """Return the visitor type of each invitee; the meeting's list decides for those from elsewhere."""
         book = self.book
         standing = book.standing[address]
         held = self.panel.held.get(LISTED)
@@ -257,24 +286,16 @@ class PlannedOn:
             None if value is None else [{one.casefold() for one in split_words(rival)} for rival in value.split(RIVALS)]
             for value in held.values
         ]
-        told = []
+        found = []
         for key in words.tolist():
             rivals, name = lists[key // len(book.domains)], book.domains[key % len(book.domains)]
             said = None if rivals is None else {name in rival for rival in rivals}
-            told.append(
-                AS_EITHER
-                if said is None
-                else AS_RIVALS
-                if len(said) > 1
-                else AS_PARTNER
-                if said == {True}
-                else AS_OUTSIDER
-            )
-        standing[asked] = np.array(told, np.int32)[which] if len(asked) else standing[asked]
+            found.append(_standing_of(said))
+        standing[asked] = np.array(found, np.int32)[which] if len(asked) else standing[asked]
         return standing
 
     def invited_count(self, from_outside: bool) -> Longs:
-        """How many are invited to each meeting; or how many of them are no members."""
+        """Return how many are invited to each meeting; or how many of them are no members."""
         mine = self.invited.meeting
         if from_outside:
             mine = mine[self.invited.standing != AS_MEMBER]
@@ -283,8 +304,9 @@ class PlannedOn:
 
     @cached_property
     def met(self) -> tuple[Ints, Bools]:
-        """What meets each invitee who comes by app (WALKS_IN, WAITS, TURNED_AWAY, NOT_KNOWN), and who of those from elsewhere would be
-        refused without an account."""
+        """Return what meets each invitee who comes by app (WALKS_IN, WAITS, TURNED_AWAY, NOT_KNOWN), and who of those
+        from elsewhere would be refused without an account.
+        """
         invited = self.invited
         least, most = np.zeros(len(invited.meeting), np.int8), np.zeros(len(invited.meeting), np.int8)
         perhaps, bare = np.zeros(len(invited.meeting), bool), np.zeros(len(invited.meeting), bool)
@@ -293,8 +315,11 @@ class PlannedOn:
             mine = np.flatnonzero(kind_of == kind)
             rows = self.at[invited.meeting[mine]]
             shown = MEETING_KINDS[kind]
-            whom = (*_STANDINGS, NOBODY)
-            every = {who: meet(self.panel, Visit(shown, who, INVITATION, APP, THERE)) for who in whom}
+            standings = (*_STANDINGS, NOBODY)
+            every = {
+                who: meet(self.panel, Visit(kind=shown, standing=who, holding=INVITATION, way=APP, moment=THERE))
+                for who in standings
+            }
             low = np.stack([*(every[who].least for who in _STANDINGS)])
             high = np.stack([*(every[who].most for who in _STANDINGS)])
             both = [AS_PARTNER, AS_OUTSIDER]
@@ -327,28 +352,37 @@ class PlannedOn:
         np.maximum(most, np.array(high, np.int8)[which], out=most)
 
     def planned(self, numbers: Sequence[int], walking: bool = True) -> Iterator[Planned]:
-        """Some of the meetings, told; without those who simply walk in unless `walking`."""
+        """Describe some of the meetings; without invitees who simply walk in unless `walking`."""
         outcome, needs = self.met
         labels = [""] * len(self) if self._table.labels is None else self._table.labels.take(self.rows)
+        # One key for each address and fate: the meeting's number times the fates, plus the fate.
         rows, needing = np.flatnonzero(walking | (outcome != WALKS_IN)), np.flatnonzero(needs)
         meeting = self.invited.meeting.astype(np.int64)
         keys = np.concatenate((meeting[rows] * _FATES + outcome[rows], meeting[needing] * _FATES + _NEEDS))
         address = self.invited.address[np.concatenate((rows, needing))]
+        # Sorted by key, the addresses of one meeting and fate are one slice.
         order = np.lexsort((address, keys))
         texts = self._texts[address[order]].tolist()
         starts = np.searchsorted(keys[order], np.arange(len(self) * _FATES + 1)).tolist()
         for number in numbers:
             at = number * _FATES
+            turned_away, waiting, need_account, unknown, walking_in = (
+                tuple(texts[starts[at + fate] : starts[at + fate + 1]]) for fate in _SHOWN
+            )
             yield Planned(
-                self.ids[number],
-                labels[number],
-                self.service.id,
-                MEETING_KINDS[int(self.kinds[number])],
-                int(self.organiser[number]),
-                int(self.starts[number]),
-                bool(self.recurring[number]),
-                _OPEN[int(self.open[number])],
-                *(tuple(texts[starts[at + fate] : starts[at + fate + 1]]) for fate in _SHOWN),
+                id=self.ids[number],
+                label=labels[number],
+                service=self.service.id,
+                kind=MEETING_KINDS[int(self.kinds[number])],
+                organiser=int(self.organiser[number]),
+                starts_at=int(self.starts[number]),
+                recurring=bool(self.recurring[number]),
+                open=_OPEN[int(self.open[number])],
+                turned_away=turned_away,
+                waiting=waiting,
+                need_account=need_account,
+                unknown=unknown,
+                walking_in=walking_in,
             )
 
     @cached_property
@@ -357,7 +391,7 @@ class PlannedOn:
 
     @cached_property
     def held_up(self) -> Bools:
-        """Which meetings are open, of unknown openness, or have an invitee who does not simply walk in."""
+        """Return which meetings are open, of unknown openness, or have an invitee who does not simply walk in."""
         outcome, needs = self.met
         found: Bools = self.open != 0
         found[self.invited.meeting[(outcome != WALKS_IN) | needs]] = True
@@ -365,7 +399,7 @@ class PlannedOn:
 
 
 def own_settings(snapshot: Snapshot, service: Service) -> Iterator[tuple[str, str, OwnSetting]]:
-    """The active settings of meetings on a service: meeting, control, and what is set."""
+    """Yield the active settings of meetings on a service: meeting, control, and what is set."""
     table = snapshot.settings
     if table is None:
         return
@@ -386,12 +420,15 @@ class Agenda:
 
     @cached_property
     def notes(self) -> frozenset[str]:
-        """Meetings of nobody, on a service that is not there, of a kind that the service does not have; settings of no such meeting."""
+        """Meetings of no one, on a service that is not there, of a kind that the service does not have.
+
+        Settings of no such meeting.
+        """
         return frozenset(self._notes())
 
     @cached_property
     def services(self) -> Mapping[str, PlannedOn]:
-        """The planned meetings of active organisers, by service."""
+        """Return the planned meetings of active organisers, by service."""
         table, snapshot = self.resolver.snapshot.meetings, self.resolver.snapshot
         if table is None:
             return {}
@@ -407,14 +444,14 @@ class Agenda:
 
     @cached_property
     def book(self) -> AddressBook:
-        """Every address that is invited to anything."""
+        """Return every address that is invited to anything."""
         table = self.resolver.snapshot.meetings
         return address_book(
             self.resolver.snapshot, table.invitees.addresses if table is not None and table.invitees else ()
         )
 
     def edit(self, resolver: Resolver, touched: Mapping[str, Collection[str]]) -> Agenda:
-        """The same meetings after some edits; `touched` are the edited controls by service."""
+        """Return the same meetings after some edits; `touched` are the edited controls by service."""
         after = Agenda(resolver)
         after.notes, after.book = self.notes, self.book
         after.services = {
@@ -430,6 +467,9 @@ class Agenda:
         return np.flatnonzero(planned)
 
     def _notes(self) -> Iterator[str]:
+        """Yield what is strange about planned meetings: no service, no organiser, a kind the service lacks, odd
+        addresses.
+        """
         snapshot = self.resolver.snapshot
         table = snapshot.meetings
         if table is None:
@@ -439,14 +479,17 @@ class Agenda:
             what = (
                 "on a service that is not there"
                 if table.service[row] == MISSING
-                else "of somebody who is not an active person"
+                else "of someone who is not an active person"
             )
             yield f"the meeting {table.ids.take(np.array([row]))[0]} is {what}: it is not judged"
         for name, planned in self.services.items():
             missing = [place for place, kind in enumerate(MEETING_KINDS) if kind not in kinds_of(planned.service)]
             for number in np.flatnonzero(np.isin(planned.kinds, missing)).tolist():
                 kind = MEETING_KINDS[int(planned.kinds[number])]
-                yield f"the meeting {planned.ids[number]} is {kind}, of which {name} has none: it is judged by the gates of that kind"
+                yield (
+                    f"the meeting {planned.ids[number]} is {kind}, of which {name} has none: it is judged by the "
+                    "gates of that kind"
+                )
             yield from self._strange(planned, table)
             strange = sum(
                 "@" not in planned.book.addresses[address] for address in distinct(planned.invited.address).tolist()
@@ -454,7 +497,7 @@ class Agenda:
             if strange:
                 many = "1 invited address" if strange == 1 else f"{strange} invited addresses"
                 has = "has" if strange == 1 else "have"
-                yield f"{many} on {name} {has} no @: taken for somebody from elsewhere, of no known domain"
+                yield f"{many} on {name} {has} no @: taken for someone from elsewhere, of no known domain"
 
     def _strange(self, planned: PlannedOn, table: Meetings) -> Iterator[str]:
         ours = {service.id: set(table.ids.take(np.flatnonzero(table.service == number)))
@@ -463,10 +506,13 @@ class Agenda:
             if name not in ours[planned.service.id]:
                 where = next((service for service, ids in ours.items() if name in ids), None)
                 why = f"which is on {where}" if where else "which is not in the table"
-                yield f"a setting of {control} on {planned.service.id} stands at the meeting {name}, {why}: it counts nowhere"
+                yield (
+                    f"a setting of {control} on {planned.service.id} is set at the meeting {name}, {why}: it counts "
+                    "nowhere"
+                )
 
     def all(self, held_up: bool = False) -> Iterator[Planned]:
-        """Every planned meeting by start, then id; with `held_up` only those to be looked at."""
+        """Yield every planned meeting by start, then id; with `held_up` only those to be looked at."""
         found = []
         for planned in self.services.values():
             numbers = np.flatnonzero(planned.held_up) if held_up else np.arange(len(planned))
@@ -474,14 +520,16 @@ class Agenda:
         yield from sorted(found, key=lambda each: (each.starts_at, each.id))
 
     def find(self, meeting: str) -> tuple[PlannedOn, int] | None:
-        """One planned meeting: its service's, and its number there."""
+        """Return one planned meeting: its service's, and its number there."""
         for planned in self.services.values():
             if meeting in planned.ids:
                 return planned, planned.ids.index(meeting)
         return None
 
     def count(self, services: Collection[str], kinds: Collection[str] | None, chosen: Bools | None) -> int:
-        """How many meetings are planned on some services, of some kinds (None: any), by some organisers (None: anybody)."""
+        """Return how many meetings are planned on some services, of some kinds (None: any), by some organisers (None:
+        anyone).
+        """
         counted = 0
         for name, planned in self.services.items():
             if name in services:

@@ -1,6 +1,6 @@
 """Asking many doors at once whether they give visitors what they should.
 
-Source: door, "The leaf and the verdict"; readings 14 and 17 to 20, 52.
+Spec: doors 4.
 """
 
 from __future__ import annotations
@@ -11,7 +11,7 @@ import numpy as np
 
 from ..organisation.columns import MISSING, Bools, Ints, distinct
 from ..words.record import record
-from .gates import IN_LINK, Gate, Met, Panel, Results, meet
+from .gates import IN_LINK, Gate, Panel, Results, VisitOutcome, meet
 from .roots import DOOR, mending, weakening
 from .visitors import OUTCOMES, Visit
 
@@ -19,16 +19,19 @@ AS_DUE, OPENABLE, NOT_KNOWN, FAILS = range(4)
 
 
 @record
-class Question:
-    """Which visits, which of the outcomes (weakest first) are as they should be, and whether what the host can open counts: "" no, `true`
-    what people can change, `strict` what no pin holds. A room that is off fails no question."""
+class DoorQuestion:
+    """Says which visits, which of the outcomes (weakest first) are as they should be, and whether what the host can
+    open counts: "" no, `true` what people can change, `strict` what no pin holds.
+
+    A room that is off fails no question.
+    """
 
     visits: tuple[Visit, ...]
     good: tuple[bool, bool, bool]
     pinned: str = ""
 
     def bad(self, least: Results, most: Results) -> Bools:
-        """Where some outcome from the least to the greatest is other than it should be."""
+        """Return where some outcome from the least to the greatest is other than it should be."""
         found = np.zeros(least.shape, bool)
         for outcome, good in enumerate(self.good):
             if not good:
@@ -37,10 +40,13 @@ class Question:
 
 
 @record
-class Answer:
-    """At each row of a panel: how it stands (AS_DUE to FAILS), the place of the first visit that makes it so (MISSING for AS_DUE), what
-    that visitor meets (a place in OUTCOMES), and the control to look at, into `names`: of what fails the root, of what can be opened the
-    first gate's (MISSING for none)."""
+class DoorVerdicts:
+    """At each row of a panel.
+
+    Its state (AS_DUE to FAILS), the place of the first visit that makes it so (MISSING for AS_DUE), what that visitor
+    meets (a place in OUTCOMES), and the control to look at, into `names`: of what fails the root, of what can be opened
+    the first gate's (MISSING for none).
+    """
 
     state: Ints
     visit: Ints
@@ -49,7 +55,7 @@ class Answer:
     names: tuple[str, ...]
 
 
-def ask(panel: Panel, question: Question) -> Answer:
+def ask(panel: Panel, question: DoorQuestion) -> DoorVerdicts:
     """Asks every row of a panel."""
     every = [meet(panel, visit) for visit in question.visits]
     state, chosen = np.zeros(panel.size, np.int32), np.full(panel.size, MISSING, np.int32)
@@ -63,11 +69,11 @@ def ask(panel: Panel, question: Question) -> Answer:
         for one, mask in found:  # one row of a mask for each visit
             here = mask.any(axis=0)
             state[here], chosen[here] = one, mask.argmax(axis=0)[here]
-    return _tell(panel, question, every, state, chosen)
+    return _answer(panel, question, every, state, chosen)
 
 
-def _kept(panel: Panel, every: Sequence[Met], question: Question) -> tuple[Results, Results]:
-    """Of each visit the least and greatest outcome once whatever the host can open is open."""
+def _kept(panel: Panel, every: Sequence[VisitOutcome], question: DoorQuestion) -> tuple[Results, Results]:
+    """Return the least and greatest outcome of each visit once everything that the host can open is open."""
     strict, known = question.pinned == "strict", dict[tuple[str, str], Bools]()
     least, most = np.zeros((len(every), panel.size), np.int8), np.zeros((len(every), panel.size), np.int8)
     for low, high, met in zip(least, most, every, strict=True):
@@ -81,12 +87,15 @@ def _kept(panel: Panel, every: Sequence[Met], question: Question) -> tuple[Resul
 
 
 def _openable(panel: Panel, gate: Gate, strict: bool) -> Bools:
-    """Where the host can make a gate let this visitor pass."""
+    """Return where the host can make a gate let this visitor pass."""
     found = panel.openable(gate.control, strict)
     return found | panel.openable(IN_LINK, strict) if gate.beside else found
 
 
-def _tell(panel: Panel, question: Question, every: Sequence[Met], state: Ints, chosen: Ints) -> Answer:
+def _answer(
+    panel: Panel, question: DoorQuestion, every: Sequence[VisitOutcome], state: Ints, chosen: Ints
+) -> DoorVerdicts:
+    """Return for each host the visit that decides a question, its outcome and the control to change."""
     met, control = np.full(panel.size, MISSING, np.int32), np.full(panel.size, MISSING, np.int32)
     names: dict[str, int] = {}
     for place in distinct(chosen[chosen != MISSING]).tolist():
@@ -99,19 +108,22 @@ def _tell(panel: Panel, question: Question, every: Sequence[Met], state: Ints, c
         for gate in here.gates[::-1]:
             mine = openable[_openable(panel, gate, question.pinned == "strict")[openable] & (gate.most[openable] > 0)]
             control[mine] = names.setdefault(gate.control, len(names))
-    return Answer(state, chosen, met, control, tuple(names))
+    return DoorVerdicts(state=state, visit=chosen, met=met, control=control, names=tuple(names))
 
 
-def _roots(panel: Panel, question: Question, visit: Visit, names: dict[str, int]) -> Ints:
-    """The root of what fails, at each row: what mends it alone by being stricter, or else weaker, or the door as a whole."""
+def _roots(panel: Panel, question: DoorQuestion, visit: Visit, names: dict[str, int]) -> Ints:
+    """Return the root of what fails, at each row.
+
+    What mends it alone by being stricter, or else weaker, or the door as a whole.
+    """
 
     def good(least: Results, most: Results) -> Bools:
         return ~question.bad(least, most)
 
-    told = mending(panel, visit, good)
+    fix = mending(panel, visit, good)
     control = np.full(panel.size, MISSING, np.int32)
-    for number, name in enumerate(told.controls):
-        mine = told.control == number
+    for number, name in enumerate(fix.controls):
+        mine = fix.control == number
         if np.any(mine):
             control[mine] = names.setdefault(name, len(names))
     met = meet(panel, visit)

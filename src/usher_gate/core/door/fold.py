@@ -1,4 +1,4 @@
-"""Many visits that meet the same, in the fewest rows that tell the difference."""
+"""Many visits that meet the same, in the fewest rows that show the difference."""
 
 from __future__ import annotations
 
@@ -6,31 +6,37 @@ from collections.abc import Callable, Hashable, Iterator, Mapping, Sequence
 from itertools import permutations
 
 from ..words.record import record
-from .matrix import Told
+from .matrix import Encounter
 
 DIMENSIONS = ("kind", "standing", "holding", "way", "moment")
 
 
 @record
 class FoldedRow:
-    """Visits that meet the same: for each of DIMENSIONS the values (None: whichever are possible), and the visits themselves."""
+    """Visits that meet the same.
+
+    For each of DIMENSIONS the values (None: whichever are possible), and the visits themselves.
+    """
 
     values: tuple[tuple[str, ...] | None, ...]
-    covers: tuple[Told, ...]
+    covers: tuple[Encounter, ...]
 
     @property
-    def told(self) -> Told:
-        """The visit with the fewest gates in its way."""
-        return min(self.covers, key=lambda told: told.gates)
+    def easiest(self) -> Encounter:
+        """Return the visit with the fewest gates in its way."""
+        return min(self.covers, key=lambda encounter: encounter.gates)
 
     def all(self, name: str) -> frozenset[str]:
-        """Every value of one of DIMENSIONS that the visits have."""
-        return frozenset(getattr(told.visit, name) for told in self.covers)
+        """Return every value of one of DIMENSIONS that the visits have."""
+        return frozenset(getattr(encounter.visit, name) for encounter in self.covers)
 
 
-def folded(every: Sequence[Told], alike: Callable[[Told], Hashable]) -> list[FoldedRow]:
-    """The visits in the fewest rows that an order of the dimensions allows; `alike` is what has to be the same."""
-    table = {tuple(getattr(told.visit, name) for name in DIMENSIONS): (told,) for told in every}
+def folded(every: Sequence[Encounter], alike: Callable[[Encounter], Hashable]) -> list[FoldedRow]:
+    """Return the visits in the fewest rows that an order of the dimensions allows.
+
+    `alike` is what has to be the same.
+    """
+    table = {tuple(getattr(encounter.visit, name) for name in DIMENSIONS): (encounter,) for encounter in every}
     best: list[FoldedRow] | None = None
     for order in permutations(range(len(DIMENSIONS))):
         rows = list(_rows(table, order, (None,) * len(DIMENSIONS), alike))
@@ -39,29 +45,37 @@ def folded(every: Sequence[Told], alike: Callable[[Told], Hashable]) -> list[Fol
     return best or []
 
 
-_Table = Mapping[tuple[str, ...], tuple[Told, ...]]  # alike visits by their values; "" in a dimension that was folded
+_Table = Mapping[
+    tuple[str, ...], tuple[Encounter, ...]
+]  # alike visits by their values; "" in a dimension that was folded
 
 
 def _rows(
-    table: _Table, order: tuple[int, ...], values: tuple[tuple[str, ...] | None, ...], alike: Callable[[Told], Hashable]
+    table: _Table,
+    order: tuple[int, ...],
+    values: tuple[tuple[str, ...] | None, ...],
+    alike: Callable[[Encounter], Hashable],
 ) -> Iterator[FoldedRow]:
-    if len({alike(tolds[0]) for tolds in table.values()}) == 1:
-        yield FoldedRow(values, tuple(told for tolds in table.values() for told in tolds))
+    """Yield the rows of a table of visits, merging values of one dimension wherever the outcome is the same."""
+    if len({alike(encounters[0]) for encounters in table.values()}) == 1:
+        yield FoldedRow(values, tuple(encounter for encounters in table.values() for encounter in encounters))
         return
     place, *rest = order
-    parts: dict[str, dict[tuple[str, ...], tuple[Told, ...]]] = {}
-    for key, tolds in table.items():
-        parts.setdefault(key[place], {})[(*key[:place], "", *key[place + 1 :])] = tolds
+    parts: dict[str, dict[tuple[str, ...], tuple[Encounter, ...]]] = {}
+    for key, encounters in table.items():
+        parts.setdefault(key[place], {})[(*key[:place], "", *key[place + 1 :])] = encounters
     shapes: dict[object, list[str]] = {}
     for value, part in parts.items():
-        only = {alike(tolds[0]) for tolds in part.values()}
-        # whoever meets one thing throughout is alike, though not every visit is possible
-        shape: object = only.pop() if len(only) == 1 else tuple((key, alike(tolds[0])) for key, tolds in part.items())
+        only = {alike(encounters[0]) for encounters in part.values()}
+        # visits that all meet one thing are alike, although not every visit is possible
+        shape: object = (
+            only.pop() if len(only) == 1 else tuple((key, alike(encounters[0])) for key, encounters in part.items())
+        )
         shapes.setdefault(shape, []).append(value)
     for names in shapes.values():
         chosen = None if len(names) == len(parts) else tuple(names)
-        merged: dict[tuple[str, ...], tuple[Told, ...]] = {}
+        merged: dict[tuple[str, ...], tuple[Encounter, ...]] = {}
         for name in names:
-            for key, tolds in parts[name].items():
-                merged[key] = merged.get(key, ()) + tolds
+            for key, encounters in parts[name].items():
+                merged[key] = merged.get(key, ()) + encounters
         yield from _rows(merged, tuple(rest), (*values[:place], chosen, *values[place + 1 :]), alike)

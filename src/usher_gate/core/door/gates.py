@@ -1,6 +1,8 @@
-"""The gates between a visitor and the room, for many hosts at once: what each gives, at least and at most, where a value is not known.
+"""The gates between a visitor and the room, for many hosts at once.
 
-Source: door, "The gates, in this order"; readings 1 to 15.
+What each gives, at least and at most, where a value is not known.
+
+Spec: doors 3.
 """
 
 from __future__ import annotations
@@ -49,7 +51,7 @@ WALK_PAST: Mapping[str, frozenset[str]] = {
     "partners": frozenset((PARTNER, GUEST, MEMBER)),
     "guests": frozenset((GUEST, MEMBER)),
     "members": frozenset((MEMBER,)),
-    "invitees": frozenset((MEMBER,)),  # of these whoever holds an invitation
+    "invitees": frozenset((MEMBER,)),  # of these only holders of an invitation
     "hosts": frozenset(),
 }
 _REFUSED_BY_IDENTITY: Mapping[str, frozenset[str]] = {
@@ -62,8 +64,10 @@ _REFUSED_BY_IDENTITY: Mapping[str, frozenset[str]] = {
 
 @record
 class Gate:
-    """What one gate gives at least and at most (one number a host), and the control that it is about. `beside` is another control that
-    alone can make it let this visitor pass."""
+    """Describes what one gate gives at least and at most (one number a host), and the control that it is about.
+
+    `beside` is another control that alone can make it let this visitor pass.
+    """
 
     name: str
     control: str
@@ -73,10 +77,13 @@ class Gate:
 
 
 @record
-class Held:
-    """The values of one control for some hosts (or meetings): `codes` (one each) into `values`, None for one that is not known; `pinned`
-    says of each whether a pin holds it. A contested set stands as its rivals, one a line. What was asked of it already is kept: for each
-    value (`given`), whatever the rows, and as the gate for these rows (`known`)."""
+class HeldControl:
+    """The values of one control for some hosts (or meetings).
+
+    `codes` (one each) into `values`, None for one that is not known; `pinned` says of each whether a pin holds it. A
+    contested set is kept as its rivals, one a line. What was asked of it already is kept: for each value (`given`),
+    whatever the rows, and as the gate for these rows (`known`).
+    """
 
     codes: Ints
     values: Sequence[str | None]
@@ -84,17 +91,17 @@ class Held:
     given: dict[Hashable, tuple[Results, Results]] = field(default_factory=dict)
     known: dict[Hashable, Gate] = field(default_factory=dict)
 
-    def take(self, rows: Ints | Longs) -> Held:
-        """The same for some rows."""
-        return Held(self.codes[rows], self.values, self.pinned, self.given)
+    def take(self, rows: Ints | Longs) -> HeldControl:
+        """Return the same for some rows."""
+        return HeldControl(self.codes[rows], self.values, self.pinned, self.given)
 
     @property
     def texts(self) -> list[str | None]:
-        """The value of each row."""
+        """Return the value of each row."""
         return [self.values[code] for code in self.codes.tolist()]
 
     @classmethod
-    def of(cls, texts: Sequence[str | None], pinned: Sequence[bool]) -> Held:
+    def of(cls, texts: Sequence[str | None], pinned: Sequence[bool]) -> HeldControl:
         """From the value of each row, and whether it is pinned."""
         index: dict[tuple[str | None, bool], int] = {}
         codes = [index.setdefault(pair, len(index)) for pair in zip(texts, pinned, strict=True)]
@@ -103,29 +110,40 @@ class Held:
 
 @record
 class Panel:
-    """What some hosts' meetings of a service are set to: by control, those that the service supports. `callers` says that identity and
-    anonymous-join bind callers and room systems; `changeable` are the controls that people can change where nothing is pinned. `met` is
-    what visitors (those of `visits`, which are the same objects each time) met already."""
+    """Describes what some hosts' meetings of a service are set to: by control, those that the service supports.
+
+    `callers` says that identity and anonymous-join bind callers and room systems; `changeable` are the controls that
+    people can change where nothing is pinned. `met` is what visitors (those of `visits`, which are the same objects
+    each time) met already.
+    """
 
     size: int
-    held: Mapping[str, Held]
+    held: Mapping[str, HeldControl]
     catalogue: Catalogue
     callers: bool
     changeable: frozenset[str] = frozenset()
-    met: dict[Visit, Met] = field(default_factory=dict)
+    met: dict[Visit, VisitOutcome] = field(default_factory=dict)
 
     def with_value(self, control: str, value: str) -> Panel:
-        """The same with one control set to a value for everybody."""
-        one = Held(np.zeros(self.size, np.int32), [value], [False])
-        return Panel(self.size, {**self.held, control: one}, self.catalogue, self.callers, self.changeable)
+        """Return the same with one control set to a value for everyone."""
+        one = HeldControl(np.zeros(self.size, np.int32), [value], [False])
+        return Panel(
+            size=self.size,
+            held={**self.held, control: one},
+            catalogue=self.catalogue,
+            callers=self.callers,
+            changeable=self.changeable,
+        )
 
     def take(self, rows: Ints | Longs) -> Panel:
-        """Some rows, in this order."""
+        """Return some rows, in this order."""
         held = {control: one.take(rows) for control, one in self.held.items()}
-        return Panel(len(rows), held, self.catalogue, self.callers, self.changeable)
+        return Panel(
+            size=len(rows), held=held, catalogue=self.catalogue, callers=self.callers, changeable=self.changeable
+        )
 
     def with_values(self, changes: Mapping[str, Mapping[int, tuple[str | None, bool]]]) -> Panel:
-        """The same with other values (and pins) of some controls at some rows."""
+        """Return the same with other values (and pins) of some controls at some rows."""
         held = dict(self.held)
         for control, rows in changes.items():
             one = held[control]
@@ -133,11 +151,13 @@ class Panel:
             codes = one.codes.copy()
             for row, pair in rows.items():
                 codes[row] = index.setdefault(pair, len(index))
-            held[control] = Held(codes, [value for value, _ in index], [pin for _, pin in index])
-        return Panel(self.size, held, self.catalogue, self.callers, self.changeable)
+            held[control] = HeldControl(codes, [value for value, _ in index], [pin for _, pin in index])
+        return Panel(
+            size=self.size, held=held, catalogue=self.catalogue, callers=self.callers, changeable=self.changeable
+        )
 
     def openable(self, control: str, strict: bool) -> Bools:
-        """Where the hosts themselves can change a control (`strict`: where no pin holds it)."""
+        """Return where the hosts themselves can change a control (`strict`: where no pin holds it)."""
         if control not in self.held or not (strict or control in self.changeable):
             return np.zeros(self.size, bool)
         held = self.held[control]
@@ -148,23 +168,25 @@ def _gate(
     panel: Panel,
     name: str,
     control: str,
-    whom: Hashable,
+    visitor_key: Hashable,
     gives: Callable[[str], int],
     unknown: tuple[int, int] | None = None,
 ) -> Gate:
-    """The gate at a control; an unknown value may give whatever one of its values would (`unknown`, for a set). `whom` is all that `gives`
-    hangs on beside the value: visitors alike in it meet the same gate."""
+    """Return the gate at a control; an unknown value may give whatever one of its values would (`unknown`, for a set).
+
+    `visitor_key` is all that `gives` hangs on beside the value: visitors alike in it meet the same gate.
+    """
     held = panel.held[control]
-    if whom not in held.known:
-        if whom not in held.given:
-            held.given[whom] = _asked(panel, control, held, gives, unknown)
-        least, most = held.given[whom]
-        held.known[whom] = Gate(name, control, least[held.codes], most[held.codes])
-    return held.known[whom]
+    if visitor_key not in held.known:
+        if visitor_key not in held.given:
+            held.given[visitor_key] = _asked(panel, control, held, gives, unknown)
+        least, most = held.given[visitor_key]
+        held.known[visitor_key] = Gate(name, control, least[held.codes], most[held.codes])
+    return held.known[visitor_key]
 
 
 def _asked(
-    panel: Panel, control: str, held: Held, gives: Callable[[str], int], unknown: tuple[int, int] | None
+    panel: Panel, control: str, held: HeldControl, gives: Callable[[str], int], unknown: tuple[int, int] | None
 ) -> tuple[Results, Results]:
     every = unknown or [gives(word) for word in panel.catalogue.index[control].kind.words]
     least = [min(every) if value is None else gives(value) for value in held.values]
@@ -173,13 +195,13 @@ def _asked(
 
 
 def refuses(value: str, domain: str) -> int:
-    """What a set of refused domains gives for a visitor of a domain (of a contested set the weakest)."""
+    """Return what a set of refused domains gives for a visitor of a domain (of a contested set the weakest)."""
     rivals = [{one.casefold() for one in split_words(rival)} for rival in value.split(RIVALS)]
     return SHUTS if all(domain.casefold() in rival for rival in rivals) else PASSES
 
 
 def gates(panel: Panel, visit: Visit, domain: str = "") -> list[Gate]:
-    """The gates that a visitor meets, in order. `domain` is that of the visitor's account where it is known."""
+    """Return the gates that a visitor meets, in order. `domain` is that of the visitor's account where it is known."""
     found = _way(panel, visit)
     if domain and REFUSED in panel.held:
         found.append(
@@ -204,7 +226,10 @@ def _shut_by(word: str) -> Callable[[str], int]:
 
 
 def _way(panel: Panel, visit: Visit) -> list[Gate]:
-    """The way itself; end-to-end encryption beside another way than the app contradicts it, so the gate may give either."""
+    """Return the way itself.
+
+    End-to-end encryption beside another way than the app contradicts it, so the gate may give either.
+    """
     own, found = WAY_CONTROLS.get(visit.way, ""), []
     if own in panel.held:
         found.append(_gate(panel, "way", own, "", _shut_by("off")))
@@ -230,7 +255,7 @@ def _audience(panel: Panel, visit: Visit) -> list[Gate]:
 
 
 def passcode_of(visit: Visit) -> str:
-    """The passcode that a visitor is asked."""
+    """Return the passcode that a visitor is asked."""
     return TELEPHONE_PASSCODE if visit.way == TELEPHONE else PASSCODES[visit.kind]
 
 
@@ -247,11 +272,11 @@ def _passcode(panel: Panel, visit: Visit) -> list[Gate]:
         return [whole]
     bare = _gate(panel, "passcode", IN_LINK, "", _shut_by("off"))
     least, most = np.minimum(whole.least, bare.least), np.minimum(whole.most, bare.most)
-    return [Gate("passcode", control, least, most, IN_LINK)]
+    return [Gate(name="passcode", control=control, least=least, most=most, beside=IN_LINK)]
 
 
 def waiting_of(panel: Panel, visit: Visit) -> str:
-    """The control that says whether a visitor waits."""
+    """Return the control that says whether a visitor waits."""
     telephone = visit.way == TELEPHONE and "door.telephone-waits" in panel.held
     return "door.telephone-waits" if telephone else "door.waiting-room"
 
@@ -272,7 +297,10 @@ def _waiting(panel: Panel, visit: Visit) -> list[Gate]:
 
 @lru_cache(maxsize=256)
 def looked_at(visits: tuple[Visit, ...]) -> frozenset[str]:
-    """The controls on which it can hang what some visitors meet, or what mends that; whatever else is set makes no difference."""
+    """Return the controls on which it can hang what some visitors meet, or what mends that.
+
+    Whatever else is set makes no difference.
+    """
     found: set[str] = set()
     for visit in visits:
         way = WAY_CONTROLS.get(visit.way)
@@ -294,10 +322,13 @@ def looked_at(visits: tuple[Visit, ...]) -> frozenset[str]:
 
 
 @record
-class Met:
-    """What a visitor meets at each of some hosts: the outcome lies between `least` and `most` (equal where it is known). `exists` is 1
-    where the room is known to be there, 0 where it is known not to be, 2 where that is not known. `known` says where the outcome is known:
-    a room of which nobody knows whether it is there is known only to be shut."""
+class VisitOutcome:
+    """Describes what a visitor meets at each of some hosts.
+
+    The outcome lies between `least` and `most` (equal where it is known). `exists` is 1 where the room is known to be
+    there, 0 where it is known not to be, 2 where that is not known. `known` says where the outcome is known: a room of
+    which no one knows whether it is there is known only to be shut.
+    """
 
     visit: Visit
     gates: Sequence[Gate]
@@ -308,14 +339,14 @@ class Met:
 
     @property
     def stopping(self) -> Ints:
-        """How many gates are known to stop the visitor."""
+        """Return how many gates are known to stop the visitor."""
         counted = np.zeros(len(self.least), np.int32)
         for gate in self.gates:
             counted += gate.least > PASSES
         return counted
 
     def deciding(self, row: int) -> Gate | None:
-        """The gate that decides at one host; None where the visitor enters."""
+        """Return the gate that decides at one host; None where the visitor enters."""
         if self.known[row] and self.least[row] == PASSES:
             return None
         if self.known[row]:
@@ -325,8 +356,8 @@ class Met:
         return next((gate for gate in self.gates if gate.most[row] > self.least[row]), None)
 
 
-def meet(panel: Panel, visit: Visit, domain: str = "") -> Met:
-    """What a visitor meets at each host."""
+def meet(panel: Panel, visit: Visit, domain: str = "") -> VisitOutcome:
+    """Return what a visitor meets at each host."""
     if domain:
         return _meet(panel, visit, domain)
     if visit not in panel.met:
@@ -334,15 +365,17 @@ def meet(panel: Panel, visit: Visit, domain: str = "") -> Met:
     return panel.met[visit]
 
 
-def _meet(panel: Panel, visit: Visit, domain: str) -> Met:
+def _meet(panel: Panel, visit: Visit, domain: str) -> VisitOutcome:
     found = gates(panel, visit, domain)
+    # The strictest gate decides, once by the least and once by the most that is possible.
     least, most = np.zeros(panel.size, np.int8), np.zeros(panel.size, np.int8)
     for gate in found:
         np.maximum(least, gate.least, out=least)
         np.maximum(most, gate.most, out=most)
+    # A personal room must also exist; where that is not known, only a certain refusal is known.
     exists, known = np.ones(panel.size, np.int8), least == most
     if visit.kind == PERSONAL and ROOM in panel.held:
         held = panel.held[ROOM]
         exists = np.array([2 if value is None else int(value != "off") for value in held.values], np.int8)[held.codes]
         known &= (exists == 1) | (least == SHUTS)
-    return Met(visit, found, least, most, exists, known)
+    return VisitOutcome(visit=visit, gates=found, least=least, most=most, exists=exists, known=known)

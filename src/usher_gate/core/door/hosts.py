@@ -1,4 +1,7 @@
-"""Who may start meetings on a service, and what those are set to: hosts fall into classes of equal values, and only classes are asked."""
+"""Who may start meetings on a service, and what those are set to.
+
+Hosts fall into classes of equal values, and only classes are asked.
+"""
 
 from __future__ import annotations
 
@@ -14,7 +17,7 @@ from ..settings.contests import disputes
 from ..settings.effective import Cause, Effective
 from ..settings.resolver import Resolver
 from ..words.values import Kind
-from .gates import RIVALS, Held, Panel
+from .gates import RIVALS, HeldControl, Panel
 from .visitors import GUEST, asks_callers
 
 MAY_START, START, LISTED = "door.may-start", "door.start", "door.listed-domains"
@@ -42,20 +45,26 @@ ASKED = (
 _WIDE = 1 << 22  # numbers of classes that are made dense by a table, not by sorting
 
 
-def code_values(effective: Effective, kind: Kind, people: Ints | Longs) -> Held:
-    """The values of one control for some people; None where it is not known, or where the licence is not there."""
+def code_values(effective: Effective, kind: Kind, people: Ints | Longs) -> HeldControl:
+    """Return the values of one control for some people.
+
+    None where it is not known, or where the licence is not there.
+    """
     if effective.licence_unknown:
-        return Held(np.zeros(len(people), np.int32), [None], [False])
+        return HeldControl(np.zeros(len(people), np.int32), [None], [False])
     index: dict[tuple[str | None, bool], int] = {}
     pairs = zip(effective.values, effective.pinned.tolist(), strict=True)
+    # Number the distinct pairs of value and pin, and give each person the number of theirs.
     table = np.array(
         [index.setdefault((value, value is not None and pin), len(index)) for value, pin in pairs], np.int32
     )
     codes = table[effective.places[people]]
     if effective.unlicensed and effective.lacking is not None:
+        # People without the licence have no value.
         nothing = index.setdefault((None, False), len(index))
         codes = np.where(effective.lacking[people], nothing, codes).astype(np.int32)
     if kind.name == "set" and effective.contestable:
+        # People whose settings of equal rank disagree hold all rival values at once.
         known = np.full(len(effective.places), -1, np.int64)
         known[people] = np.arange(len(people))
         licensed = np.ones(len(known), bool) if effective.lacking is None else ~effective.lacking
@@ -63,11 +72,11 @@ def code_values(effective: Effective, kind: Kind, people: Ints | Longs) -> Held:
             rivals = dict.fromkeys(effective.value(place) or "" for place in places)
             pair = RIVALS.join(rivals), bool(effective.pinned[places[0]])
             codes[known[mine]] = index.setdefault(pair, len(index))
-    return Held(codes, [value for value, _ in index], [pin for _, pin in index])
+    return HeldControl(codes, [value for value, _ in index], [pin for _, pin in index])
 
 
 def _dense(key: Longs, size: int) -> tuple[Longs, int]:
-    """The same classes numbered without gaps."""
+    """Return the same classes numbered without gaps."""
     if size > _WIDE:
         words, codes = np.unique(key, return_inverse=True)
         return codes.reshape(-1).astype(np.int64), len(words)
@@ -79,20 +88,23 @@ def _dense(key: Longs, size: int) -> tuple[Longs, int]:
 
 @dataclass
 class Hosts:
-    """The hosts of one service. `people` are their numbers, ascending; `edited` are the controls that are set otherwise than they are."""
+    """The hosts of one service.
+
+    `people` are their numbers, ascending; `edited` are the controls that are set otherwise than they are.
+    """
 
     resolver: Resolver
     service: Service
     people: Longs
     edited: Mapping[str, Effective] = field(default_factory=dict)
-    _held: dict[str, Held] = field(default_factory=dict)
+    _held: dict[str, HeldControl] = field(default_factory=dict)
 
     def effective(self, control: str) -> Effective:
-        """The effective values of a control, as edited."""
+        """Return the effective values of a control, as edited."""
         return self.edited.get(control) or self.resolver.effective(self.service, control)
 
-    def held(self, control: str) -> Held | None:
-        """The values of a control, one code a host; None where the service does not support it."""
+    def held(self, control: str) -> HeldControl | None:
+        """Return the values of a control, one code a host; None where the service does not support it."""
         if control not in self.service.controls:
             return None
         if control not in self._held:
@@ -101,13 +113,13 @@ class Hosts:
         return self._held[control]
 
     def value(self, control: str, host: int) -> str | None:
-        """One host's value; None where it is not known or not supported. `host` is a place in `people`."""
+        """Return one host's value; None where it is not known or not supported. `host` is a place in `people`."""
         held = self.held(control)
         return None if held is None else held.values[int(held.codes[host])]
 
     @cached_property
     def asked(self) -> tuple[str, ...]:
-        """The controls of gates that the service supports."""
+        """Return the controls of gates that the service supports."""
         return tuple(control for control in ASKED if control in self.service.controls)
 
     @cached_property
@@ -124,29 +136,35 @@ class Hosts:
 
     @property
     def class_of(self) -> Ints:
-        """For each host the number of their class."""
+        """Return for each host the number of their class."""
         return self._classes[0]
 
     @property
     def first_of_class(self) -> Longs:
-        """For each class one host of it."""
+        """Return for each class one host of it."""
         return self._classes[1]
 
     @cached_property
     def panel(self) -> Panel:
-        """What the meetings of each class are set to."""
+        """Return what the meetings of each class are set to."""
         return self.panel_of(self.first_of_class)
 
     def panel_of(self, hosts: Longs, controls: Iterable[str] | None = None) -> Panel:
-        """What the meetings of some hosts (places in `people`) are set to."""
+        """Return what the meetings of some hosts (places in `people`) are set to."""
         held = {
             control: one.take(hosts) for control in controls or self.asked if (one := self.held(control)) is not None
         }
         changeable = frozenset(control for control in held if self.service.changeable(control))
-        return Panel(len(hosts), held, self.resolver.snapshot.catalogue, asks_callers(self.service), changeable)
+        return Panel(
+            size=len(hosts),
+            held=held,
+            catalogue=self.resolver.snapshot.catalogue,
+            callers=asks_callers(self.service),
+            changeable=changeable,
+        )
 
     def count(self, mask: Bools) -> int:
-        """How many hosts the classes that a mask holds have."""
+        """Return how many hosts the classes that a mask holds have."""
         return int(self._sizes[mask].sum())
 
     @cached_property
@@ -154,12 +172,12 @@ class Hosts:
         return np.bincount(self.class_of, minlength=len(self.first_of_class))
 
     def places(self, control: str) -> Ints:
-        """For each host the place of the cause of a control's value."""
+        """Return for each host the place of the cause of a control's value."""
         places: Ints = self.effective(control).places[self.people]
         return places
 
     def cause(self, control: str, host: int) -> Cause | None:
-        """Where a host's value comes from; None where it is not known. `host` is a place in `people`."""
+        """Return where a host's value comes from; None where it is not known. `host` is a place in `people`."""
         if control not in self.service.controls:
             return None
         person, effective = int(self.people[host]), self.effective(control)
@@ -169,22 +187,24 @@ class Hosts:
         return found if found.scope is not None else None
 
     def edit(self, after: Mapping[str, Effective]) -> Hosts:
-        """The same people with other values of some controls."""
+        """Return the same people with other values of some controls."""
         known = {control: held for control, held in self._held.items() if control not in after}
         return replace(self, edited={**self.edited, **after}, _held=known)
 
     def only(self, chosen: Bools) -> Hosts:
-        """Those hosts who are among some people."""
+        """Return those hosts who are among some people."""
         return replace(self, people=self.people[chosen[self.people]], _held={})
 
 
 def everybody_on(resolver: Resolver, service: Service, edited: Mapping[str, Effective] | None = None) -> Hosts:
-    """Every active person as if they were a host there, whether they have an account and may start meetings or not."""
+    """Return every active person as if they were a host there, whether they have an account and may start meetings or
+    not.
+    """
     return Hosts(resolver, service, np.arange(len(resolver.snapshot.people)), edited or {})
 
 
 def may_start(hosts: Hosts) -> Bools:
-    """Of whom it is not known that they may start no meeting."""
+    """Return mask of the people who may start meetings, as far as is known."""
     may = np.ones(len(hosts.people), bool)
     held = hosts.held(MAY_START)
     if held is not None:
@@ -198,6 +218,6 @@ def may_start(hosts: Hosts) -> Bools:
 
 
 def hosts_of(resolver: Resolver, service: Service) -> Hosts:
-    """Who may start meetings on a service: everybody with an account of whom it is not known that they may not."""
+    """Return who may start meetings on a service: everyone with an account, unless it is known that they may not."""
     every = everybody_on(resolver, service)
     return Hosts(resolver, service, np.flatnonzero(resolver.accounts(service) & may_start(every)))

@@ -9,7 +9,7 @@ import numpy as np
 from ..settings.effective import Cause
 from ..words.record import record
 from ..words.values import split_words
-from .gates import RIVALS, Met, Panel, meet
+from .gates import RIVALS, Panel, VisitOutcome, meet
 from .hosts import LISTED, Hosts
 from .visitors import (
     GUEST,
@@ -27,9 +27,12 @@ from .visitors import (
 
 
 @record
-class Told:
-    """One visit to one host: the outcome, the gate that decides with its control and value and where that is set, how many gates are known
-    to stop the visitor, and what the visitor may do once inside (`perhaps: …` where that is not known)."""
+class Encounter:
+    """One visit to one host.
+
+    The outcome, the gate that decides with its control and value and where that is set, how many gates are known to
+    stop the visitor, and what the visitor may do once inside (`perhaps: …` where that is not known).
+    """
 
     service: str
     visit: Visit
@@ -47,15 +50,15 @@ Asked = Callable[
 ]  # the value of a control (None: not known), and where it comes from
 
 
-def outcome_of(met: Met, row: int) -> str:
-    """What a visitor meets at one row, as a word."""
+def outcome_of(met: VisitOutcome, row: int) -> str:
+    """Return what a visitor meets at one row, as a word."""
     return OUTCOMES[int(met.least[row])] if bool(met.known[row]) else UNKNOWN
 
 
-def tell(
+def encounter_at(
     panel: Panel, service: str, visit: Visit, asked: Asked, supported: Collection[str], domain: str = ""
-) -> Told | None:
-    """What a visitor meets at the one row of a panel; None where the room is known not to be there."""
+) -> Encounter | None:
+    """Return what a visitor meets at the one row of a panel; None where the room is known not to be there."""
     met = meet(panel, visit, domain)
     if met.exists[0] == 0:
         return None
@@ -63,12 +66,26 @@ def tell(
     value, cause = asked(gate.control) if gate is not None else (None, None)
     inside = tuple(may_inside(asked, supported, visit)) if outcome != REFUSED else ()
     control = gate.control if gate else ""
-    return Told(service, visit, outcome, gate.name if gate else "", control, value, cause, int(met.stopping[0]), inside)
+    return Encounter(
+        service=service,
+        visit=visit,
+        outcome=outcome,
+        gate=gate.name if gate else "",
+        control=control,
+        value=value,
+        cause=cause,
+        gates=int(met.stopping[0]),
+        inside=inside,
+    )
 
 
-def matrix(hosts: Hosts, host: int, kinds: Collection[str], ways: Collection[str], domain: str = "") -> list[Told]:
-    """Everything that each kind of visitor meets at one host (a place in `hosts.people`), in the order in which all is told; rooms that are
-    known not to be there are left out. With a domain: visitors whose account is of that domain."""
+def matrix(hosts: Hosts, host: int, kinds: Collection[str], ways: Collection[str], domain: str = "") -> list[Encounter]:
+    """Return everything that each kind of visitor meets at one host (a place in `hosts.people`), in the order of Spec.
+
+    Doors 4.3.
+
+    Rooms that are known not to be there are left out. With a domain: visitors whose account is of that domain.
+    """
     panel = hosts.panel_of(np.array([host], np.int64))
 
     def asked(control: str) -> tuple[str | None, Cause | None]:
@@ -77,16 +94,18 @@ def matrix(hosts: Hosts, host: int, kinds: Collection[str], ways: Collection[str
 
     standings = standings_of(hosts, host, domain) if domain else None
     found = (
-        tell(panel, hosts.service.id, visit, asked, hosts.service.controls, domain)
+        encounter_at(panel, hosts.service.id, visit, asked, hosts.service.controls, domain)
         for visit in visits(tuple(kinds), tuple(ways))
         if standings is None or visit.standing in standings
     )
-    return [told for told in found if told is not None]
+    return [encounter for encounter in found if encounter is not None]
 
 
 def standings_of(hosts: Hosts, host: int, domain: str) -> frozenset[str]:
-    """What a visitor of a domain may stand as at one host: a guest, or one from elsewhere whose domain is listed or not (both, where that
-    is not known)."""
+    """Return what a visitor of a domain may stand as at one host.
+
+    A guest, or one from elsewhere whose domain is listed or not (both, where that is not known).
+    """
     ours = {one.casefold() for one in hosts.resolver.snapshot.domains or ()}
     if domain.casefold() in ours:
         return frozenset((GUEST, PARTNER))
@@ -99,7 +118,7 @@ def standings_of(hosts: Hosts, host: int, domain: str) -> frozenset[str]:
 
 
 def listing(listed: str, domain: str) -> set[bool]:
-    """Whether a list of domains (or each rival of a contested one) holds a domain."""
+    """Return whether a list of domains (or each rival of a contested one) holds a domain."""
     return {domain.casefold() in {one.casefold() for one in split_words(rival)} for rival in listed.split(RIVALS)}
 
 
@@ -115,7 +134,7 @@ _DOING = {
 
 
 def may_inside(asked: Asked, supported: Collection[str], visit: Visit) -> Iterator[str]:
-    """What a visitor may do once inside."""
+    """Yield what a visitor may do once inside."""
     for control, doing in _DOING.items():
         if control == "room.anonymous-apps" and visit.standing != NOBODY:
             continue
@@ -128,10 +147,13 @@ def may_inside(asked: Asked, supported: Collection[str], visit: Visit) -> Iterat
             yield f"{doing} (to hosts)"
 
 
-def guessable(hosts: Hosts, host: int, every: Collection[Told]) -> Iterator[tuple[str, str | None, str | None]]:
-    """The passcodes of one host that stop somebody who has only the number: which, of how many characters, of which composition (None:
-    not known). By telephone a passcode is of digits, whatever the composition says."""
-    stopped = {told.control for told in every if told.gate == "passcode" and told.visit.holding == NUMBER}
+def guessable(hosts: Hosts, host: int, every: Collection[Encounter]) -> Iterator[tuple[str, str | None, str | None]]:
+    """Yield the passcodes of one host that stop someone who has only the number.
+
+    Which, of how many characters, of which composition (None: not known). By telephone a passcode is of digits,
+    whatever the composition says.
+    """
+    stopped = {each.control for each in every if each.gate == "passcode" and each.visit.holding == NUMBER}
     length, composition = (hosts.value(f"door.passcode-{name}", host) for name in ("length", "composition"))
     for control in sorted(stopped):
         yield control, length, "digits" if control == TELEPHONE_PASSCODE else composition

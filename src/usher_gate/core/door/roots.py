@@ -1,6 +1,6 @@
 """What would have to change so that a visitor meets something else: the one control that mends it alone.
 
-Source: door, "The leaf and the verdict"; reading 20.
+Spec: doors 4.4.
 """
 
 from __future__ import annotations
@@ -15,12 +15,14 @@ from .gates import Panel, Results, meet, passcode_of, waiting_of
 from .visitors import AUDIENCES, SHOWS, WAY_CONTROLS, Visit
 
 Good = Callable[[Results, Results], Bools]  # whether outcomes between these two are as they should be
-DOOR = "door"  # what stands for a control where none mends it alone
+DOOR = "door"  # in place of a control if none mends it alone
 
 
 @record
-class Mending:
-    """For each row the number of the control that mends alone (into `controls`, MISSING for none) and the weakest value of it that does."""
+class DoorFix:
+    """For each row the number of the control that mends alone (into `controls`, MISSING for none) and the weakest value
+    of it that does.
+    """
 
     controls: tuple[str, ...]
     control: Ints
@@ -28,7 +30,7 @@ class Mending:
 
 
 def tried(panel: Panel, visit: Visit) -> tuple[str, ...]:
-    """The controls that may be the root of what a visitor meets, in the order in which they are tried."""
+    """Return the controls that may be the root of what a visitor meets, in the order in which they are tried."""
     way = WAY_CONTROLS.get(visit.way, "")
     if visit.kind in SHOWS:
         found: Iterable[str] = (AUDIENCES[visit.kind], way)
@@ -37,19 +39,25 @@ def tried(panel: Panel, visit: Visit) -> tuple[str, ...]:
     return tuple(control for control in found if control in panel.held)
 
 
-def mending(panel: Panel, visit: Visit, good: Good) -> Mending:
-    """What mends one visit alone, at each row of a panel: the first control of which some stricter value does."""
+def mending(panel: Panel, visit: Visit, good: Good) -> DoorFix:
+    """Return what mends one visit alone, at each row of a panel.
+
+    The first control of which some stricter value does.
+    """
     controls = tried(panel, visit)
     control, value = np.full(panel.size, MISSING, np.int32), np.full(panel.size, MISSING, np.int32)
     for number, name in enumerate(controls):
         for place, mends in _tries(panel, visit, name, good, 1):
             taken = mends & (control == MISSING)
             control[taken], value[taken] = number, place
-    return Mending(controls, control, value)
+    return DoorFix(controls, control, value)
 
 
 def weakening(panel: Panel, visit: Visit, name: str, good: Good) -> Ints:
-    """The strictest of the weaker values of a control that makes a visit as it should be, at each row; MISSING for none."""
+    """Return the strictest of the weaker values of a control that makes a visit as it should be, at each row.
+
+    MISSING for none.
+    """
     value = np.full(panel.size, MISSING, np.int32)
     for place, mends in _tries(panel, visit, name, good, -1):
         value[mends & (value == MISSING)] = place
@@ -57,7 +65,10 @@ def weakening(panel: Panel, visit: Visit, name: str, good: Good) -> Ints:
 
 
 def _tries(panel: Panel, visit: Visit, name: str, good: Good, step: int) -> Iterable[tuple[int, Bools]]:
-    """Each value of a control, from what is set outwards; and where it is stricter (`step` 1) or weaker (-1), and mends."""
+    """Yield each value of a control, from what is set outwards.
+
+    And where it is stricter (`step` 1) or weaker (-1), and mends.
+    """
     held, words = panel.held[name], panel.catalogue.index[name].kind.words
     now = np.array([MISSING if value is None else words.index(value) for value in held.values], np.int32)[held.codes]
     for place in range(len(words))[::step]:

@@ -1,4 +1,4 @@
-"""Visitors and the meetings they come to, in the closed words of the design; who comes how, in the order in which all is told."""
+"""Visitors and the meetings they come to, in the order in which they are listed. Spec: doors 1 and 4.3."""
 
 from __future__ import annotations
 
@@ -40,7 +40,10 @@ _MEETINGS = (
 
 @record
 class Visit:
-    """How somebody comes: to which kind of meeting, with which standing, holding what, by which way, at which moment."""
+    """Describes how someone comes.
+
+    To which kind of meeting, with which standing, holding what, by which way, at which moment.
+    """
 
     kind: str
     standing: str
@@ -50,12 +53,12 @@ class Visit:
 
     @property
     def stranger(self) -> bool:
-        """Whether nobody who is known, with no more than a link or a number."""
+        """Return whether no one who is known, with no more than a link or a number."""
         return self.standing in (NOBODY, OUTSIDER) and self.holding in (LINK, NUMBER)
 
     @property
     def text(self) -> str:
-        """The visit in words: `nobody with a link by browser into a personal meeting before the host`."""
+        """Return the visit in words: `nobody with a link by browser into a personal meeting before the host`."""
         who = self.standing if self.standing == NOBODY else _one(self.standing)
         when = "before the host" if self.moment == BEFORE else "with the host there"
         return f"{who} with {_one(self.holding)} by {self.way} into {_one(room_of(self.kind))} {when}"
@@ -66,15 +69,17 @@ def _one(thing: str) -> str:
 
 
 def room_of(kind: str) -> str:
-    """What somebody gets into, in words."""
-    return "personal room" if kind == PERSONAL else kind if kind in SHOWS else f"{kind} meeting"
+    """Return what someone gets into, in words."""
+    if kind == PERSONAL:
+        return "personal room"
+    return kind if kind in SHOWS else f"{kind} meeting"
 
 
 @cache
 def _every() -> tuple[Visit, ...]:
-    """Every visit that there is, in the order in which all is told; by telephone nobody has a link."""
+    """Return every possible visit, in the order of Spec: doors 4.3; by telephone no one has a link."""
     return tuple(
-        Visit(kind, standing, holding, way, moment)
+        Visit(kind=kind, standing=standing, holding=holding, way=way, moment=moment)
         for kind, standing, holding, way in product(MEETING_KINDS, STANDINGS, HOLDINGS, WAYS)
         if (standing == NOBODY or way not in WITHOUT_ACCOUNT) and not (way == TELEPHONE and holding == LINK)
         for moment in MOMENTS
@@ -83,14 +88,20 @@ def _every() -> tuple[Visit, ...]:
 
 @lru_cache(maxsize=256)
 def visits(kinds: tuple[str, ...], ways: tuple[str, ...]) -> tuple[Visit, ...]:
-    """The visits to some kinds of meeting by some ways, in the order in which all is told; each is the same object every time."""
+    """Return the visits to some kinds of meeting by some ways, in the order of Spec: doors 4.3.
+
+    Each is the same object every time.
+    """
     return tuple(visit for visit in _every() if visit.kind in kinds and visit.way in ways)
 
 
 @record
-class Comers:
-    """Who is asked about: to which kinds of meeting, with which standings, holding what, by which ways, at which moments; each in the order
-    of the design."""
+class VisitorSelection:
+    """Says who is asked about.
+
+    To which kinds of meeting, with which standings, holding what, by which ways, at which moments; each in the order of
+    Spec: doors 4.3.
+    """
 
     kinds: tuple[str, ...]
     standings: tuple[str, ...]
@@ -99,7 +110,7 @@ class Comers:
     moments: tuple[str, ...]
 
     def visits(self, kinds: Collection[str], ways: Collection[str]) -> tuple[Visit, ...]:
-        """The visits that there are where a service has these kinds and ways, in the order in which all is told."""
+        """Return the visits to a service with these kinds and ways, in the order of Spec: doors 4.3."""
         every = visits(
             tuple(kind for kind in self.kinds if kind in kinds), tuple(way for way in self.ways if way in ways)
         )
@@ -107,7 +118,7 @@ class Comers:
 
     @property
     def text(self) -> str:
-        """Who is asked about, in words: `nobody or outsider with number or link into any meeting`."""
+        """Return who is asked about, in words: `nobody or outsider with number or link into any meeting`."""
         parts = [
             _chosen(self.standings, STANDINGS, "", "anybody"),
             _chosen(self.holdings, HOLDINGS, "with "),
@@ -136,7 +147,7 @@ def _among(
 
 
 def kinds_of(service: Service) -> tuple[str, ...]:
-    """The kinds of meeting that a service has: as it says, else by the controls that it supports."""
+    """Return the kinds of meeting that a service has: as it says, else by the controls that it supports."""
     if service.door is not None and service.door.kinds is not None:
         return tuple(kind for kind in MEETING_KINDS if kind in service.door.kinds)
     found = [SCHEDULED, INSTANT] if service.controls & frozenset(_MEETINGS) else []
@@ -145,12 +156,12 @@ def kinds_of(service: Service) -> tuple[str, ...]:
 
 
 def ways_of(service: Service) -> tuple[str, ...]:
-    """The ways into a service's meetings: as it says, else by the controls that it supports."""
+    """Return the ways into a service's meetings: as it says, else by the controls that it supports."""
     if service.door is not None and service.door.ways is not None:
         return tuple(way for way in WAYS if way in service.door.ways)
     return (APP, BROWSER, *(way for way in WITHOUT_ACCOUNT if WAY_CONTROLS[way] in service.controls))
 
 
 def asks_callers(service: Service) -> bool:
-    """Whether identity and anonymous-join bind callers and room systems."""
+    """Return whether identity and anonymous-join bind callers and room systems."""
     return service.door is not None and service.door.asks_callers

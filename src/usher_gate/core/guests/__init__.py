@@ -1,1 +1,1 @@
-"""Which guests have to be asked about, of whom, and what their answers come to."""
+"""Which guests have to be reviewed, who is asked about them, and what follows from the answers."""

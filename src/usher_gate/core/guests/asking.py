@@ -1,6 +1,6 @@
 """Who is asked about which guest at which place.
 
-Source: guests, section 3; reading 39.
+Spec: guests 3.1.
 """
 
 from __future__ import annotations
@@ -37,10 +37,13 @@ ANSWERED = ("decision", "until", "note", "sponsor")  # what the reviewer fills i
 
 
 @record
-class Question:
-    """One row: a guest at a place (`account`, or `group:ID`), and who is asked (a number of an active person, MISSING for nobody who can
-    be). `through` is the group that gives a membership that is not direct ("" for one that is). `cells` are those of ASKED after the
-    first."""
+class ReviewRow:
+    """One row.
+
+    A guest at a place (`account`, or `group:ID`), and who is asked (a number of an active person, MISSING for no one
+    who can be). `through` is the group that gives a membership that is not direct ("" for one that is). `cells` are
+    those of ASKED after the first.
+    """
 
     guest: int
     place: str
@@ -70,7 +73,7 @@ class Asking:
         self._days: dict[str, list[str]] = {}
 
     def _owner_numbers(self) -> list[int]:
-        """For each group who owns it; MISSING for nobody who is active, or for a guest."""
+        """Return for each group who owns it; MISSING for no one who is active, or for a guest."""
         groups = self._snapshot.groups
         if groups is None or groups.owners is None:
             return []
@@ -78,9 +81,9 @@ class Asking:
         for group, owner in zip(groups.ids, groups.owners, strict=True):
             number = MISSING if not owner else self._numbers.get(owner, self._numbers.get(owner.casefold(), MISSING))
             if owner and number == MISSING:
-                self.notes.append(f"the owner of the group {group} is not an active person: somebody else is asked")
+                self.notes.append(f"the owner of the group {group} is not an active person: someone else is asked")
             elif number != MISSING and self._guests[number]:
-                self.notes.append(f"the owner of the group {group} is a guest, and not asked: somebody else is")
+                self.notes.append(f"the owner of the group {group} is a guest, and not asked: someone else is")
                 number = MISSING
             found.append(number)
         return found
@@ -89,12 +92,15 @@ class Asking:
         sponsors = self._snapshot.people.sponsors
         number = MISSING if sponsors is None else int(sponsors[guest])
         if number != MISSING and number != guest and self._guests[number]:
-            self.notes.append(f"the sponsor of {self._ids[guest]} is a guest, and not asked: somebody else is")
+            self.notes.append(f"the sponsor of {self._ids[guest]} is a guest, and not asked: someone else is")
             return MISSING
         return MISSING if number == guest else number
 
-    def questions(self, guests: Sequence[Guest], cells: bool = True) -> list[Question]:
-        """Every row, by reviewer (nobody last), guest and place: the account first; without `cells` only whom and where."""
+    def questions(self, guests: Sequence[Guest], cells: bool = True) -> list[ReviewRow]:
+        """Return every row, by reviewer (no one last), guest and place: the account first.
+
+        Without `cells` only the guest and the place.
+        """
         self._with_cells = cells
         mine = self._memberships(guests)
         found = [question for place, guest in enumerate(guests) for question in self._of(guest, mine[place])]
@@ -110,7 +116,7 @@ class Asking:
         )
 
     def _memberships(self, guests: Sequence[Guest]) -> list[list[int]]:
-        """The groups of each guest."""
+        """Return the groups of each guest."""
         found: list[list[int]] = [[] for _ in guests]
         if self._snapshot.groups is not None:
             people = np.array([guest.person for guest in guests], np.int64)
@@ -119,11 +125,14 @@ class Asking:
                 found[place].append(group)
         return found
 
-    def _of(self, guest: Guest, mine: list[int]) -> Iterator[Question]:
+    def _of(self, guest: Guest, mine: list[int]) -> Iterator[ReviewRow]:
+        """Yield the questions about one guest: the account first, then each group that gives access."""
         person = guest.person
         sponsor = self._sponsor(person)
         asked = sponsor if sponsor != MISSING else self._fallback
-        yield Question(person, ACCOUNT, "", asked, self._cells(guest, ACCOUNT, "the account"))
+        yield ReviewRow(
+            guest=person, place=ACCOUNT, through="", reviewer=asked, cells=self._cells(guest, ACCOUNT, "the account")
+        )
         groups = self._snapshot.groups
         if groups is None:
             return
@@ -137,17 +146,21 @@ class Asking:
             through = "" if group in direct else " and ".join(groups.ids[one] for one in giving[group])
             shown = f"{name} (through {through})" if through else name
             place = f"group:{groups.ids[group]}"
-            yield Question(person, place, through, reviewer, self._cells(guest, place, shown))
+            yield ReviewRow(
+                guest=person, place=place, through=through, reviewer=reviewer, cells=self._cells(guest, place, shown)
+            )
 
     def _direct(self, group: int) -> frozenset[int]:
-        """Who is in a group directly."""
+        """Return who is in a group directly."""
         if group not in self._members:
             assert self._snapshot.groups is not None
             self._members[group] = frozenset(self._snapshot.groups.direct.of(group).tolist())
         return self._members[group]
 
     def _giving(self, direct: set[int]) -> dict[int, list[int]]:
-        """For each group, which of those that somebody is in directly lie in it and give the membership, ascending."""
+        """Return for each group, which of those that someone is in directly lie in it and give the membership,
+        ascending.
+        """
         found: dict[int, list[int]] = {}
         for group in sorted(direct):
             for outer in self._above(group):
@@ -155,7 +168,7 @@ class Asking:
         return found
 
     def _above(self, group: int) -> frozenset[int]:
-        """The groups that a group lies in, at whatever depth."""
+        """Return the groups that a group lies in, at whatever depth."""
         if group not in self._outer:
             groups = self._snapshot.groups
             assert groups is not None
@@ -174,6 +187,7 @@ class Asking:
         return self._outer[group]
 
     def _cells(self, guest: Guest, place: str, name: str) -> tuple[str, ...]:
+        """Return the cells of one row of a worksheet, in the order of its columns."""
         person = guest.person
         if not self._with_cells:
             return (self._ids[person],)
@@ -192,7 +206,7 @@ class Asking:
         )
 
     def _day(self, name: str, person: int) -> str:
-        """The day of one of a person's times; "" where there is none."""
+        """Return the day of one of a person's times; "" where there is none."""
         if name not in self._days:
             column = self._snapshot.people.times.get(name)
             times = [NO_TIME] * len(self._ids) if column is None else column.tolist()
@@ -202,12 +216,12 @@ class Asking:
 
 
 def digest(cells: Sequence[str]) -> str:
-    """The SHA-256 of the cells asked in a row: as a JSON array on a line (reading 40)."""
+    """Return the SHA-256 of the cells asked in a row: as a JSON array on a line (Spec: guests 3.1)."""
     return hashlib.sha256((json.dumps(list(cells), ensure_ascii=False) + "\n").encode()).hexdigest()
 
 
-def review_id(snapshot: Snapshot, due: str, questions: Sequence[Question]) -> str:
-    """A name for a review: of what day it is, and a digest of all that is asked."""
+def review_id(snapshot: Snapshot, due: str, questions: Sequence[ReviewRow]) -> str:
+    """Return a name for a review: of what day it is, and a digest of all that is asked."""
     whole = "".join(digest((str(one.reviewer), *one.cells)) for one in questions)
     name = hashlib.sha256(f"{snapshot.name}\n{snapshot.taken_text}\n{due}\n{whole}".encode()).hexdigest()
     return f"{snapshot.taken_text[:10]}-{name[:10]}"

@@ -1,6 +1,6 @@
 """What the answers of a review come to: a decision for each row, silence included, and the changes that follow.
 
-Source: guests, section 3; reading 40.
+Spec: guests 3.2 and 3.3.
 """
 
 from __future__ import annotations
@@ -25,7 +25,10 @@ OPEN = (PASS_ON, PENDING)
 
 @record
 class Row:
-    """One row that was asked: guest (id), place, the group that gives the membership ("" for a direct one), and who was asked (id)."""
+    """One row that was asked.
+
+    Guest (id), place, the group that gives the membership ("" for a direct one), and who was asked (id).
+    """
 
     guest: str
     place: str
@@ -34,9 +37,12 @@ class Row:
 
 
 @record
-class Answer:
-    """One answer: "" for silence, until which day (None: not said), a note, where it stands, and who is the sponsor from now on (an id,
-    "" for whoever is)."""
+class WorksheetAnswer:
+    """One answer.
+
+    "" for silence, until which day (None: not said), a note, its file and line, and who is the sponsor from now on (an
+    id, "" for the present one).
+    """
 
     decision: str
     until: date | None
@@ -47,7 +53,7 @@ class Answer:
 
 @record
 class Decided:
-    """What becomes of a row (one of FATES), by which answer; `others` are where it is answered otherwise."""
+    """Describes what becomes of a row (one of FATES), by which answer; `others` are where it is answered otherwise."""
 
     row: Row
     fate: str
@@ -58,13 +64,15 @@ class Decided:
     sponsor: str = ""
 
 
-def decide(row: Row, answers: Sequence[Answer], on: date, due: date, on_silence: str) -> Decided:
-    """One row: the strictest of its answers counts; silence is pending up to the due day, and what was agreed after it.
+def decide(row: Row, answers: Sequence[WorksheetAnswer], on: date, due: date, on_silence: str) -> Decided:
+    """Return one row: the strictest of its answers counts.
+
+    Silence is pending up to the due day, and what was agreed after it.
 
     To pass a row on is no decision: it is pending up to the due day, too, and silence after it.
     """
 
-    def fate(answer: Answer) -> str:
+    def fate(answer: WorksheetAnswer) -> str:
         if answer.decision and (answer.decision != PASS_ON or on <= due):
             return answer.decision
         if on <= due:
@@ -73,16 +81,26 @@ def decide(row: Row, answers: Sequence[Answer], on: date, due: date, on_silence:
 
     ranked = sorted(answers, key=lambda answer: (FATES.index(fate(answer)), answer.until or date.max, answer.where))
     first = ranked[0]
-    told = fate(first), first.until, first.sponsor
-    others = tuple(answer.where for answer in ranked[1:] if (fate(answer), answer.until, answer.sponsor) != told)
-    return Decided(row, fate(first), first.until, first.note, first.where, others, first.sponsor)
+    counted = fate(first), first.until, first.sponsor
+    others = tuple(answer.where for answer in ranked[1:] if (fate(answer), answer.until, answer.sponsor) != counted)
+    return Decided(
+        row=row,
+        fate=fate(first),
+        until=first.until,
+        note=first.note,
+        where=first.where,
+        others=others,
+        sponsor=first.sponsor,
+    )
 
 
 @record
-class Outcome:
-    """What follows from the decisions, for accounts and memberships: whose account ends, who is kept until which day, which direct
-    memberships end, who gets which sponsor (ids); and what no change can be made for: memberships through other groups, guests who have
-    gone."""
+class ReviewOutcome:
+    """Describes what follows from the decisions, for accounts and memberships.
+
+    Whose account ends, who is kept until which day, which direct memberships end, who gets which sponsor (ids); and
+    what no change can be made for: memberships through other groups, guests who have gone.
+    """
 
     ended: tuple[str, ...]
     kept: Mapping[date, tuple[str, ...]]
@@ -92,8 +110,8 @@ class Outcome:
     sponsors: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
 
 
-def outcome(decided: Sequence[Decided], snapshot: Snapshot, on: date, keep_for_days: int) -> Outcome:
-    """The changes that follow; of an account that ends besides only what a reviewer ended. Source: answers, E 36."""
+def outcome(decided: Sequence[Decided], snapshot: Snapshot, on: date, keep_for_days: int) -> ReviewOutcome:
+    """Return the changes that follow; of an account that ends besides only what a reviewer ended. Spec: guests 3.3."""
     people = snapshot.people
     there = {one.row.guest for one in decided if people.ids.find(one.row.guest)}
     ended = {one.row.guest for one in decided if one.row.place == ACCOUNT and one.fate in (END, SILENCE_ENDS)}
@@ -115,13 +133,13 @@ def outcome(decided: Sequence[Decided], snapshot: Snapshot, on: date, keep_for_d
             if _is_direct(snapshot, guest, group):
                 removed.setdefault(group, []).append(guest)
             nested += [(guest, group, through) for through in _giving(snapshot, guest, group)]
-    return Outcome(
-        tuple(sorted(ended & there)),
-        {day: tuple(sorted(some)) for day, some in sorted(kept.items())},
-        {group: tuple(sorted(some)) for group, some in sorted(removed.items())},
-        tuple(sorted(nested)),
-        tuple(sorted({one.row.guest for one in decided} - there)),
-        {sponsor: tuple(sorted(some)) for sponsor, some in sorted(sponsors.items())},
+    return ReviewOutcome(
+        ended=tuple(sorted(ended & there)),
+        kept={day: tuple(sorted(some)) for day, some in sorted(kept.items())},
+        removed={group: tuple(sorted(some)) for group, some in sorted(removed.items())},
+        nested=tuple(sorted(nested)),
+        gone=tuple(sorted({one.row.guest for one in decided} - there)),
+        sponsors={sponsor: tuple(sorted(some)) for sponsor, some in sorted(sponsors.items())},
     )
 
 
@@ -133,7 +151,10 @@ def _is_direct(snapshot: Snapshot, guest: str, group: str) -> bool:
 
 
 def _giving(snapshot: Snapshot, guest: str, group: str) -> list[str]:
-    """The groups that a guest is in directly and that lie in a group, at whatever depth: they make the guest a member of it, too."""
+    """Return the groups that a guest is in directly and that lie in a group, at whatever depth.
+
+    They make the guest a member of it, too.
+    """
     groups, number = snapshot.groups, snapshot.group_index.get(group, MISSING)
     found = snapshot.people.ids.find(guest)
     if groups is None or number == MISSING or not found:
@@ -150,5 +171,5 @@ def _giving(snapshot: Snapshot, guest: str, group: str) -> list[str]:
 
 
 def pending(decided: Sequence[Decided]) -> Iterator[Decided]:
-    """The rows that wait for somebody."""
+    """Return the rows that wait for someone."""
     return (one for one in decided if one.fate in OPEN)

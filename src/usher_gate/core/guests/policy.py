@@ -9,7 +9,10 @@ END, KEEP = "end", "keep"
 
 @record
 class Policy:
-    """The policy; days are whole days. `fallback` are the numbers of active people who are asked where nobody else can be."""
+    """The policy; days are whole days.
+
+    `fallback` are the numbers of active people who are asked where no one else can be.
+    """
 
     review_every_days: int = 180
     silent_days: int = 90
@@ -20,4 +23,4 @@ class Policy:
     fallback: tuple[int, ...] = ()
 
 
-DAYS = ("review-every-days", "silent-days", "ends-soon-days", "answer-within-days", "keep-for-days")
+DAYS = ("review_every_days", "silent_days", "ends_soon_days", "answer_within_days", "keep_for_days")

@@ -1,6 +1,6 @@
 """In which states each guest is, what is recommended and why.
 
-Source: guests, section 2; reading 39.
+Spec: guests 2.
 """
 
 from __future__ import annotations
@@ -12,10 +12,11 @@ import numpy as np
 from ..organisation.columns import DAY, MISSING, NO_TIME, Bools, Longs
 from ..organisation.partners import DEFAULT_PARTNER
 from ..organisation.snapshot import Snapshot
+from ..words.plural import plural
 from ..words.record import record
 from .policy import Policy
 
-# In the order in which they are told; `unknown` stands last before `fine`.
+# In the order of Spec: guests 2.1; `unknown` comes last before `fine`.
 STATES = ("ended", "refused", "unsponsored", "never", "silent", "due", "endless", "ends-soon", "unknown", "fine")
 FINE = STATES[-1]
 ADVICE = {
@@ -28,8 +29,11 @@ RECOMMENDATIONS = ("end", "ask", "keep")
 
 @record
 class Guest:
-    """One guest: their number among the active people, all states in order, why the first recommends what it does, and what would have to
-    be known."""
+    """One guest.
+
+    Their number among the active people, all states in order, why the first recommends what it does, and what would
+    have to be known.
+    """
 
     person: int
     states: tuple[str, ...]
@@ -38,19 +42,19 @@ class Guest:
 
     @property
     def advice(self) -> str:
-        """What is recommended: by the first state."""
+        """Return what is recommended: by the first state."""
         return ADVICE[self.states[0]]
 
     @property
     def worst(self) -> int:
-        """How bad it is: the place of the first state."""
+        """Return how bad it is: the place of the first state."""
         return STATES.index(self.states[0])
 
 
 def guests(snapshot: Snapshot, policy: Policy) -> list[Guest]:
-    """Every active guest, the worst first, then by id."""
+    """Return every active guest, the worst first, then by id."""
     states = _States(snapshot, policy)
-    found = [Guest(person, *states.of(person)) for person in np.flatnonzero(snapshot.people.guests).tolist()]
+    found = [states.of(person) for person in np.flatnonzero(snapshot.people.guests).tolist()]
     return sorted(found, key=lambda guest: (guest.worst, guest.person))
 
 
@@ -74,11 +78,11 @@ class _States:
         partners = self._snapshot.partners
         if partners is None:
             return None
-        told = "guests_in" in self._snapshot.partner_columns
+        is_known = "guests_in" in self._snapshot.partner_columns
         found: dict[str, bool | None] = {
-            partner.domain.casefold(): (not partner.home.guests_in) if told else None for partner in partners
+            partner.domain.casefold(): (not partner.home.guests_in) if is_known else None for partner in partners
         }
-        return {"*": (not DEFAULT_PARTNER.home.guests_in) if told else None, **found}
+        return {"*": (not DEFAULT_PARTNER.home.guests_in) if is_known else None, **found}
 
     def _time(self, name: str, person: int) -> int | None:
         column = self._times[name]
@@ -87,16 +91,17 @@ class _States:
     def _days(self, time: int) -> int:
         return int((self._snapshot.taken_at - time) // DAY)
 
-    def of(self, person: int) -> tuple[tuple[str, ...], str, tuple[str, ...]]:
-        """All states that apply, the reason of the first, and what is missing."""
-        told = dict(self._told(person))
+    def of(self, person: int) -> Guest:
+        """Return a guest with all states that apply, the reason of the first, and what is missing."""
+        reasons = dict(self._reasons(person))
         missing = tuple(self._missing(person))
         if missing:
-            told["unknown"] = f"not known: {', '.join(missing)}"
-        found = tuple(sorted(told, key=STATES.index)) or (FINE,)
-        return found, told.get(found[0], "reviewed, sponsored, in use, and with an end"), missing
+            reasons["unknown"] = f"not known: {', '.join(missing)}"
+        found = tuple(sorted(reasons, key=STATES.index)) or (FINE,)
+        return Guest(person, found, reasons.get(found[0], "reviewed, sponsored, in use, and with an end"), missing)
 
-    def _told(self, person: int) -> Iterator[tuple[str, str]]:
+    def _reasons(self, person: int) -> Iterator[tuple[str, str]]:
+        """Yield each state that a guest is in, as a word with the sentence that explains it."""
         policy, taken = self._policy, self._snapshot.taken_at
         expires = self._time("expires_at", person)
         if expires is not None and expires <= taken:
@@ -106,7 +111,7 @@ class _States:
         if self._refuses is not None and self._refuses.get(domain.casefold(), self._refuses["*"]):
             yield "refused", f"guests from {domain or 'nowhere known'} are not let in"
         if self._sponsors is not None and self._sponsors[person] in (MISSING, person):
-            yield "unsponsored", "nobody who is active answers for the account"
+            yield "unsponsored", "no active member is responsible for the account"
         created, last = self._time("created_at", person), self._time("last_sign_in_at", person)
         if self._times["last_sign_in_at"] is not None:
             if last is not None and self._days(last) > policy.silent_days:
@@ -123,10 +128,10 @@ class _States:
                 yield "endless", "has no end"
             elif expires > taken and (expires - taken) // DAY <= policy.ends_soon_days:
                 days = int((expires - taken) // DAY)
-                yield "ends-soon", "ends today" if not days else f"ends in {days} {'day' if days == 1 else 'days'}"
+                yield "ends-soon", "ends today" if not days else f"ends in {plural(days, 'day')}"
 
     def _missing(self, person: int) -> Iterator[str]:
-        """What would have to be known."""
+        """Yield what would have to be known."""
         for name in ("expires_at", "last_sign_in_at"):
             if self._times[name] is None:
                 yield name
@@ -145,16 +150,16 @@ class _States:
 
 
 def _ago(days: int) -> str:
-    return "today" if not days else f"{days} {'day' if days == 1 else 'days'} ago"
+    return "today" if not days else f"{plural(days, 'day')} ago"
 
 
 def in_state(every: Sequence[Guest], state: str) -> int:
-    """How many guests are in a state."""
+    """Return how many guests are in a state."""
     return sum(state in guest.states for guest in every)
 
 
 def chosen(every: Sequence[Guest], people: Bools | None) -> list[Guest]:
-    """Those who are among some people (None: everybody)."""
+    """Return those who are among some people (None: everyone)."""
     return [guest for guest in every if people is None or people[guest.person]]
 
 

@@ -1,1 +1,1 @@
-"""Which fewest edits of settings end the drift and hurt nobody."""
+"""Which fewest edits of settings end the drift and hurt no one."""

@@ -1,7 +1,7 @@
 """Edits of access rules: how an edit changes a rule, and which edits make a rule cover a sign-in.
 
 An edit ends an exclusion (of people, a resource or a network), adds a word to a condition, enforces an observed
-rule, or excludes one account. Source: answers, B 21.
+rule, or excludes one account. Spec: mending 5.2.
 """
 
 from __future__ import annotations
@@ -17,7 +17,7 @@ from ..organisation.selector import Selector
 from ..organisation.sign_ins import SignIn
 from ..organisation.snapshot import Snapshot
 from ..sign_in.coverage import ALWAYS, covering
-from ..sign_in.gatekeeper import Gatekeeper
+from ..sign_in.evaluator import AccessPolicyEvaluator
 from ..words.vocabulary import ANY, ELSEWHERE
 
 ENFORCE, EXCLUDE = "enforce", "exclude"
@@ -121,18 +121,18 @@ def _with_resource(rule: AccessRule, kind: str, word: str, resources: Resources)
 class CoveringEdits:
     """Finds which edits make a rule cover a sign-in of a person, for a required proof."""
 
-    def __init__(self, keeper: Gatekeeper) -> None:
-        self._keeper = keeper
+    def __init__(self, evaluator: AccessPolicyEvaluator) -> None:
+        self._evaluator = evaluator
         self._masks: dict[Selector, list[bool] | None] = {}
 
     def find(self, proof: str, sign_in: SignIn, person: int) -> frozenset[Edits]:
         """Return each minimal set of edits with which one rule denies this sign-in or asks for the proof."""
-        bits = covering(self._keeper, proof, sign_in.client, sign_in.device)[0]
+        bits = covering(self._evaluator, proof, sign_in.client, sign_in.device)[0]
         if bits == ALWAYS:
             return frozenset((NO_EDITS,))
         edit_sets = {
             frozenset().union(*choice)
-            for number, rule in enumerate(self._keeper.rules)
+            for number, rule in enumerate(self._evaluator.rules)
             if bits >> number & 1 and rule.mode != "off"
             for choice in product(*self._by_condition(number, rule, sign_in, person))
         }
@@ -146,7 +146,7 @@ class CoveringEdits:
         yield [frozenset((RuleEdit(number, ENFORCE, ""),)) if rule.mode == "observe" else NO_EDITS]
         is_included = self._is_selected(rule.include, person)
         yield self._ending_exclusion(number, rule.exclude, person) if is_included else []
-        yield _on_resource(number, rule, sign_in.resource, self._keeper.snapshot)
+        yield _on_resource(number, rule, sign_in.resource, self._evaluator.snapshot)
         yield _at_network(number, rule.when, sign_in.network.names)
         for name in WORD_CONDITIONS:
             word = getattr(sign_in, name)
@@ -172,10 +172,10 @@ class CoveringEdits:
         return [edits for edits in alternatives if edits]
 
     def _is_selected(self, selector: Selector, person: int) -> bool | None:
-        """Return whether a selector selects a person; None where the snapshot cannot tell."""
+        """Return whether a selector selects a person; None if the snapshot does not say."""
         if selector not in self._masks:
             try:
-                self._masks[selector] = select(selector, self._keeper.snapshot).tolist()
+                self._masks[selector] = select(selector, self._evaluator.snapshot).tolist()
             except Unanswerable:
                 self._masks[selector] = None
         mask = self._masks[selector]

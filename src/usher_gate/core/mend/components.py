@@ -1,6 +1,8 @@
-"""Which controls have to be looked at together: those of one tree, those that contradict each other, and all doors of a service.
+"""Which controls have to be looked at together.
 
-Source: changes, section 3 ("Fewest"); reading 35.
+Those of one tree, those that contradict each other, and all doors of a service.
+
+Spec: mending 4.3.
 """
 
 from __future__ import annotations
@@ -11,12 +13,12 @@ from ..organisation.services import Service
 from ..verdicts.rules import DOOR_CONTROLS, Rule
 from ..verdicts.scope import services_of
 from ..verdicts.trial import Remembered
+from .constraints import MendingConstraints
 from .judging import DOOR_CONTROLS_AND_LISTS, Judging
-from .terms import Terms
 
 
-def components(base: Remembered, terms: Terms) -> Iterator[Judging]:
-    """The components that have something to mend, by service and controls."""
+def components(base: Remembered, terms: MendingConstraints) -> Iterator[Judging]:
+    """Yield the components that have something to mend, by service and controls."""
     for service in sorted(base.snapshot.services or (), key=lambda service: service.id):
         rules = [
             rule
@@ -31,6 +33,7 @@ def components(base: Remembered, terms: Terms) -> Iterator[Judging]:
 
 
 def _together(base: Remembered, service: Service, rules: list[Rule]) -> list[tuple[str, ...]]:
+    """Group the controls that must be mended together: one rule, door or contradiction joins them (union-find)."""
     above: dict[str, str] = {}
 
     def top(control: str) -> str:

@@ -20,16 +20,16 @@ class Deadline:
 
     @property
     def has_passed(self) -> bool:
-        """True if the time is up."""
+        """Return True if the time is up."""
         return self.clock() > self.until
 
     @property
     def left(self) -> float:
-        """The seconds that are left; none are less than 0."""
+        """Return the seconds that are left; none are less than 0."""
         return max(self.until - self.clock(), 0.0)
 
     def part(self, share: float) -> Deadline:
-        """A deadline after a share of the time that is left."""
+        """Return a deadline after a share of the time that is left."""
         return Deadline(self.clock, self.clock() + self.left * share)
 
     def check(self) -> None:

@@ -1,6 +1,9 @@
-"""Doors as rows of the programme: of each visitor some gate on the way has to stop, by the value that counts of its control.
+"""Doors as rows of the program.
 
-Only what is asked of gates from below is written down beforehand (nobody gets further than …, certainly); the rest is learned.
+Some gate on the way has to stop each visitor, by the effective value of its control.
+
+Only what is asked of gates from below is written down beforehand (no one gets further than …, certainly); the rest is
+learned.
 """
 
 from __future__ import annotations
@@ -8,7 +11,7 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 from functools import cached_property
 
-from ..door.gates import IN_LINK, ROOM, Gate, Held, Panel, gates
+from ..door.gates import IN_LINK, ROOM, Gate, HeldControl, Panel, gates
 from ..door.hosts import MAY_START, START
 from ..door.visitors import OUTCOMES, PASSCODES, PERSONAL, TELEPHONE_PASSCODE, Visit, asks_callers, kinds_of, ways_of
 from ..organisation.services import Service
@@ -16,31 +19,33 @@ from ..verdicts.codes import LOOSE, SETTLING
 from ..verdicts.condition import Leaf
 from ..verdicts.rules import DOOR_CONTROLS, Rule
 from ..words.catalogue import Catalogue
-from .rows import NOTHING, ONE, Programme, Term, total
-from .walks import Alike, Item
+from .integer_program import NOTHING, ONE, IntegerProgram, Term, total
+from .walks import EquivalenceClass, Item
 
-Accepting = Callable[[Alike, str, Sequence[bool], Term], None]
+Accepting = Callable[[EquivalenceClass, str, Sequence[bool], Term], None]
 
 
 class DoorRows:
     """Writes down what a leaf about doors asks of some subjects alike."""
 
-    def __init__(self, service: Service, catalogue: Catalogue, programme: Programme, accept: Accepting) -> None:
-        self._service, self._catalogue, self._programme, self._accept = service, catalogue, programme, accept
+    def __init__(self, service: Service, catalogue: Catalogue, program: IntegerProgram, accept: Accepting) -> None:
+        self._service, self._catalogue, self._programme, self._accept = service, catalogue, program, accept
         self._known: dict[tuple[int, str, tuple[bool, ...]], Term] = {}
         self._asked = sorted((DOOR_CONTROLS - {MAY_START, START}) & service.controls)
         self._stops: dict[Visit, list[tuple[Gate, dict[str, int]]]] = {}
 
-    def require(self, alike: Alike, rule: Rule, leaf: Leaf, goodness: int, term: Term, kind: str, guest: bool) -> None:
+    def require(
+        self, alike: EquivalenceClass, rule: Rule, leaf: Leaf, goodness: int, term: Term, kind: str, guest: bool
+    ) -> None:
         """Where `term` is 1, a leaf has to be at least so good; `kind` is a planned meeting's ("" for a host)."""
-        assert leaf.comers is not None and leaf.comparison is not None
+        assert leaf.visitor_selection is not None and leaf.comparison is not None
         good = [leaf.comparison.passes(word) for word in OUTCOMES[:3]]
         if goodness < SETTLING or good != sorted(good) or not any(good):
             return
         least = good.index(True)
         held = goodness > LOOSE and rule.pinned
-        visits = leaf.comers.visits((kind,) if kind else kinds_of(self._service), ways_of(self._service))
-        if kind and kind not in leaf.comers.kinds:
+        visits = leaf.visitor_selection.visits((kind,) if kind else kinds_of(self._service), ways_of(self._service))
+        if kind and kind not in leaf.visitor_selection.kinds:
             return
         nowhere = [] if kind else self._starts_nothing(alike, guest)
         for visit in visits:
@@ -51,7 +56,7 @@ class DoorRows:
                 continue
             self._programme.at_least(total([*ways, term.times(-1)]), 0)
 
-    def _starts_nothing(self, alike: Alike, guest: bool) -> list[Term]:
+    def _starts_nothing(self, alike: EquivalenceClass, guest: bool) -> list[Term]:
         found = []
         if MAY_START in self._service.controls:
             found.append(self._literal(alike, MAY_START, lambda item: item.value == "off"))
@@ -59,7 +64,7 @@ class DoorRows:
             found.append(self._literal(alike, START, lambda item: item.value == "members"))
         return found
 
-    def _gates(self, alike: Alike, visit: Visit, least: int, pinned: str) -> list[Term]:
+    def _gates(self, alike: EquivalenceClass, visit: Visit, least: int, pinned: str) -> list[Term]:
         found = []
         for gate, gives in self._giving(visit):
             stops = {value for value, least_given in gives.items() if least_given >= least}
@@ -71,7 +76,7 @@ class DoorRows:
         return [part for part in found if part.of or part.constant]
 
     def _stopping(self, control: str, stops: set[str], pinned: str) -> Callable[[Item], bool]:
-        """Whether an item stops; where `pinned` is said, only what the host cannot change counts."""
+        """Return whether an item stops; where `pinned` is said, only what the host cannot change counts."""
         changeable = pinned == "strict" or (pinned == "true" and self._service.changeable(control))
         return lambda item: item.value in stops and (item.pinned or not changeable)
 
@@ -85,11 +90,21 @@ class DoorRows:
             self._programme.at_least(total([each, both.times(-1)]), 0)
         return both
 
-    def _literal(self, alike: Alike, control: str, fits: Callable[[Item], bool]) -> Term:
-        """Whether what counts of a control is an item that fits."""
+    def _literal(self, alike: EquivalenceClass, control: str, fits: Callable[[Item], bool]) -> Term:
+        """Return whether what counts of a control is an item that fits."""
         if control in alike.fixed:
             value = alike.fixed[control]
-            standing = Item(None, None, (), (True, 0, 0), value, True, False, True, "licence")
+            standing = Item(
+                place=None,
+                given=None,
+                strength=(),
+                standing=(True, 0, 0),
+                value=value,
+                pinned=True,
+                young=False,
+                current=True,
+                scope="licence",
+            )
             return ONE if value is not None and fits(standing) else NOTHING
         items = alike.items.get(control, [])
         good = tuple(fits(item) for item in items)
@@ -104,7 +119,10 @@ class DoorRows:
         return self._known[key]
 
     def _giving(self, visit: Visit) -> list[tuple[Gate, dict[str, int]]]:
-        """The gates that a visitor meets, each with what every value of its control gives at least; of a passcode, if the link is bare."""
+        """Return the gates that a visitor meets, each with what every value of its control gives at least.
+
+        Of a passcode, if the link is bare.
+        """
         if visit not in self._stops:
             panel, at = self._every
             self._stops[visit] = [
@@ -115,8 +133,9 @@ class DoorRows:
 
     @cached_property
     def _every(self) -> tuple[Panel, dict[str, dict[str, int]]]:
-        """A panel with a row for each value of each control, the others being such that each gate shows what its own control gives; and
-        where each stands."""
+        """Return a panel with a row for each value of each control, the others being such that each gate shows what its
+        own control gives; and where each is set.
+        """
         weakest = self._weakest()
         rows: list[dict[str, str]] = [weakest]
         at: dict[str, dict[str, int]] = {}
@@ -124,11 +143,13 @@ class DoorRows:
             for value in self._catalogue.index[control].kind.words:
                 at.setdefault(control, {})[value] = len(rows)
                 rows.append({**weakest, control: value})
-        held = {control: Held.of([row.get(control) for row in rows], [False] * len(rows)) for control in self._asked}
+        held = {
+            control: HeldControl.of([row.get(control) for row in rows], [False] * len(rows)) for control in self._asked
+        }
         return Panel(len(rows), held, self._catalogue, asks_callers(self._service)), at
 
     def _weakest(self) -> dict[str, str]:
-        """The weakest value of each control; of passcodes such that the one asked shows what it gives."""
+        """Return the weakest value of each control; of passcodes such that the one asked shows what it gives."""
         codes = {*PASSCODES.values(), TELEPHONE_PASSCODE}
         kinds = {control: self._catalogue.index[control].kind for control in self._asked}
         found = {control: kind.words[0] for control, kind in kinds.items() if kind.words}

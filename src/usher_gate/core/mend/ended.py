@@ -9,11 +9,23 @@ from ..verdicts.others import judge_organisation, judge_partners
 from ..verdicts.planned import judge_meetings
 from ..verdicts.scope import services_of
 from ..verdicts.trial import Remembered, Trial
-from .terms import Plan, Terms
+from ..words.record import record
+from .constraints import MendingConstraints, Plan
 
 
-def drifts(base: Remembered, terms: Terms, plan: Plan) -> tuple[int, int, int]:
-    """How many verdicts drift now, how many of them no more with the plan, and how many people then drift from nothing."""
+@record
+class FindingCounts:
+    """Describes how many findings there are, how many a plan ends, and how many people then drift from nothing any
+    more.
+    """
+
+    drifting: int
+    ended: int
+    freed: int
+
+
+def count_findings(base: Remembered, terms: MendingConstraints, plan: Plan) -> FindingCounts:
+    """Count the findings now, those that the plan ends, and the people who then drift from nothing any more."""
     after = Trial(base, plan)
     size = len(base.snapshot.people)
     before_of, after_of = np.zeros(size, np.int64), np.zeros(size, np.int64)
@@ -29,18 +41,19 @@ def drifts(base: Remembered, terms: Terms, plan: Plan) -> tuple[int, int, int]:
                 after_of += then
             elif rule.subject == "partners":
                 said = judge_partners(rule, base.snapshot, base.exceptions).found
-                drifting += sum(tail.verdict == DRIFTS for _, tail in said) if np.all(terms.chosen) else 0
+                drifting += sum(detail.verdict == DRIFTS for _, detail in said) if np.all(terms.chosen) else 0
                 continue
             else:
-                told = [
+                judged = [
                     judge_meetings(rule, service, checker)
                     if rule.subject == "meetings"
                     else judge_organisation(rule, service, checker.resolver)
                     for checker in (base, after)
                 ]
-                now, then = (np.array([tail.verdict == DRIFTS for _, tail in one.found], bool) for one in told)
-                mine = terms.chosen[told[0].organisers] if told[0].organisers is not None else np.all(terms.chosen)
+                now, then = (np.array([detail.verdict == DRIFTS for _, detail in one.found], bool) for one in judged)
+                mine = terms.chosen[judged[0].organisers] if judged[0].organisers is not None else np.all(terms.chosen)
                 now, then = now & mine, then & mine
             drifting += int(np.count_nonzero(now))
             ended += int(np.count_nonzero(now & ~then))
-    return drifting, ended, int(np.count_nonzero((before_of > 0) & (after_of == 0)))
+    freed = int(np.count_nonzero((before_of > 0) & (after_of == 0)))
+    return FindingCounts(drifting, ended, freed)

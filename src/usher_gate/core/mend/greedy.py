@@ -1,4 +1,7 @@
-"""A plan step by step: at each step the edit that ends most, as long as nothing speaks against it. Quick, and often the fewest."""
+"""A plan step by step: at each step the edit that ends most, as long as nothing speaks against it.
+
+Quick, and often the fewest.
+"""
 
 from __future__ import annotations
 
@@ -9,19 +12,19 @@ import numpy as np
 from ..organisation.columns import MISSING
 from ..organisation.settings import GROUP, MEETING, ORGANISATION, PERSON, UNIT
 from ..organisation.units import lineage
-from ..settings.edited import Given, Spot
+from ..settings.edited import NewValue, SettingTarget
 from ..verdicts.codes import DRIFTS, LOOSE
 from ..verdicts.outcome import Root
+from .candidates import CandidateEdits
+from .constraints import Plan
 from .deadline import Deadline
-from .judging import Judging, Weighed
-from .offers import Offers
-from .terms import Plan
+from .judging import Judging, PlanScore
 
 _ROOTS = 3  # the largest at each step
 
 
-def greedy(judging: Judging, offers: Offers, deadline: Deadline) -> Weighed:
-    """The plan found; of no edits where none helps."""
+def greedy(judging: Judging, offers: CandidateEdits, deadline: Deadline) -> PlanScore:
+    """Return the plan found; of no edits where none helps."""
     best = judging.weigh({})
     refused: set[Root] = set()
     while best.left and not deadline.has_passed:
@@ -32,21 +35,24 @@ def greedy(judging: Judging, offers: Offers, deadline: Deadline) -> Weighed:
     return _thinned(judging, best, deadline)
 
 
-def _step(judging: Judging, offers: Offers, now: Weighed, refused: set[Root], deadline: Deadline) -> Weighed | None:
+def _step(
+    judging: Judging, offers: CandidateEdits, now: PlanScore, refused: set[Root], deadline: Deadline
+) -> PlanScore | None:
+    """Return the best plan that adds one edit to the current one, or None if no edit ends a finding without harm."""
     roots = [root for root in _roots(judging, now) if root not in refused]
-    tried: set[tuple[Spot, Given]] = set()
+    tried: set[tuple[SettingTarget, NewValue]] = set()
     for start in range(0, len(roots), _ROOTS):
-        best: Weighed | None = None
+        best: PlanScore | None = None
         for root in roots[start : start + _ROOTS]:
-            for spot, given in edits_for(judging, offers, root, now.plan):
-                if (spot, given) in tried or deadline.has_passed:
+            for edit_target, given in edits_for(judging, offers, root, now.plan):
+                if (edit_target, given) in tried or deadline.has_passed:
                     continue
-                tried.add((spot, given))
+                tried.add((edit_target, given))
                 most = now.left - 1 if best is None else best.left
-                weighed = judging.weigh_if({**now.plan, spot: given}, most)
+                weighed = judging.weigh_if({**now.plan, edit_target: given}, most)
                 if weighed is None:
                     continue
-                if best is None or offers.preference(weighed) < offers.preference(best):
+                if best is None or offers.preference_key(weighed) < offers.preference_key(best):
                     best = weighed
         if best is not None:
             return best
@@ -54,8 +60,8 @@ def _step(judging: Judging, offers: Offers, now: Weighed, refused: set[Root], de
     return None
 
 
-def _roots(judging: Judging, now: Weighed) -> list[Root]:
-    """What makes the verdicts drift that are left, the largest first."""
+def _roots(judging: Judging, now: PlanScore) -> list[Root]:
+    """Return what makes the verdicts drift that are left, the largest first."""
     counted: dict[Root, int] = {}
     trial = now.trial
     assert trial is not None
@@ -64,47 +70,50 @@ def _roots(judging: Judging, now: Weighed) -> list[Root]:
             people = np.flatnonzero(now.open_people[rule.id])
             if not len(people):
                 continue
-            tails, which = trial.tails(judging.service, trial.judge(rule, judging.service), people)
-            many = np.bincount(which, minlength=len(tails))
-            for tail, count in zip(tails, many.tolist(), strict=True):
-                for leaf, outcome in tail.leaves:
+            details, which = trial.details(judging.service, trial.judge(rule, judging.service), people)
+            many = np.bincount(which, minlength=len(details))
+            for detail, count in zip(details, many.tolist(), strict=True):
+                for leaf, outcome in detail.leaves:
                     if leaf.about in ("control", "door") and outcome.cause is not None and outcome.verdict <= LOOSE:
                         name = outcome.root.control if outcome.root is not None else leaf.name
                         root = outcome.root or Root(judging.service.id, name, outcome.cause.scope, outcome.cause.value)
-                        weight = count if tail.root == root or outcome.verdict == DRIFTS else 0
+                        weight = count if detail.root == root or outcome.verdict == DRIFTS else 0
                         counted[root] = counted.get(root, 0) + weight
         else:
             from ..verdicts.others import judge_organisation
             from ..verdicts.planned import judge_meetings
 
             if rule.subject == "meetings":
-                told = judge_meetings(rule, judging.service, trial).found
+                judged = judge_meetings(rule, judging.service, trial).found
             else:
-                told = judge_organisation(rule, judging.service, trial.resolver).found
-            for _, tail in told:
-                if tail.root is not None and tail.root.scope is not None:
-                    counted[tail.root] = counted.get(tail.root, 0) + 1
+                judged = judge_organisation(rule, judging.service, trial.resolver).found
+            for _, detail in judged:
+                if detail.root is not None and detail.root.scope is not None:
+                    counted[detail.root] = counted.get(detail.root, 0) + 1
     return sorted(counted, key=lambda root: (-counted[root], root.control, root.scope or "", root.value or ""))
 
 
-def edits_for(judging: Judging, offers: Offers, root: Root, plan: Plan) -> Iterator[tuple[Spot, Given]]:
-    """What might mend a root: where it stands, and at what is wider."""
+def edits_for(
+    judging: Judging, offers: CandidateEdits, root: Root, plan: Plan
+) -> Iterator[tuple[SettingTarget, NewValue]]:
+    """Yield edits that might mend a cause: at its own place, and at wider ones."""
     control = root.control
     if control not in judging.controls or not offers.editable(control):
         return
     standing, values = offers.standing(control), offers.values(control)
     if root.scope is not None and root.scope.startswith("meeting:"):
-        for spot in offers.at_meeting(control, root.scope.partition(":")[2]):
-            yield spot, Given(None)
+        for edit_target in offers.at_meeting(control, root.scope.partition(":")[2]):
+            yield edit_target, NewValue(None)
     for kind, target in _places(judging, offers, root):
         now = standing.get((kind, target))
-        spot = offers.spot(control, kind, target)
+        edit_target = offers.edit_target(control, kind, target)
         for given in offers.options(kind, now, values):
-            if plan.get(spot) != given:
-                yield spot, given
+            if plan.get(edit_target) != given:
+                yield edit_target, given
 
 
-def _places(judging: Judging, offers: Offers, root: Root) -> Iterator[tuple[int, int]]:
+def _places(judging: Judging, offers: CandidateEdits, root: Root) -> Iterator[tuple[int, int]]:
+    """Yield the places at which an edit could override a cause: as wide as the organisation down to the person."""
     snapshot = judging.base.snapshot
     kind, _, name = (root.scope or "").partition(":")
     found: list[tuple[int, int]] = [(ORGANISATION, MISSING)]
@@ -122,12 +131,12 @@ def _places(judging: Judging, offers: Offers, root: Root) -> Iterator[tuple[int,
     yield from (place for place in found if place[0] in offers.levels or place[0] == MEETING)
 
 
-def _thinned(judging: Judging, plan: Weighed, deadline: Deadline) -> Weighed:
-    """The plan without the edits that later ones have made idle."""
-    for spot in sorted(plan.plan, key=lambda spot: (spot.control, spot.scope)):
+def _thinned(judging: Judging, plan: PlanScore, deadline: Deadline) -> PlanScore:
+    """Return the plan without the edits that later ones have made idle."""
+    for edit_target in sorted(plan.plan, key=lambda edit_target: (edit_target.control, edit_target.scope)):
         if len(plan.plan) < 2 or deadline.has_passed:
             break
-        fewer = judging.weigh({other: given for other, given in plan.plan.items() if other != spot})
+        fewer = judging.weigh({other: given for other, given in plan.plan.items() if other != edit_target})
         if not fewer.against and fewer.left <= plan.left:
             plan = fewer
     return plan

@@ -2,22 +2,24 @@
 
 from __future__ import annotations
 
-from ..settings.edited import Given, Spot
+from ..settings.edited import NewValue, SettingTarget
 from ..verdicts.trial import Remembered
+from .candidates import CandidateEdits
 from .components import components
-from .ended import drifts
-from .offers import Offers
+from .constraints import MendingConstraints
+from .ended import count_findings
 from .single import best_single
-from .terms import Terms
 
 MOST_PEOPLE = 2_000  # of so many it is asked
 
 
-def hint(base: Remembered, terms: Terms, drifting: int) -> str:
-    """The line; "" where there is nothing to say. `drifting` verdicts drift.
+def hint(base: Remembered, terms: MendingConstraints, drifting: int) -> str:
+    """Return the line; "" where there is nothing to say.
 
-    Where one edit mends all that can be mended in each component, the edits are the fewest there are; else only what comes from settings
-    is told.
+    `drifting` verdicts drift.
+
+    Where one edit mends all that can be mended in each component, the edits are the fewest there are; else the line
+    says only what comes from settings.
     """
     if len(base.snapshot.people) > MOST_PEOPLE or not drifting:
         return ""
@@ -25,18 +27,18 @@ def hint(base: Remembered, terms: Terms, drifting: int) -> str:
     mendable = sum(judging.to_mend_in_all() for judging in every)
     if not mendable:
         return ""
-    plan = dict[Spot, Given]()
+    plan = dict[SettingTarget, NewValue]()
     for judging in every:
-        found = best_single(judging, Offers(judging))[0]
+        found = best_single(judging, CandidateEdits(judging))[0]
         if found is None:
             come = "comes from a setting" if mendable == 1 else "come from settings"
             return f"{_of(mendable, drifting)} {come}: usher-gate mend finds the fewest edits that mend them."
         plan |= found.plan
-    ended = drifts(base, terms, plan)[1]  # a verdict may then still drift by a fact
+    ended = count_findings(base, terms, plan).ended  # a verdict may then still drift by a fact
     if not ended:
         return ""
     return f"{len(plan):,} {'edit ends' if len(plan) == 1 else 'edits end'} {_of(ended, drifting)}: usher-gate mend"
 
 
 def _of(some: int, drifting: int) -> str:
-    return f"{some:,} of {drifting:,} {'drift' if drifting == 1 else 'drifts'}"
+    return f"{some:,} of {drifting:,} {'finding' if drifting == 1 else 'findings'}"

@@ -1,6 +1,8 @@
-"""What a plan would do to everybody, judged again from the leaves up: what is left, whom it makes worse, whose values change.
+"""What a plan would do to everyone, judged again from the leaves up.
 
-Source: changes, section 3; readings 29, 31 to 33, 36 and 53.
+What is left, what gets worse, whose values change.
+
+Spec: mending 3 and 4.1.
 """
 
 from __future__ import annotations
@@ -20,21 +22,23 @@ from ..settings.effective import Effective
 from ..verdicts.checker import Checker
 from ..verdicts.codes import DRIFTS, EXCEPTED, LOOSE, MEETS, SETTLING, UNAVAILABLE, UNKNOWN, VerdictCodes
 from ..verdicts.others import judge_organisation
-from ..verdicts.outcome import Tail
+from ..verdicts.outcome import VerdictDetail
 from ..verdicts.planned import judge_meetings
 from ..verdicts.rules import DOOR_CONTROLS, Rule
 from ..verdicts.trial import Remembered, Trial
 from ..words.record import record
-from .terms import Plan, Terms
+from .constraints import MendingConstraints, Plan
 
 WORSE, WEAKER, EXCEPTION, CONTRADICTION, INVITEE = "worse", "weaker", "exception", "contradiction", "invitee"
 _SEEN = ("observed", "not-applied")
 
 
 @record
-class Said:
-    """What a rule says of its subjects on a service: verdicts with and without exceptions; which drift by a setting or a factory value
-    (`rooted`), and which because of what was seen."""
+class RuleVerdicts:
+    """Describes what a rule says of its subjects on a service: verdicts with and without exceptions.
+
+    Which drift by a setting or a service default (`rooted`), and which because of what was seen.
+    """
 
     verdict: VerdictCodes
     would_be: VerdictCodes
@@ -43,8 +47,11 @@ class Said:
 
 
 @record
-class Against:
-    """What speaks against a plan: of which kind, whose (`people`, or `meetings` by number), and by which rule, control or pair."""
+class Objection:
+    """Describes what speaks against a plan.
+
+    Of which kind, whose (`people`, or `meetings` by number), and by which rule, control or pair.
+    """
 
     kind: str
     people: Longs
@@ -54,16 +61,19 @@ class Against:
 
 
 @dataclass
-class Weighed:
-    """A plan weighed. `left` verdicts are not mended, `touched` (person, service, control) get another value, `without` of them had nothing
-    to mend there; `reach` is how many people its places reach. A plan with anything `against` it is none."""
+class PlanScore:
+    """A plan weighed.
+
+    `left` verdicts are not mended, `touched` (person, service, control) get another value, `without` of them had
+    nothing to mend there; `reach` is how many people its places reach. A plan with anything `against` it is none.
+    """
 
     plan: Plan
     left: int
     touched: int
     without: int
     reach: int
-    against: list[Against]
+    against: list[Objection]
     open_people: dict[str, Bools] = field(default_factory=dict)  # whose verdict of a rule is left
     open_meetings: dict[str, Bools] = field(default_factory=dict)
     open_organisation: dict[str, bool] = field(default_factory=dict)
@@ -72,7 +82,7 @@ class Weighed:
 
     @property
     def order(self) -> tuple[int, int, int, int, int]:
-        """How good the plan is: the smaller, the better."""
+        """Return how good the plan is: the smaller, the better."""
         return self.left, len(self.plan), self.without, self.touched, self.reach
 
 
@@ -80,7 +90,12 @@ class Judging:
     """Weighs plans about some controls of one service. `rules` are those that look at them."""
 
     def __init__(
-        self, base: Remembered, service: Service, controls: Sequence[str], rules: Sequence[Rule], terms: Terms
+        self,
+        base: Remembered,
+        service: Service,
+        controls: Sequence[str],
+        rules: Sequence[Rule],
+        terms: MendingConstraints,
     ) -> None:
         self.base, self.service, self.controls, self.rules, self.terms = base, service, tuple(controls), rules, terms
         self.size = len(base.snapshot.people)
@@ -91,38 +106,40 @@ class Judging:
 
     @cached_property
     def planned(self) -> PlannedOn | None:
-        """The planned meetings on the service."""
+        """Return the planned meetings on the service."""
         return self.base.agenda.services.get(self.service.id) if self.base.snapshot.meetings is not None else None
 
     @cached_property
-    def now(self) -> Mapping[str, Said]:
-        """What each rule says as things are, by rule."""
+    def now(self) -> Mapping[str, RuleVerdicts]:
+        """Return what each rule says as things are, by rule."""
         return {rule.id: self.said(rule, self.base) for rule in self.rules}
 
-    def said(self, rule: Rule, checker: Checker) -> Said:
-        """What a rule says of its subjects: people, the organisation (one), or planned meetings."""
+    def said(self, rule: Rule, checker: Checker) -> RuleVerdicts:
+        """Return what a rule says of its subjects: people, the organisation (one), or planned meetings."""
         if rule.subject == "people":
             verdicts = checker.judge(rule, self.service)
             rooted, seen = np.zeros(self.size, bool), np.zeros(self.size, bool)
             drifting = np.flatnonzero(verdicts.verdict == DRIFTS)
             if len(drifting):
-                tails, which = checker.tails(self.service, verdicts, drifting)
-                rooted[drifting] = np.array([mendable(tail) for tail in tails])[which]
-                seen[drifting] = np.array([tail.reason in _SEEN for tail in tails])[which]
-            return Said(verdicts.verdict, verdicts.would_be, rooted, seen)
+                details, which = checker.details(self.service, verdicts, drifting)
+                rooted[drifting] = np.array([mendable(detail) for detail in details])[which]
+                seen[drifting] = np.array([detail.reason in _SEEN for detail in details])[which]
+            return RuleVerdicts(verdicts.verdict, verdicts.would_be, rooted, seen)
         if rule.subject == "organisation":
-            told = [tail for _, tail in judge_organisation(rule, self.service, checker.resolver).found]
+            other_tails = [detail for _, detail in judge_organisation(rule, self.service, checker.resolver).found]
         else:
-            told = [tail for _, tail in judge_meetings(rule, self.service, checker).found]
-        return Said(
-            np.array([tail.verdict for tail in told], np.uint8),
-            np.array([tail.verdict if tail.would_be is None else tail.would_be for tail in told], np.uint8),
-            np.array([tail.verdict == DRIFTS and mendable(tail) for tail in told], bool),
-            np.array([tail.reason in _SEEN for tail in told], bool),
+            other_tails = [detail for _, detail in judge_meetings(rule, self.service, checker).found]
+        return RuleVerdicts(
+            np.array([detail.verdict for detail in other_tails], np.uint8),
+            np.array(
+                [detail.verdict if detail.would_be is None else detail.would_be for detail in other_tails], np.uint8
+            ),
+            np.array([detail.verdict == DRIFTS and mendable(detail) for detail in other_tails], bool),
+            np.array([detail.reason in _SEEN for detail in other_tails], bool),
         )
 
     def asked(self, rule: Rule) -> Bools:
-        """Of which subjects of a rule the verdict is to be mended, if it drifts by a setting."""
+        """Return mask of the subjects of a rule whose verdict is to be mended, if it drifts by a setting."""
         size = len(self.now[rule.id].verdict)
         if not self.terms.keeps(rule, self.service.id):
             return np.zeros(size, bool)
@@ -134,14 +151,14 @@ class Judging:
         return np.full(size, bool(np.all(self.terms.chosen)))
 
     def to_mend(self, rule: Rule) -> Bools:
-        """The subjects of a rule whose verdict is to be mended, as things are."""
+        """Return the subjects of a rule whose verdict is to be mended, as things are."""
         said = self.now[rule.id]
         wanted = said.rooted | (said.verdict == LOOSE) if self.terms.hold else said.rooted
         found: Bools = wanted & self.asked(rule)
         return found
 
     def controls_of(self, rule: Rule) -> frozenset[str]:
-        """The controls that a rule looks at here."""
+        """Return the controls that a rule looks at here."""
         return frozenset(control for control in self.controls if rule.looks_at(control, self.service))
 
     @cached_property
@@ -164,12 +181,18 @@ class Judging:
 
     @cached_property
     def frozen(self) -> Mapping[str, Bools]:
-        """By control, the people whose value is to stay: an exception stands on it, or a rule about it leaves them out."""
+        """By control, the people whose value is to stay.
+
+        An exception depends on it, or a rule about it leaves them out.
+        """
         return self._kept("people", self.size)
 
     @cached_property
     def frozen_meetings(self) -> Mapping[str, Bools]:
-        """By control, the meetings whose value is to stay: an exception stands on it, or a rule about it leaves their organiser out."""
+        """By control, the meetings whose value is to stay.
+
+        An exception depends on it, or a rule about it leaves their organiser out.
+        """
         return self._kept("meetings", 0 if self.planned is None else len(self.planned))
 
     def _kept(self, subject: str, size: int) -> dict[str, Bools]:
@@ -183,7 +206,7 @@ class Judging:
         return found
 
     def left_out(self, rule: Rule) -> Bools:
-        """Which subjects of a rule, people or meetings, its `except` leaves out."""
+        """Return which subjects of a rule, people or meetings, its `except` leaves out."""
         people = self.base.scopes.of(rule, self.service).left_out
         if people is None:
             return np.zeros(len(self.now[rule.id].verdict), bool)
@@ -206,26 +229,30 @@ class Judging:
     # values
 
     def code(self, control: str, value: str | None) -> int:
-        """A number for each value of a control."""
+        """Return a number for each value of a control."""
         return self._codes[control].setdefault(value, len(self._codes[control]) - 1)
 
     def values(self, control: str, effective: Effective) -> Longs:
-        """The value of everybody, by number; -1 where it is not known."""
+        """Return the value of everyone, by number; -1 where it is not known."""
         table = np.array([self.code(control, value) for value in effective.values], np.int64)
         found: Longs = table[effective.places]
         return found
 
     @cached_property
     def values_now(self) -> Mapping[str, Longs]:
-        """The value of everybody as things are, by control."""
+        """Return the value of everyone as things are, by control."""
         return {
             control: self.values(control, self.base.resolver.effective(self.service, control))
             for control in self.controls
         }
 
     def strictness(self, control: str) -> Longs:
-        """How strict each value is that has a number: places in their order; of a kind without an order all are alike. The last stands for
-        what is not known, weaker than all."""
+        """Return the strictness of each numbered value (int64).
+
+        Its index in their order, all equal for a kind without an order.
+
+        The last entry is that of an unknown value, weaker than all.
+        """
         kind = self.base.snapshot.catalogue.index[control].kind
         known = {number: value for value, number in self._codes[control].items() if value is not None}
         degrees = [kind.strictness(known[number]) for number in range(len(known))]
@@ -233,30 +260,33 @@ class Judging:
         return np.array([*(order[degree] for degree in degrees), -1], np.int64)
 
     def meeting_values(self, control: str, planned: PlannedOn, numbers: Sequence[int]) -> Longs:
-        """The value of some meetings, by number."""
+        """Return the value of some meetings, by number."""
         return np.array([self.code(control, planned.value(control, number)[0]) for number in numbers], np.int64)
 
     # weighing
 
-    def weigh(self, plan: Plan) -> Weighed:
-        """What a plan would do."""
+    def weigh(self, plan: Plan) -> PlanScore:
+        """Return what a plan would do."""
         found = self.weigh_if(plan, None)
         assert found is not None
         return found
 
-    def weigh_if(self, plan: Plan, most_left: int | None) -> Weighed | None:
-        """What a plan would do; with `most_left` given, None as soon as something is against it or more verdicts than so many are left."""
+    def weigh_if(self, plan: Plan, most_left: int | None) -> PlanScore | None:
+        """Return what a plan would do.
+
+        With `most_left` given, None as soon as something is against it or more verdicts than so many are left.
+        """
         trial = Trial(self.base, plan)
-        weighed = Weighed(plan, 0, 0, 0, self.reach(plan), [], trial=trial)
+        weighed = PlanScore(plan=plan, left=0, touched=0, without=0, reach=self.reach(plan), against=[], trial=trial)
         for _ in self._steps(plan, trial, weighed, self._quick_first if most_left is None else self._to_mend_first):
             if most_left is not None and (weighed.against or weighed.left > most_left):
                 return None
         return weighed
 
-    def _steps(self, plan: Plan, trial: Trial, weighed: Weighed, rules: Sequence[Rule]) -> Iterator[None]:
+    def _steps(self, plan: Plan, trial: Trial, weighed: PlanScore, rules: Sequence[Rule]) -> Iterator[None]:
         """Weighs a plan in steps, by the rules in their order."""
         self.weighings += 1
-        edited = sorted({spot.control for spot in plan})
+        edited = sorted({edit_target.control for edit_target in plan})
         changed = {control: self._changed(control, trial, weighed) for control in edited}
         yield
         for rule in rules:
@@ -275,7 +305,7 @@ class Judging:
 
     @cached_property
     def _quick_first(self) -> list[Rule]:
-        """The rules, those first that are judged quickly."""
+        """Return the rules, those first that are judged quickly."""
 
         def slow(rule: Rule) -> tuple[bool, bool]:
             return any(leaf.about == "door" for leaf in rule.leaves), rule.subject == "meetings"
@@ -284,10 +314,10 @@ class Judging:
 
     @cached_property
     def _to_mend_first(self) -> list[Rule]:
-        """The rules, those first of which a plan that mends too little leaves something."""
+        """Return the rules, those first of which a plan that mends too little leaves something."""
         return sorted(self._quick_first, key=lambda rule: not np.any(self.to_mend(rule)))
 
-    def _verdicts(self, rule: Rule, trial: Trial, weighed: Weighed) -> None:
+    def _verdicts(self, rule: Rule, trial: Trial, weighed: PlanScore) -> None:
         before, after = self.now[rule.id], self.said(rule, trial)
         left = self.left_of(rule, after)
         weighed.left += int(np.count_nonzero(left))
@@ -301,10 +331,10 @@ class Judging:
             weighed.open_organisation[rule.id] = bool(np.any(left))
         if len(worse):
             people, meetings = (worse, none) if rule.subject == "people" else (none, worse)
-            weighed.against.append(Against(WORSE, people, meetings, "", rule.id))
+            weighed.against.append(Objection(kind=WORSE, people=people, meetings=meetings, what="", rule=rule.id))
 
-    def left_of(self, rule: Rule, after: Said) -> Bools:
-        """Which of a rule's subjects have a verdict that is not mended, by what the rule says afterwards."""
+    def left_of(self, rule: Rule, after: RuleVerdicts) -> Bools:
+        """Return which of a rule's subjects have a verdict that is not mended, by what the rule says afterwards."""
         before = self.now[rule.id]
         stuck = (after.verdict == UNKNOWN) | (after.verdict == UNAVAILABLE) | after.seen
         left = after.rooted | (before.rooted & stuck)
@@ -314,8 +344,8 @@ class Judging:
         found: Bools = left & self.asked(rule)
         return found
 
-    def apart(self, one: Weighed, other: Weighed, control: str) -> Bools:
-        """Whose value of a control is another under the one plan than under the other."""
+    def apart(self, one: PlanScore, other: PlanScore, control: str) -> Bools:
+        """Return whose value of a control is another under the one plan than under the other."""
         assert one.trial is not None and other.trial is not None
         values = [
             self.values(control, weighed.trial.resolver.effective(self.service, control))
@@ -325,30 +355,34 @@ class Judging:
         found: Bools = (values[0] != values[1]) & self.there[control]
         return found
 
-    def _changed(self, control: str, trial: Trial, weighed: Weighed) -> Bools:
-        """Whose value of a control is another; and what speaks against that."""
+    def _changed(self, control: str, trial: Trial, weighed: PlanScore) -> Bools:
+        """Return whose value of a control is another; and what speaks against that."""
         before = self.values_now[control]
         after = self.values(control, trial.resolver.effective(self.service, control))
         changed: Bools = (before != after) & self.there[control]
         none = np.empty(0, np.int64)
         frozen = np.flatnonzero(changed & self.frozen[control])
         if len(frozen):
-            weighed.against.append(Against(EXCEPTION, frozen, none, control))
+            weighed.against.append(Objection(EXCEPTION, frozen, none, control))
         if not self.terms.weaken:
             strict = self.strictness(control)
             weaker = np.flatnonzero(changed & (strict[after] < strict[before]) & ~self.need[control])
             if len(weaker):
-                weighed.against.append(Against(WEAKER, weaker, none, control))
+                weighed.against.append(Objection(WEAKER, weaker, none, control))
         return changed
 
-    def _at_meetings(self, plan: Plan, trial: Trial, weighed: Weighed, changed: Mapping[str, Bools]) -> None:
+    def _at_meetings(self, plan: Plan, trial: Trial, weighed: PlanScore, changed: Mapping[str, Bools]) -> None:
         """Meetings whose value is another: counted as their organiser's where an edit is at a meeting."""
         planned, after = self.planned, trial.agenda.services.get(self.service.id) if self.planned is not None else None
         if planned is None or after is None:
             return
         none = np.empty(0, np.int64)
         for control in changed:
-            own = {spot.scope for spot in plan if spot.control == control and spot.kind == MEETING}
+            own = {
+                edit_target.scope
+                for edit_target in plan
+                if edit_target.control == control and edit_target.kind == MEETING
+            }
             numbers = np.arange(len(planned)).tolist() if own or np.any(self.frozen_meetings[control]) else []
             if not self.terms.weaken:
                 numbers = np.arange(len(planned)).tolist()
@@ -358,14 +392,15 @@ class Judging:
                 changed[control][planned.organiser[other]] = True
             frozen = other[self.frozen_meetings[control][other]] if len(other) else other
             if len(frozen):
-                weighed.against.append(Against(EXCEPTION, none, frozen, control))
+                weighed.against.append(Objection(EXCEPTION, none, frozen, control))
             if not self.terms.weaken and len(other):
                 strict = self.strictness(control)
                 weaker = other[(strict[then] < strict[was])[other] & ~self.need[control][planned.organiser[other]]]
                 if len(weaker):
-                    weighed.against.append(Against(WEAKER, none, weaker, control))
+                    weighed.against.append(Objection(WEAKER, none, weaker, control))
 
-    def _contradictions(self, trial: Trial, edited: Sequence[str], weighed: Weighed) -> None:
+    def _contradictions(self, trial: Trial, edited: Sequence[str], weighed: PlanScore) -> None:
+        """Add an objection for each pair of values that contradict each other only after the edits."""
         accounts = self.base.resolver.accounts(self.service)
         for number, contradiction in enumerate(self.base.snapshot.catalogue.contradictions):
             first, second = contradiction.first[0], contradiction.second[0]
@@ -382,9 +417,9 @@ class Judging:
                 masks.append(both[0] & both[1] & accounts)
             new = np.flatnonzero(masks[1] & ~masks[0])
             if len(new):
-                weighed.against.append(Against(CONTRADICTION, new, np.empty(0, np.int64), str(number)))
+                weighed.against.append(Objection(CONTRADICTION, new, np.empty(0, np.int64), str(number)))
 
-    def _invitees(self, trial: Trial, edited: Sequence[str], weighed: Weighed) -> None:
+    def _invitees(self, trial: Trial, edited: Sequence[str], weighed: PlanScore) -> None:
         if self.planned is None or DOOR_CONTROLS_AND_LISTS.isdisjoint(edited):
             return
         before, _ = self.planned.met
@@ -392,14 +427,17 @@ class Judging:
         turned = np.flatnonzero((after == TURNED_AWAY) & (before != TURNED_AWAY))
         if len(turned):
             meetings = distinct(self.planned.invited.meeting[turned]).astype(np.int64)
-            weighed.against.append(Against(INVITEE, np.empty(0, np.int64), meetings, "invited"))
+            weighed.against.append(Objection(INVITEE, np.empty(0, np.int64), meetings, "invited"))
 
     def reach(self, plan: Plan) -> int:
-        """How many active people the places of a plan's edits have, summed."""
-        return sum(len(self.members(spot.kind, spot.target)) if spot.kind != MEETING else 1 for spot in plan)
+        """Return how many active people the places of a plan's edits have, summed."""
+        return sum(
+            len(self.members(edit_target.kind, edit_target.target)) if edit_target.kind != MEETING else 1
+            for edit_target in plan
+        )
 
     def members(self, kind: int, target: int) -> Ints:
-        """The active people at a place."""
+        """Return the active people at a place."""
         snapshot = self.base.snapshot
         if kind == 0:
             return np.arange(self.size, dtype=np.int32)
@@ -410,11 +448,11 @@ class Judging:
         return np.array([target] if target != MISSING else [], np.int32)
 
     def to_mend_in_all(self) -> int:
-        """How many verdicts are to be mended."""
+        """Return how many verdicts are to be mended."""
         return sum(int(np.count_nonzero(self.to_mend(rule))) for rule in self.rules)
 
     def people_to_mend(self) -> Bools:
-        """Who has something to mend: by their own verdict."""
+        """Return who has something to mend: by their own verdict."""
         found = np.zeros(self.size, bool)
         for rule in self.rules:
             if rule.subject == "people":
@@ -422,7 +460,7 @@ class Judging:
         return found
 
     def subjects(self) -> Iterator[tuple[Rule, Bools]]:
-        """Each rule with which of its subjects are to be mended."""
+        """Yield each rule with which of its subjects are to be mended."""
         for rule in self.rules:
             mask = self.to_mend(rule)
             if np.any(mask):
@@ -432,11 +470,11 @@ class Judging:
 DOOR_CONTROLS_AND_LISTS = DOOR_CONTROLS | {"door.listed-domains"}
 
 
-def mendable(tail: Tail) -> bool:
-    """Whether a drift comes from a setting or a factory value, by its value and not by what was seen."""
-    root = tail.root
+def mendable(detail: VerdictDetail) -> bool:
+    """Return whether a finding comes from a setting or a service default, by its value and not by what was seen."""
+    root = detail.root
     return (
-        tail.reason in ("fails", "open-door")
+        detail.reason in ("fails", "open-door")
         and root is not None
         and root.service is not None
         and root.scope is not None

@@ -3,7 +3,7 @@
 One removed membership is one edit, no cheaper than a setting. Removals must be harmless by themselves: no verdict gets
 worse, no value gets weaker for people with nothing to fix, no value changes that an exception or an `except` protects,
 and the same rules judge the same people. For each set of removals the best plan of settings is computed anew, as long
-as the time suffices. Source: answers, B 19.
+as the time suffices. Spec: mending 1.3.
 """
 
 from __future__ import annotations
@@ -24,7 +24,7 @@ from ..verdicts.checker import Checker
 from ..verdicts.codes import EXCEPTED, EXEMPT
 from ..words.faults import Faults
 from .leftovers import SEEN, LeftOver
-from .mending import Asked, Membership, Mending, Told, mend, title_of
+from .mending import Membership, MendingRequest, MendingResult, OnProgress, mend, title_of
 
 _MOST_TRIED = 400  # sets of removals
 _SHARE = 0.2  # of the time for the plan without memberships, at most
@@ -35,14 +35,14 @@ Need = Mapping[tuple[str, str], Bools]  # by service and control, a mask of the 
 def mend_with_memberships(
     snapshot: Snapshot,
     tables: Mapping[str, Table],
-    asked: Asked,
+    asked: MendingRequest,
     clock: Callable[[], float],
     seconds: float,
-    told: Told | None = None,
-) -> Mending:
+    on_progress: OnProgress | None = None,
+) -> MendingResult:
     """Find the fewest edits of settings and memberships within so many seconds; see `mend`."""
     until = clock() + seconds
-    plain = mend(snapshot, tables, asked, clock, seconds * _SHARE, told)
+    plain = mend(snapshot, tables, asked, clock, seconds * _SHARE, on_progress)
     search = _Search(snapshot, tables, asked, plain)
     best, is_complete = search.best(clock, until)
     notes = set(best.notes)
@@ -60,7 +60,9 @@ def mend_with_memberships(
 class _Search:
     """The search among sets of removals, starting from the plan without any."""
 
-    def __init__(self, snapshot: Snapshot, tables: Mapping[str, Table], asked: Asked, plain: Mending) -> None:
+    def __init__(
+        self, snapshot: Snapshot, tables: Mapping[str, Table], asked: MendingRequest, plain: MendingResult
+    ) -> None:
         self._snapshot, self._tables, self._asked, self._plain = snapshot, tables, asked, plain
         self._need: Need = {
             (part.found.judging.service.id, control): mask
@@ -69,7 +71,7 @@ class _Search:
         }
         self.refused_count = 0  # memberships whose removal alone would hurt
 
-    def best(self, clock: Callable[[], float], until: float) -> tuple[Mending, bool]:
+    def best(self, clock: Callable[[], float], until: float) -> tuple[MendingResult, bool]:
         """Return the best plan, and whether every set of removals was tried."""
         best, tried_count = self._plain, 0
         candidates = list(self._candidates())
@@ -133,6 +135,7 @@ class _Search:
         return sorted(found)
 
     def _apply_if_harmless(self, removals: Removals) -> Applied | None:
+        """Apply the removals from groups if no one is worse off after them, else return None."""
         compared = self._compared(removals)
         if compared is None:
             return None
@@ -184,7 +187,9 @@ class _Search:
         mask = self._need.get((value.service, value.control))
         return mask is not None and bool(mask[self._number(value.person)])
 
-    def _plan(self, removals: Removals, applied: Applied, clock: Callable[[], float], until: float) -> Mending | None:
+    def _plan(
+        self, removals: Removals, applied: Applied, clock: Callable[[], float], until: float
+    ) -> MendingResult | None:
         """Return the best plan with these removals; None where it would have too many edits or hurt."""
         plain, limit = self._plain, self._asked.limit
         if limit is not None and limit < len(removals):
@@ -219,7 +224,7 @@ class _Search:
             left_over=(*rest.left_over, *seen),
         )
 
-    def _seen_otherwise(self, rest: Mending, after: Checker) -> Iterator[LeftOver]:
+    def _seen_otherwise(self, rest: MendingResult, after: Checker) -> Iterator[LeftOver]:
         """Yield verdicts that a setting made drift and that now drift by an observation, which `rest` does not know."""
         known = {(left.rule, left.service, left.subject) for left in rest.left_over}
         for part in self._plain.parts:
@@ -249,10 +254,10 @@ class _Search:
             rules=tuple(
                 rule.id
                 for number, rule in enumerate(before.rules)
-                if bool(before.whom(number)[person]) != bool(after.whom(number)[person])
+                if bool(before.included(number)[person]) != bool(after.included(number)[person])
             ),
         )
 
 
-def _preference(plan: Mending) -> tuple[int, int, int, int]:
+def _preference(plan: MendingResult) -> tuple[int, int, int, int]:
     return plan.left, plan.many, plan.without, plan.touched

@@ -1,6 +1,8 @@
-"""The whole plan: the components' plans together, judged again by a whole check, in an order that hurts nobody; and what is left.
+"""The whole plan: the components' plans together, judged again by a whole check, in an order that hurts no one.
 
-Source: changes, section 3; readings 31 to 38.
+And what is left.
+
+Spec: mending 1 to 6.
 """
 
 from __future__ import annotations
@@ -10,38 +12,42 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 import numpy as np
 
 from ..changes.apply import apply_changes
-from ..changes.compare import Compared, Comparison, ValueMoved
+from ..changes.compare import ChangeComparison, Compared, ValueMoved
 from ..changes.model import Change, Changes, Set, Unset
 from ..organisation.build.table import Table
 from ..organisation.snapshot import Snapshot
-from ..settings.edited import Given, Spot
+from ..settings.edited import NewValue, SettingTarget
 from ..verdicts.checker import Checker
 from ..verdicts.rules import AgreedException, Baseline
 from ..verdicts.trial import Remembered, Trial
 from ..words.faults import Faults
 from ..words.record import record
 from .components import components
+from .constraints import MendingConstraints
 from .deadline import Deadline
-from .ended import drifts
-from .judging import Judging, Weighed
+from .ended import count_findings
+from .judging import Judging, PlanScore
 from .leftovers import LeftOver, leftovers
-from .optimum import STOPPED, Found, solve
+from .optimum import STOPPED, ComponentPlan, solve
 from .order import NO_ORDER, NOT_FOUND, SAFE, in_order
 from .tasks import Task, tasks
-from .terms import Terms
 
 _SEARCHING = 0.85  # of the time; the rest is for the order of the edits, and for why verdicts are left
 _MOST_REASONS = 10.0  # seconds for that
-Told = Callable[[int, int], None]
+OnProgress = Callable[[int, int], None]
 
 
 @record
 class MadeEdit:
-    """One edit of the plan. `ended` verdicts would be left again without it; `touched` values are other because of it, `without` of them of
-    who had nothing to mend there; `people` are active at its place; `undo` says who can undo it: nobody, people, or settings."""
+    """One edit of the plan.
 
-    spot: Spot
-    given: Given
+    `ended` verdicts would be left again without it; `touched` values are other because of it, `without` of them of
+    people who had nothing to mend there; `people` are active at its place; `undo` says who can undo it: no one, people,
+    or settings.
+    """
+
+    edit_target: SettingTarget
+    given: NewValue
     ended: int
     touched: int
     without: int
@@ -67,24 +73,27 @@ class Membership:
 
 
 @record
-class Part:
+class MendingPart:
     """One component of the plan, by its number from 1."""
 
     number: int
-    found: Found
+    found: ComponentPlan
 
 
 @record
-class Mending:
-    """The whole answer. `drifting` verdicts drift now, `mendable` of them by a setting; `ended` drift no more, `left` are left of those
-    to be mended; `freed` people drift from nothing any more. `order` (one of ORDERS) says whether no step on the way makes any verdict
-    worse."""
+class MendingResult:
+    """The whole answer.
+
+    `drifting` verdicts drift now, `mendable` of them by a setting; `ended` drift no more, `left` are left of those to
+    be mended; `freed` people drift from nothing any more. `order` (one of ORDERS) says whether no step on the way makes
+    any verdict worse.
+    """
 
     snapshot: Snapshot
     changes: Changes
-    comparison: Comparison | None
+    comparison: ChangeComparison | None
     edits: tuple[MadeEdit, ...]
-    parts: tuple[Part, ...]
+    parts: tuple[MendingPart, ...]
     drifting: int
     mendable: int
     ended: int
@@ -103,12 +112,12 @@ class Mending:
 
     @property
     def many(self) -> int:
-        """How many edits there are."""
+        """Return how many edits there are."""
         return len(self.edits) + len(self.memberships)
 
     @property
     def weaker(self) -> tuple[ValueMoved, ...]:
-        """The values that get weaker."""
+        """Return the values that get weaker."""
         return () if self.comparison is None else self.comparison.weaker
 
     @property
@@ -118,7 +127,7 @@ class Mending:
 
     @property
     def proof(self) -> str:
-        """How sure it is that there are no fewer."""
+        """Return how sure it is that there are no fewer."""
         if not self.tried_all:
             return "not every choice of memberships was tried"
         return "proven fewest" if not self.gap else f"at most {self.gap} more than the fewest"
@@ -129,68 +138,74 @@ class Mended(Exception):
 
 
 @record
-class Asked:
-    """What is asked: a baseline and exceptions, the terms, and the most edits that a plan may have (None: as many as are needed)."""
+class MendingRequest:
+    """Describes what is asked.
+
+    A baseline and exceptions, the terms, and the most edits that a plan may have (None: as many as are needed).
+    """
 
     baseline: Baseline
     exceptions: Sequence[AgreedException]
-    terms: Terms
+    terms: MendingConstraints
     limit: int | None = None
 
 
 def mend(
     snapshot: Snapshot,
     tables: Mapping[str, Table],
-    asked: Asked,
+    asked: MendingRequest,
     clock: Callable[[], float],
     seconds: float,
-    told: Told | None = None,
-) -> Mending:
-    """The fewest edits, found in so many seconds; judged again before it is told."""
+    on_progress: OnProgress | None = None,
+) -> MendingResult:
+    """Return the fewest edits, found in so many seconds; judged again before it is returned."""
     terms, pinnable = asked.terms, snapshot.says_pinned
     base = Remembered(snapshot, asked.baseline, asked.exceptions)
     deadline = Deadline(clock, clock() + seconds)
     every = list(components(base, terms))
     searching = deadline.part(_SEARCHING)
-    found = _solved(every, searching if asked.limit is None else searching.part(0.5), told)
+    found = _solved(every, searching if asked.limit is None else searching.part(0.5), on_progress)
     found = found if asked.limit is None else _within(found, searching, asked.limit)
-    plan = {spot: given for each in found for spot, given in each.weighed.plan.items()}
-    parts = tuple(Part(number, each) for number, each in enumerate(found, 1))
+    plan = {edit_target: given for each in found for edit_target, given in each.weighed.plan.items()}
+    parts = tuple(MendingPart(number, each) for number, each in enumerate(found, 1))
     ordered, order = _ordered(parts, deadline)
     changes = Changes(
         title_of(len(plan)),
         None,
-        tuple(_change(edit.spot, edit.given, pinnable) for edit in ordered),
+        tuple(_change(edit.edit_target, edit.given, pinnable) for edit in ordered),
         (0,) * len(ordered),
     )
     comparison = _judged_again(snapshot, tables, asked, changes, found) if plan else None
-    drifting, ended, freed = drifts(base, terms, plan)
+    counts = count_findings(base, terms, plan)
     left = sum(each.weighed.left for each in found)
     after = Trial(base, plan)
-    return Mending(
-        snapshot,
-        changes,
-        comparison,
-        ordered,
-        parts,
-        drifting,
-        sum(each.judging.to_mend_in_all() for each in found),
-        ended,
-        freed,
-        sum(each.weighed.touched for each in found),
-        sum(each.weighed.without for each in found),
-        tuple(value for each in found for value in _affected(each.judging, each.weighed)),
-        tuple(leftovers(found, Deadline(clock, min(deadline.until, clock() + _MOST_REASONS)))),
-        left,
-        tuple(tasks(after, terms)),
-        order,
-        asked.limit,
-        (*_notes(snapshot), *_unfinished(found, seconds)),
+    return MendingResult(
+        snapshot=snapshot,
+        changes=changes,
+        comparison=comparison,
+        edits=ordered,
+        parts=parts,
+        drifting=counts.drifting,
+        mendable=sum(each.judging.to_mend_in_all() for each in found),
+        ended=counts.ended,
+        freed=counts.freed,
+        touched=sum(each.weighed.touched for each in found),
+        without=sum(each.weighed.without for each in found),
+        affected=tuple(value for each in found for value in _affected(each.judging, each.weighed)),
+        left_over=tuple(leftovers(found, Deadline(clock, min(deadline.until, clock() + _MOST_REASONS)))),
+        left=left,
+        tasks=tuple(tasks(after, terms)),
+        order=order,
+        limit=asked.limit,
+        notes=(*_notes(snapshot), *_unfinished(found, seconds)),
     )
 
 
-def _affected(judging: Judging, weighed: Weighed) -> Iterator[ValueMoved]:
-    """The values that a plan changes of people who have nothing to mend there; of an edit at a meeting its organiser's, by that meeting."""
+def _affected(judging: Judging, weighed: PlanScore) -> Iterator[ValueMoved]:
+    """Yield the values that a plan changes of people who have nothing to mend there.
+
+    Of an edit at a meeting its organiser's, by that meeting.
+    """
     trial, people = weighed.trial, judging.base.snapshot.people
     assert trial is not None
     for control, mask in sorted(weighed.touched_people.items()):
@@ -202,11 +217,13 @@ def _affected(judging: Judging, weighed: Weighed) -> Iterator[ValueMoved]:
             before, after = (side.values[int(side.places[number])] for side in sides)
             if before == after:
                 before, after = _at_a_meeting(judging, trial, control, number)
-            yield ValueMoved(judging.service.id, control, name, login, before, after)
+            yield ValueMoved(
+                service=judging.service.id, control=control, person=name, login=login, before=before, after=after
+            )
 
 
 def _at_a_meeting(judging: Judging, trial: Trial, control: str, organiser: int) -> tuple[str | None, str | None]:
-    """The values of the first meeting of an organiser that are not alike."""
+    """Return the values of the first meeting of an organiser that are not alike."""
     planned = judging.planned
     assert planned is not None
     after = trial.agenda.services[judging.service.id]
@@ -217,8 +234,8 @@ def _at_a_meeting(judging: Judging, trial: Trial, control: str, organiser: int) 
     return None, None
 
 
-def _unfinished(found: Sequence[Found], seconds: float) -> tuple[str, ...]:
-    """What was not finished in the time."""
+def _unfinished(found: Sequence[ComponentPlan], seconds: float) -> tuple[str, ...]:
+    """Return what was not finished in the time."""
     many = sum(each.by == STOPPED for each in found)
     if not many:
         return ()
@@ -241,20 +258,22 @@ def _notes(snapshot: Snapshot) -> tuple[str, ...]:
     return ()
 
 
-def _solved(every: Sequence[Judging], deadline: Deadline, told: Told | None) -> list[Found]:
+def _solved(every: Sequence[Judging], deadline: Deadline, on_progress: OnProgress | None) -> list[ComponentPlan]:
     found = []
     for number, judging in enumerate(every):
         found.append(solve(judging, deadline.part(1 / (len(every) - number))))
-        if told is not None:
-            told(number + 1, len(every))
+        if on_progress is not None:
+            on_progress(number + 1, len(every))
     return found
 
 
-def _within(found: list[Found], deadline: Deadline, limit: int) -> list[Found]:
-    """Of each component the best plan of so many edits that, all together, there are at most `limit` and fewest verdicts are left."""
+def _within(found: list[ComponentPlan], deadline: Deadline, limit: int) -> list[ComponentPlan]:
+    """Split `limit` edits among the components (a knapsack): at most so many edits all together, and fewest
+    verdicts are left.
+    """
     if sum(len(each.weighed.plan) for each in found) <= limit:
         return found
-    best: list[list[Found]] = [[]]  # of 0, 1, ... edits: the plans of the components so far
+    best: list[list[ComponentPlan]] = [[]]  # of 0, 1, ... edits: the plans of the components so far
     cost = [0]
     waiting = sum(min(len(each.weighed.plan), limit + 1) for each in found)  # plans to look for
     for each in found:
@@ -266,7 +285,7 @@ def _within(found: list[Found], deadline: Deadline, limit: int) -> list[Found]:
                 continue
             choices.append(solve(each.judging, deadline.part(1 / waiting), many))
             waiting = max(waiting - 1, 1)
-        plans: list[list[Found]] = []
+        plans: list[list[ComponentPlan]] = []
         costs: list[int] = []
         for edits in range(limit + 1):
             options = [
@@ -282,8 +301,11 @@ def _within(found: list[Found], deadline: Deadline, limit: int) -> list[Found]:
     return best[fewest]
 
 
-def _ordered(parts: Sequence[Part], deadline: Deadline) -> tuple[tuple[MadeEdit, ...], str]:
-    """The edits in the order of making them: the widest relief first, no step making any verdict worse where that can be."""
+def _ordered(parts: Sequence[MendingPart], deadline: Deadline) -> tuple[tuple[MadeEdit, ...], str]:
+    """Return the edits in the order of making them.
+
+    The widest relief first, no step making any verdict worse where that can be.
+    """
     made: list[tuple[int, list[MadeEdit]]] = []
     orders = {SAFE}
     for part in parts:
@@ -292,7 +314,7 @@ def _ordered(parts: Sequence[Part], deadline: Deadline) -> tuple[tuple[MadeEdit,
             continue
         order, harmless = in_order(judging, plan, deadline)
         orders.add(harmless)
-        edits = [_made(judging, plan, spot, part.number) for spot in order]
+        edits = [_made(judging, plan, edit_target, part.number) for edit_target in order]
         made.append((-max(edit.ended for edit in edits), edits))
     whole = next(word for word in (NO_ORDER, NOT_FOUND, SAFE) if word in orders)
     return tuple(
@@ -300,36 +322,56 @@ def _ordered(parts: Sequence[Part], deadline: Deadline) -> tuple[tuple[MadeEdit,
     ), whole
 
 
-def _made(judging: Judging, plan: Weighed, spot: Spot, component: int) -> MadeEdit:
-    given = plan.plan[spot]
+def _made(judging: Judging, plan: PlanScore, edit_target: SettingTarget, component: int) -> MadeEdit:
+    """Describe one edit of the plan: what it alone ends and whose values it changes, found by judging without it."""
+    given = plan.plan[edit_target]
     if len(plan.plan) == 1:
         ended, touched, without = judging.to_mend_in_all() - plan.left, plan.touched, plan.without
     else:
-        less = judging.weigh({other: one for other, one in plan.plan.items() if other != spot})
+        less = judging.weigh({other: one for other, one in plan.plan.items() if other != edit_target})
         ended = less.left - plan.left
-        mask = judging.apart(plan, less, spot.control)
+        mask = judging.apart(plan, less, edit_target.control)
         touched = int(np.count_nonzero(mask))
-        without = int(np.count_nonzero(mask & ~judging.need[spot.control]))
-    people = judging.reach({spot: given})
-    return MadeEdit(spot, given, ended, touched, without, people, component, _undo(judging, spot, given))
+        without = int(np.count_nonzero(mask & ~judging.need[edit_target.control]))
+    people = judging.reach({edit_target: given})
+    return MadeEdit(
+        edit_target=edit_target,
+        given=given,
+        ended=ended,
+        touched=touched,
+        without=without,
+        people=people,
+        component=component,
+        undo=_undo(judging, edit_target, given),
+    )
 
 
-def _undo(judging: Judging, spot: Spot, given: Given) -> str:
+def _undo(judging: Judging, edit_target: SettingTarget, given: NewValue) -> str:
     if given.pinned:
         return "nobody"
-    return "people" if judging.service.changeable(spot.control) else "settings"
+    return "people" if judging.service.changeable(edit_target.control) else "settings"
 
 
-def _change(spot: Spot, given: Given, pinnable: bool) -> Change:
+def _change(edit_target: SettingTarget, given: NewValue, pinnable: bool) -> Change:
     if given.value is None:
-        return Unset(spot.service, spot.control, spot.scope)
-    return Set(spot.service, spot.control, spot.scope, given.value, given.pinned if pinnable else None)
+        return Unset(edit_target.service, edit_target.control, edit_target.scope)
+    return Set(
+        service=edit_target.service,
+        control=edit_target.control,
+        scope=edit_target.scope,
+        value=given.value,
+        pinned=given.pinned if pinnable else None,
+    )
 
 
 def _judged_again(
-    snapshot: Snapshot, tables: Mapping[str, Table], asked: Asked, changes: Changes, found: Sequence[Found]
-) -> Comparison:
-    """The whole check before and after; raises Mended where it says other than was promised."""
+    snapshot: Snapshot,
+    tables: Mapping[str, Table],
+    asked: MendingRequest,
+    changes: Changes,
+    found: Sequence[ComponentPlan],
+) -> ChangeComparison:
+    """Return the whole check before and after; raises Mended where it says other than was promised."""
     faults = Faults()
     applied = apply_changes(snapshot, tables, changes, "the plan", faults)
     if applied is None:
@@ -340,7 +382,7 @@ def _judged_again(
         moved = (*made.begun, *made.worse)[0]
         raise Mended(f"{moved.rule} gets worse for {moved.subject[1]}")
     if not asked.terms.turn_away and any(each.turned_away for each in made.meetings):
-        raise Mended(f"somebody invited to {made.meetings[0].meeting.id} is turned away")
+        raise Mended(f"someone invited to {made.meetings[0].meeting.id} is turned away")
     after: Checker = compared.checkers[1]
     for each in found:
         judging = each.judging
@@ -351,12 +393,15 @@ def _judged_again(
 
 
 def batches(edits: Sequence[MadeEdit], snapshot: Snapshot) -> Iterator[tuple[str, str, int, int]]:
-    """Of services that assign to so many people at once: service, control, edits at people, and the size of a batch."""
+    """Yield the edits at people on services that assign in batches.
+
+    Service, control, edits, and the size of a batch.
+    """
     counted: dict[tuple[str, str], int] = {}
     sizes = {service.id: service.batch for service in snapshot.services or ()}
     for edit in edits:
-        if edit.spot.scope.startswith("person:") and sizes.get(edit.spot.service) is not None:
-            key = edit.spot.service, edit.spot.control
+        if edit.edit_target.scope.startswith("person:") and sizes.get(edit.edit_target.service) is not None:
+            key = edit.edit_target.service, edit.edit_target.control
             counted[key] = counted.get(key, 0) + 1
     for (service, control), many in sorted(counted.items()):
         size = sizes[service]

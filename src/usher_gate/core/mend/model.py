@@ -1,9 +1,10 @@
-"""A component as a whole-number programme: who is in it, and what must hold for each of them.
+"""A component as a whole-number program: who is in it, and what must hold for each of them.
 
-Rows are added when a plan breaks them, so that only who matters stands in the programme: it always allows every plan that is right, and
-what it says of a plan is held against judging again.
+Rows are added when a plan breaks them, so that only subjects that matter are in the program: it always allows every
+plan that is right, and what it says of a plan is held against judging again.
 
-Source: changes, section 3; readings 31 to 36."""
+Spec: mending 1 to 4.
+"""
 
 from __future__ import annotations
 
@@ -14,27 +15,27 @@ import numpy as np
 
 from ..verdicts.codes import DRIFTS, EXEMPT, MEETS, SETTLING
 from ..verdicts.rules import Rule
+from .candidates import CandidateEdits
 from .deadline import NEVER_PASSES, Deadline
+from .integer_program import ONE, Term, negated, total
 from .judging import Judging
-from .offers import Offers
-from .rows import ONE, Term, negated, total
 from .trees import Trees
-from .walks import Alike
+from .walks import EquivalenceClass
 
 
 @dataclass(eq=False)
 class Open:
     """Subjects whose verdict of a rule may be left as it is: `term` is 1 where it is."""
 
-    alike: Alike
+    alike: EquivalenceClass
     rule: Rule
     term: Term
 
 
 class Model(Trees):
-    """The programme of one component."""
+    """The program of one component."""
 
-    def __init__(self, judging: Judging, offers: Offers, deadline: Deadline = NEVER_PASSES) -> None:
+    def __init__(self, judging: Judging, offers: CandidateEdits, deadline: Deadline = NEVER_PASSES) -> None:
         super().__init__(judging, offers, deadline)
         self.open: dict[tuple[int, str], Open] = {}
         self._trees = {rule.id: rule.tree_on(judging.service) for rule in judging.rules}
@@ -49,13 +50,13 @@ class Model(Trees):
                 self.include_organisation()
 
     def left(self) -> Term:
-        """How many verdicts are left."""
+        """Return how many verdicts are left."""
         return total(each.term.times(each.alike.many) for each in self.open.values())
 
     # who is in
 
     def include_people(self, people: Iterable[int]) -> bool:
-        """Puts people in; says whether somebody is new. Raises OutOfTime, as whatever else puts subjects in."""
+        """Puts people in; says whether someone is new. Raises OutOfTime, as whatever else puts subjects in."""
         fresh = self.walks.add_people(people, self.deadline)
         for alike in fresh:
             self.deadline.check()
@@ -80,11 +81,14 @@ class Model(Trees):
 
     # what must hold
 
-    def _place_of(self, alike: Alike) -> int:
-        """Where a subject stands among those of its rules."""
+    def _place_of(self, alike: EquivalenceClass) -> int:
+        """Return the index of a subject among those of its rules."""
         return {"people": alike.person, "meetings": alike.meeting, "organisation": 0}[alike.subject]
 
-    def _must_hold(self, alike: Alike) -> None:
+    def _must_hold(self, alike: EquivalenceClass) -> None:
+        """Add the constraints of one equivalence class: findings end or are counted, nothing worsens, frozen values
+        stay.
+        """
         judging, terms = self.judging, self.judging.terms
         at = self._place_of(alike)
         for rule in judging.rules:
@@ -96,7 +100,7 @@ class Model(Trees):
                 continue
             would_be = int(now.would_be[at])
             if bool(judging.to_mend(rule)[at]):
-                term = self.programme.variable()
+                term = self.program.variable()
                 self.open[alike.name, rule.id] = Open(alike, rule, term)
                 self._require(alike, rule, tree, MEETS if terms.hold else SETTLING, negated(term), True)
             if would_be > DRIFTS:
@@ -120,10 +124,11 @@ class Model(Trees):
             self._no_contradiction(alike)
 
     def _answered(self, rule: Rule) -> bool:
-        """Whether it can be told whom a rule is about; where not, no setting changes what it says."""
+        """Return whether it is known which people a rule is about; if not, no setting changes what it says."""
         return rule.subject == "organisation" or self.judging.base.scopes.of(rule, self.judging.service).answered
 
-    def _no_contradiction(self, alike: Alike) -> None:
+    def _no_contradiction(self, alike: EquivalenceClass) -> None:
+        """Add the constraints that keep two contradictory values apart for one equivalence class of people."""
         service, catalogue = self.judging.service, self.judging.base.snapshot.catalogue
         for contradiction in catalogue.contradictions:
             sides = (contradiction.first, contradiction.second)
@@ -136,9 +141,9 @@ class Model(Trees):
             apart = []
             for control, values in sides:
                 if control in alike.items and control in self.judging.controls:
-                    term = self.programme.variable()
+                    term = self.program.variable()
                     self._accept(alike, control, [item.value not in values for item in alike.items[control]], term)
                     apart.append(term)
                 elif self._value_of(alike, control) not in values:
                     apart.append(ONE)
-            self.programme.at_least(total(apart), 1)
+            self.program.at_least(total(apart), 1)

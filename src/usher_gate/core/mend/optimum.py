@@ -1,6 +1,8 @@
-"""The fewest edits of one component: one edit if one does, else step by step, else by the optimiser, with what is proved.
+"""The fewest edits of one component.
 
-Source: changes, section 3 ("How sure"); readings 31 and 34.
+One edit if one does, else step by step, else by the optimiser, with what is proved.
+
+Spec: mending 4.2 and 4.4.
 """
 
 from __future__ import annotations
@@ -10,14 +12,14 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from ..words.record import record
+from .candidates import CandidateEdits
+from .constraint_generation import ConstraintGeneration
+from .constraints import last_key
 from .deadline import Deadline, OutOfTime
 from .greedy import greedy
-from .judging import Judging, Weighed
-from .learning import Learning
-from .offers import Offers
-from .rows import Term, total
+from .integer_program import Term, total
+from .judging import Judging, PlanScore
 from .single import best_single
-from .terms import last_of_all
 from .touching import TooManyPeople, Touching
 
 _ROUNDS = 400
@@ -27,13 +29,16 @@ STOPPED = "stopped when the time was up"
 
 
 @dataclass
-class Found:
-    """The plan of a component. `gap` is by how many edits (or verdicts left, where some are) it may be more than the fewest; `greedy` how
-    many edits the plan step by step has (None where it was not made); `proved_people` whether it is proved that no plan as short touches
-    fewer people; `by` how it was found."""
+class ComponentPlan:
+    """The plan of a component.
+
+    `gap` is by how many edits (or verdicts left, where some are) it may be more than the fewest; `greedy` how many
+    edits the plan step by step has (None where it was not made); `proved_people` whether it is proved that no plan as
+    short touches fewer people; `by` how it was found.
+    """
 
     judging: Judging
-    weighed: Weighed
+    weighed: PlanScore
     gap: int
     greedy: int | None
     proved_people: bool
@@ -41,52 +46,68 @@ class Found:
 
     @property
     def proof(self) -> str:
-        """How sure it is that there are no fewer."""
+        """Return how sure it is that there are no fewer."""
         return "proven fewest" if not self.gap else f"at most {self.gap} more than the fewest"
 
 
-def solve(judging: Judging, deadline: Deadline, limit: int | None = None, compare: bool = False) -> Found:
-    """The best plan of a component that can be found in the time; of at most `limit` edits where that is given.
+def solve(judging: Judging, deadline: Deadline, limit: int | None = None, compare: bool = False) -> ComponentPlan:
+    """Return the best plan of a component that can be found in the time; of at most `limit` edits where that is given.
 
     With `compare` the plan step by step is made in any case.
     """
-    offers = Offers(judging)
+    offers = CandidateEdits(judging)
     nothing = judging.weigh({})
     if limit == 0:
-        return Found(judging, nothing, 0, None, True, "nothing tried")
+        return ComponentPlan(
+            judging=judging, weighed=nothing, gap=0, greedy=None, proved_people=True, by="nothing tried"
+        )
     single, all_tried = best_single(judging, offers, deadline)
     if single is not None and all_tried and not compare:
-        return Found(judging, single, 0, None, True, "everything tried")
+        return ComponentPlan(
+            judging=judging, weighed=single, gap=0, greedy=None, proved_people=True, by="everything tried"
+        )
     stepped = greedy(judging, offers, deadline.part(1 / 3)) if limit is None else None
     many = len(stepped.plan) if stepped is not None else None
     if single is not None and all_tried:
-        return Found(judging, single, 0, many, True, "everything tried")
-    best = min((each for each in (nothing, stepped, single) if each is not None), key=offers.preference)
+        return ComponentPlan(
+            judging=judging, weighed=single, gap=0, greedy=many, proved_people=True, by="everything tried"
+        )
+    best = min((each for each in (nothing, stepped, single) if each is not None), key=offers.preference_key)
     try:
-        model = Learning(judging, offers, deadline)
+        model = ConstraintGeneration(judging, offers, deadline)
     except OutOfTime:
-        return Found(judging, best, max(best.left or len(best.plan), 1), many, False, STOPPED)
+        return ComponentPlan(
+            judging=judging,
+            weighed=best,
+            gap=max(best.left or len(best.plan), 1),
+            greedy=many,
+            proved_people=False,
+            by=STOPPED,
+        )
     return _Search(model, best, deadline, limit).found(many)
 
 
 @record
 class _Goal:
-    """A cost to be made least: as a term of the programme, and as it is counted of a plan."""
+    """A cost to be made least: as a term of the program, and as it is counted of a plan."""
 
     cost: Callable[[], Term]
-    of: Callable[[Weighed], int]
+    of: Callable[[PlanScore], int]
 
 
 class _Search:
-    """Solves, judges the plan again, learns from what it broke, and so on until nothing is broken; one goal after the other."""
+    """Solves, judges the plan again, learns from what it broke, and so on until nothing is broken.
 
-    def __init__(self, model: Learning, best: Weighed, deadline: Deadline, limit: int | None) -> None:
+    One goal after the other.
+    """
+
+    def __init__(self, model: ConstraintGeneration, best: PlanScore, deadline: Deadline, limit: int | None) -> None:
         self._model, self._best, self._deadline, self._limit = model, best, deadline, limit
         self._bound = 0.0
         self._reached: list[tuple[_Goal, int]] = []
 
-    def found(self, many: int | None) -> Found:
-        """The best plan, and what is proved of it. `many` are the edits of the plan step by step."""
+    def found(self, many: int | None) -> ComponentPlan:
+        """Return the best plan, and what is proved of it. `many` are the edits of the plan step by step."""
         model, touching = self._model, Touching(self._model)
         first = _Goal(
             lambda: total([model.left().times(_FIRST), model.edits()]),
@@ -96,15 +117,17 @@ class _Search:
             left, edits = divmod(max(math.ceil(self._bound - _NEAR), 0), _FIRST)
             gap = self._best.left - left or len(self._best.plan) - edits
             by = STOPPED if self._deadline.has_passed else "optimiser"
-            return Found(model.judging, self._best, max(gap, 1), many, False, by)
+            return ComponentPlan(
+                judging=model.judging, weighed=self._best, gap=max(gap, 1), greedy=many, proved_people=False, by=by
+            )
         proved = True
         for goal in (
             _Goal(touching.without, lambda weighed: weighed.without),
             _Goal(touching.every, lambda weighed: weighed.touched),
             _Goal(model.stricter, lambda weighed: model.offers.strictness_of(weighed.plan)),
             _Goal(model.reach, lambda weighed: weighed.reach),
-            _Goal(model.sets, lambda weighed: last_of_all(weighed.plan)[0]),
-            _Goal(model.pins, lambda weighed: last_of_all(weighed.plan)[1]),
+            _Goal(model.sets, lambda weighed: last_key(weighed.plan)[0]),
+            _Goal(model.pins, lambda weighed: last_key(weighed.plan)[1]),
             _Goal(model.texts, lambda weighed: model.text_places(weighed.plan)),
         ):
             try:
@@ -112,9 +135,11 @@ class _Search:
             except (TooManyPeople, OutOfTime):
                 reached = False
             if not reached:
-                proved = len(self._reached) > 2  # who is touched; how the plan reads is not told
+                proved = len(self._reached) > 2  # who is touched; the texts of the plan do not matter for the proof
                 break
-        return Found(model.judging, self._best, 0, many, proved, "optimiser")
+        return ComponentPlan(
+            judging=model.judging, weighed=self._best, gap=0, greedy=many, proved_people=proved, by="optimiser"
+        )
 
     def _reach(self, goal: _Goal) -> bool:
         """Makes a cost least, none of the earlier ones growing; says whether that is proved in the time."""
@@ -124,6 +149,9 @@ class _Search:
             return False
 
     def _reach_in_time(self, goal: _Goal) -> bool:
+        """Solve and learn in turn until the best plan is proven optimal for one goal; False if that could not be
+        proven.
+        """
         self._bound = 0.0
         if goal.of(self._best) == 0 and self._as_good(self._best, goal, 0.0):
             self._reached.append((goal, 0))
@@ -134,7 +162,7 @@ class _Search:
             rows = [(earlier.cost().times(-1), -least) for earlier, least in self._reached]
             if self._limit is not None:
                 rows.append((self._model.edits().times(-1), -self._limit))
-            found = self._model.programme.solve(goal.cost(), self._deadline.left, rows)
+            found = self._model.program.solve(goal.cost(), self._deadline.left, rows)
             self._bound = max(self._bound, found.bound)
             if found.values is None or not found.best:
                 return False
@@ -149,18 +177,18 @@ class _Search:
                 return False
         return False
 
-    def _as_good(self, plan: Weighed, goal: _Goal, cost: float) -> bool:
-        """Whether a plan costs no more than what none is below, its earlier costs being the least already."""
+    def _as_good(self, plan: PlanScore, goal: _Goal, cost: float) -> bool:
+        """Return whether a plan costs no more than what none is below, its earlier costs being the least already."""
         if plan.against or (self._limit is not None and len(plan.plan) > self._limit):
             return False
         if any(earlier.of(plan) > least for earlier, least in self._reached):
             return False
         return goal.of(plan) <= cost + _NEAR
 
-    def _keep(self, weighed: Weighed) -> None:
+    def _keep(self, weighed: PlanScore) -> None:
         """Keeps the better of two plans that have nothing against them."""
         if weighed.against or (self._limit is not None and len(weighed.plan) > self._limit):
             return
-        preference = self._model.offers.preference
+        preference = self._model.offers.preference_key
         if preference(weighed) < preference(self._best):
             self._best = weighed

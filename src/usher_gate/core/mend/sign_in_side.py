@@ -2,7 +2,7 @@
 
 Edits for a hole are found by constraint generation. A sign-in that still gets through is a constraint: one of the
 edit sets that cover it (see `access_edits`) must be in the plan. Plans with 1 edit are tried first, then with 2, and
-so on, each against the edited rules. Source: changes, section 3 ("Beyond settings"); reading 38; answers, B 21.
+so on, each against the edited rules. Spec: mending 5.2.
 """
 
 from __future__ import annotations
@@ -16,17 +16,18 @@ from ..organisation.access_rules import AccessRule
 from ..organisation.columns import Bools
 from ..organisation.selector import Selector
 from ..organisation.sign_ins import SignIn
-from ..sign_in.gatekeeper import Gatekeeper
+from ..sign_in.evaluator import AccessPolicyEvaluator
 from ..sign_in.holes import WayIn, holes, slipping
 from ..sign_in.lockout import Lockouts, WaysIn, lockouts
-from ..sign_in.possible import Asked
+from ..sign_in.possible import ProofDemand
 from ..verdicts.checker import Checker
 from ..verdicts.codes import DRIFTS
 from ..verdicts.rules import Rule
+from ..words.plural import plural
 from ..words.record import record
 from .access_edits import EXCLUDE, NO_EDITS, CoveringEdits, Edits, RuleEdit, with_edits
+from .constraints import MendingConstraints
 from .deadline import Deadline, OutOfTime
-from .terms import Terms
 
 MOST_EDITS = 6
 _MOST_TRIED = 300  # plans for one hole, once there is one that locks someone out
@@ -63,16 +64,16 @@ class RulePlan:
 
     @property
     def objection(self) -> str:
-        """Why the plan is not recommended; "" if it is."""
+        """Return why the plan is not recommended; "" if it is."""
         if any(kind == BREAK_GLASS for _, kind, _ in self.locked_out):
             return "it locks out a break-glass account"
         count = len({person for _, _, person in self.locked_out})
-        return f"it locks out {count:,} privileged {'person' if count == 1 else 'people'}" if count else ""
+        return f"it locks out {plural(count, 'privileged person', 'privileged people')}" if count else ""
 
 
 @record
 class Repair:
-    """How to close a hole of `rule`, or to end the lock-out of one account (id, kind) from some resources.
+    """Describes how to close a hole of `rule`, or to end the lock-out of one account (id, kind) from some resources.
 
     `fewest` is the least number of edits; None where no plan was found, and `because` says why. `plans` are sorted by
     preference: no lock-out first, then the fewest edits.
@@ -89,11 +90,11 @@ class Repair:
 
     @property
     def fewest(self) -> int | None:
-        """The least number of edits."""
+        """Return the least number of edits."""
         return min((len(plan.edits) for plan in self.plans), default=None)
 
 
-def sign_in_side(checker: Checker, terms: Terms, deadline: Deadline) -> Iterator[Repair]:
+def sign_in_side(checker: Checker, terms: MendingConstraints, deadline: Deadline) -> Iterator[Repair]:
     """Yield a repair for each lock-out (break-glass accounts first), and for each hole of the rules that drift."""
     if checker.snapshot.access_rules is None:
         return
@@ -108,31 +109,31 @@ class _Effects:
     """The effects of some edits, computed when they are asked for."""
 
     def __init__(self, search: _Search, edits: Edits) -> None:
-        self.keeper = search.keeper_with(edits)
+        self.evaluator = search.keeper_with(edits)
         self._search = search
         self._drifting: dict[str, Bools] = {}
 
     @cached_property
     def locked_out(self) -> frozenset[LockedOut]:
-        """Who is locked out."""
+        """Return who is locked out."""
         found = self._lockouts.found
         return frozenset((lockout.resource, lockout.of, person) for lockout in found for person in lockout.people)
 
     @cached_property
     def stranded(self) -> frozenset[tuple[str, int]]:
-        """Who (person number) is stranded at which resource."""
+        """Return who (person number) is stranded at which resource."""
         found = self._lockouts.stranded
         return frozenset((stranded.resource, person) for stranded in found for person in stranded.people.tolist())
 
     @cached_property
     def _lockouts(self) -> Lockouts:
-        return lockouts(self.keeper)
+        return lockouts(self.evaluator)
 
     @cached_property
     def _checker(self) -> Checker:
         before = self._search.checker
-        after = Checker(self.keeper.snapshot, before.baseline, before.exceptions)
-        after.__dict__["gatekeeper"] = self.keeper  # else it would be built again
+        after = Checker(self.evaluator.snapshot, before.baseline, before.exceptions)
+        after.__dict__["gatekeeper"] = self.evaluator  # else it would be built again
         return after
 
     def drifting_mask(self, rule: Rule) -> Bools:
@@ -142,7 +143,7 @@ class _Effects:
         return self._drifting[rule.id]
 
 
-def _drifting_mask(checker: Checker, rule: Rule, terms: Terms) -> Bools:
+def _drifting_mask(checker: Checker, rule: Rule, terms: MendingConstraints) -> Bools:
     services = checker.snapshot.services or ()
     applicable = [service for service in services if rule.applies_to(service)] if rule.of_services else [None]
     mask = np.zeros(len(checker.snapshot.people), bool)
@@ -155,10 +156,10 @@ def _drifting_mask(checker: Checker, rule: Rule, terms: Terms) -> Bools:
 class _Search:
     """One search for the repairs of a snapshot."""
 
-    def __init__(self, checker: Checker, terms: Terms, deadline: Deadline) -> None:
+    def __init__(self, checker: Checker, terms: MendingConstraints, deadline: Deadline) -> None:
         self.checker, self.terms = checker, terms
         self.covering_edits = CoveringEdits(checker.gatekeeper)
-        self._keeper, self._deadline = checker.gatekeeper, deadline
+        self._evaluator, self._deadline = checker.gatekeeper, deadline
         self._effects: dict[Edits, _Effects] = {}
         self._proof_rules = [
             rule
@@ -166,9 +167,9 @@ class _Search:
             if rule.subject == "people" and any(leaf.about == "proof" for leaf in rule.leaves)
         ]
 
-    def keeper_with(self, edits: Edits) -> Gatekeeper:
+    def keeper_with(self, edits: Edits) -> AccessPolicyEvaluator:
         """Return the same people with edited access rules."""
-        return self._keeper.with_rules(with_edits(self._keeper.rules, edits, self.checker.snapshot.resources))
+        return self._evaluator.with_rules(with_edits(self._evaluator.rules, edits, self.checker.snapshot.resources))
 
     def _effects_of(self, edits: Edits) -> _Effects:
         if edits not in self._effects:
@@ -177,7 +178,7 @@ class _Search:
 
     def _plan(self, edits: Edits, rule: Rule | None) -> RulePlan:
         now, then = self._effects_of(NO_EDITS), self._effects_of(edits)
-        rules = then.keeper.rules
+        rules = then.evaluator.rules
         stranded = np.array(sorted({person for _, person in then.stranded - now.stranded}), np.int64)
         return RulePlan(
             edits=tuple(edit.text(rules) for edit in _in_order(edits)),
@@ -202,7 +203,7 @@ class _Search:
 
     def lock_outs(self) -> Iterator[Repair]:
         """Yield a repair for each account that is locked out; resources with the same repair are grouped."""
-        people, ways_in = self.checker.snapshot.people, WaysIn(self._keeper)
+        people, ways_in = self.checker.snapshot.people, WaysIn(self._evaluator)
         locked_out = self._effects_of(NO_EDITS).locked_out
         as_break_glass = {(resource, name) for resource, kind, name in locked_out if kind == BREAK_GLASS}
         resources: dict[tuple[str, str, tuple[int, ...]], list[str]] = {}
@@ -231,7 +232,7 @@ class _Search:
         """Return the plans with the fewest edits for one account, or why there is none."""
         if not barring_rules:
             (person,) = self.checker.snapshot.people.ids.find(name)
-            return (), _PARTNER if self._keeper.unseen_device(person) is None else _OWN_FACTOR
+            return (), _PARTNER if self._evaluator.unseen_device(person) is None else _OWN_FACTOR
         candidates = [bits for bits in barring_rules if bits.bit_count() <= MOST_EDITS]
         plans, opened = list[RulePlan](), set[str]()
         for bits in sorted(candidates, key=lambda bits: (bits.bit_count(), bits)):
@@ -239,7 +240,7 @@ class _Search:
                 break
             if self._deadline.has_passed:
                 return (), _OUT_OF_TIME
-            numbers = [number for number in range(len(self._keeper.rules)) if bits >> number & 1]
+            numbers = [number for number in range(len(self._evaluator.rules)) if bits >> number & 1]
             edits = frozenset(RuleEdit(number, EXCLUDE, Selector("id", (name,))) for number in numbers)
             if any((resource, kind, name) in self._effects_of(edits).locked_out for resource in resources):
                 continue
@@ -264,7 +265,7 @@ class _Search:
             for leaf in rule.leaves:
                 if leaf.asked is None:
                     continue
-                for hole in holes(self._keeper, leaf.asked, audience_mask):
+                for hole in holes(self._evaluator, leaf.asked, audience_mask):
                     plans, because = self._closing_hole(rule, leaf.asked, hole)
                     yield Repair(
                         problem=HOLE,
@@ -277,7 +278,7 @@ class _Search:
                         because=because,
                     )
 
-    def _closing_hole(self, rule: Rule, asked: Asked, hole: WayIn) -> tuple[tuple[RulePlan, ...], str]:
+    def _closing_hole(self, rule: Rule, asked: ProofDemand, hole: WayIn) -> tuple[tuple[RulePlan, ...], str]:
         """Return the plans that close a hole, or why there is none.
 
         Larger plans are looked for only while all smaller ones lock someone out.
@@ -302,7 +303,7 @@ def _opened_count(plan: RulePlan) -> int:
 
 
 def _preference(plan: RulePlan) -> tuple[object, ...]:
-    """The sort key of plans that close a hole, the best plan first."""
+    """Return the sort key of plans that close a hole, the best plan first."""
     return (
         plan.objection != "",
         any(kind == BREAK_GLASS for _, kind, _ in plan.locked_out),
@@ -317,7 +318,7 @@ def _preference(plan: RulePlan) -> tuple[object, ...]:
 class _HoleClosing:
     """Finds the edits that close one hole."""
 
-    def __init__(self, search: _Search, asked: Asked, hole: WayIn) -> None:
+    def __init__(self, search: _Search, asked: ProofDemand, hole: WayIn) -> None:
         self._search, self._asked, self._hole = search, asked, hole
         self._constraints: list[frozenset[Edits]] = []  # one of the edit sets of each must be in the plan
         self._tried = set[Edits]()
@@ -326,7 +327,7 @@ class _HoleClosing:
 
     @property
     def tried_count(self) -> int:
-        """How many edit sets were tried."""
+        """Return how many edit sets were tried."""
         return len(self._tried)
 
     def edits_of_size(self, most: int, deadline: Deadline) -> Iterator[Edits]:

@@ -11,12 +11,15 @@ from ..verdicts.checker import Checker
 from ..verdicts.codes import DRIFTS
 from ..verdicts.scope import services_of
 from ..words.record import record
-from .terms import Terms
+from .constraints import MendingConstraints
 
 
 @record
 class Task:
-    """What some people have to do: the rule, what mends in its own words, and who (ids), by unit ("" for who is in none)."""
+    """Describes what some people have to do.
+
+    The rule, what mends in its own words, and who (ids), by unit ("" for who is in none).
+    """
 
     rule: str
     title: str
@@ -25,12 +28,12 @@ class Task:
 
     @property
     def people(self) -> int:
-        """How many people have to do it."""
+        """Return how many people have to do it."""
         return sum(len(people) for _, people in self.units)
 
 
-def tasks(after: Checker, terms: Terms) -> Iterator[Task]:
-    """The tasks that are there once the plan is made, by rule."""
+def tasks(after: Checker, terms: MendingConstraints) -> Iterator[Task]:
+    """Yield the tasks that are there once the plan is made, by rule."""
     snapshot = after.snapshot
     for rule in after.baseline.rules:
         if rule.subject != "people":
@@ -42,8 +45,8 @@ def tasks(after: Checker, terms: Terms) -> Iterator[Task]:
             verdicts = after.judge(rule, service)
             drifting = np.flatnonzero((verdicts.verdict == DRIFTS) & terms.chosen)
             if len(drifting):
-                tails, which = after.tails(service, verdicts, drifting)
-                by_fact = np.array([tail.root is not None and tail.root.scope == "person" for tail in tails])
+                details, which = after.details(service, verdicts, drifting)
+                by_fact = np.array([detail.root is not None and detail.root.scope == "person" for detail in details])
                 found |= set(drifting[by_fact[which]].tolist())
         if found:
             people = np.array(sorted(found), np.int64)

@@ -1,9 +1,9 @@
-"""What a plan costs in people: whose value of a control becomes another, as terms of the programme.
+"""What a plan costs in people: whose value of a control becomes another, as terms of the program.
 
-Everybody counts, also who needs no mending: they are folded by what of the places in the programme covers them, and by the strongest
-setting of all others that does.
+Everyone counts, also who needs no mending: they are folded by what of the places in the program covers them, and by
+the strongest setting of all others that does.
 
-Source: changes, section 3 ("Fewest"); readings 33 and 53.
+Spec: mending 4.1.
 """
 
 from __future__ import annotations
@@ -13,30 +13,30 @@ import numpy as np
 from ..organisation.columns import Bools, Longs
 from ..organisation.settings import MEETING, ORGANISATION, PERSON
 from ..settings.effective import Effective
+from .integer_program import NOTHING, Term, total
 from .model import Model
-from .rows import NOTHING, Term, total
-from .walks import Item, Key
+from .walks import Item, PlaceKey
 
 MOST_FOLDS = 20_000
 
 
 class TooManyPeople(Exception):
-    """More different people than can be counted in a programme."""
+    """More different people than can be counted in a program."""
 
 
 class Touching:
-    """What the programme's plans cost in people; made anew when the programme has other places or people."""
+    """Describes what the program's plans cost in people; made anew when the program has other places or people."""
 
     def __init__(self, model: Model) -> None:
         self._model = model
         self._made: tuple[tuple[int, int], Term, Term] | None = None
 
     def without(self) -> Term:
-        """How many (person, control) have another value without need."""
+        """Return how many (person, control) have another value without need."""
         return self._terms()[0]
 
     def every(self) -> Term:
-        """How many (person, control) have another value."""
+        """Return how many (person, control) have another value."""
         return self._terms()[1]
 
     def _terms(self) -> tuple[Term, Term]:
@@ -58,8 +58,10 @@ def _touching(model: Model) -> tuple[Term, Term]:
     return total(without), total(every)
 
 
-def _of_control(model: Model, control: str, keys: list[Key]) -> list[tuple[Term, int, int]]:
-    """For each fold of people a term that is 1 where their value is another, and how many of them have something to mend and have not."""
+def _of_control(model: Model, control: str, keys: list[PlaceKey]) -> list[tuple[Term, int, int]]:
+    """Return for each fold of people a term that is 1 where their value is another, and how many of them have something
+    to mend and have not.
+    """
     judging = model.judging
     effective = judging.base.resolver.effective(judging.service, control)
     there, need = judging.there[control].copy(), judging.need[control]
@@ -88,12 +90,12 @@ def _count(need: Bools, people: Longs) -> tuple[int, int]:
     return mine, len(people) - mine
 
 
-def _alike_people(model: Model, key: Key) -> list[int]:
-    return [spot.target for spot in model.walks.spots[key]]
+def _alike_people(model: Model, key: PlaceKey) -> list[int]:
+    return [edit_target.target for edit_target in model.walks.edit_targets[key]]
 
 
 def _organisers(model: Model, control: str) -> dict[int, list[int]]:
-    """The meetings at which an edit of a control may be, by organiser."""
+    """Return the meetings at which an edit of a control may be, by organiser."""
     planned = model.judging.planned
     names = {str(key[2]) for key in model.offered if key[0] == control and key[1] == MEETING}
     found: dict[int, list[int]] = {}
@@ -113,25 +115,25 @@ def _meeting_other(model: Model, control: str, number: int) -> Term:
 
 
 def _any(model: Model, parts: list[Term]) -> Term:
-    """A term that is 1 where one of the parts is."""
+    """Return a term that is 1 where one of the parts is."""
     parts = [part for part in parts if part.of or part.constant]
     if len(parts) < 2:
         return parts[0] if parts else NOTHING
-    together = model.programme.variable(whole=False)
+    together = model.program.variable(whole=False)
     for part in parts:
-        model.programme.at_least(total([together, part.times(-1)]), 0)
+        model.program.at_least(total([together, part.times(-1)]), 0)
     return together
 
 
 def _other(model: Model, items: list[Item], value: str | None) -> Term:
-    """A term that is 1 where what counts of some items has another value."""
+    """Return a term that is 1 where what counts of some items has another value."""
     term: Term | None = None
     for item in items:
-        stands = model.stands(item)
-        if item.value == value or not (stands.of or stands.constant):
+        is_there = model.is_there(item)
+        if item.value == value or not (is_there.of or is_there.constant):
             continue
         same = [
-            model.stands(other)
+            model.is_there(other)
             for other in items
             if other.value == value
             and other.strength > item.strength
@@ -140,39 +142,42 @@ def _other(model: Model, items: list[Item], value: str | None) -> Term:
         if any(not each.of and each.constant >= 1 for each in same):
             continue
         if term is None:
-            term = model.programme.variable(whole=False)
-        model.programme.at_least(total([term, stands.times(-1), *same]), 0)
+            term = model.program.variable(whole=False)
+        model.program.at_least(total([term, is_there.times(-1), *same]), 0)
     return term if term is not None else NOTHING
 
 
 def _folds(
-    model: Model, control: str, keys: list[Key], effective: Effective, there: Bools
+    model: Model, control: str, keys: list[PlaceKey], effective: Effective, there: Bools
 ) -> list[tuple[Term, int, int]]:
-    """Everybody else, folded by the places of the programme that cover them and by the strongest other setting."""
+    """Return everyone else, folded by the places of the program that cover them and by the strongest other setting."""
     judging, walks = model.judging, model.walks
     if not keys or not np.any(there):
         return []
-    spots = [(key, walks.spots[key][0]) for key in keys]
-    inside = {(spot.kind, spot.target) for _, spot in spots}
+    edit_targets = [(key, walks.edit_targets[key][0]) for key in keys]
+    inside = {(edit_target.kind, edit_target.target) for _, edit_target in edit_targets}
+    # The value that each person would have without the settings that the program decides.
     order = [
         place
         for place in range(1, len(effective))
         if (int(effective.kinds[place]), int(effective.targets[place])) not in inside
     ]
-    rest = effective._paint(order)
+    rest = effective.apply_in_order(order)
     table: dict[tuple[object, ...], int] = {}
     seen = np.array(
         [table.setdefault(_sort(effective, place), len(table)) for place in range(len(effective))], np.int64
     )
     values = np.array([judging.code(control, value) for value in effective.values], np.int64)
     columns: list[Longs] = [seen[rest], judging.need[control].astype(np.int64), values[effective.places]]
-    bits = np.zeros((len(spots), judging.size), bool)
-    for row, (_, spot) in enumerate(spots):
-        if spot.kind == ORGANISATION:
+    # Which places of the program cover each person, one bit a place.
+    bits = np.zeros((len(edit_targets), judging.size), bool)
+    for row, (_, edit_target) in enumerate(edit_targets):
+        if edit_target.kind == ORGANISATION:
             bits[row] = True
         else:
-            bits[row, judging.members(spot.kind, spot.target)] = True
+            bits[row, judging.members(edit_target.kind, edit_target.target)] = True
     packed = np.packbits(bits, axis=0).astype(np.int64)
+    # People with equal rows are interchangeable: one fold stands for all of them.
     people = np.flatnonzero(there)
     matrix = np.stack([*(column[people] for column in columns), *(row[people] for row in packed)], axis=1)
     _, first, which = np.unique(matrix, axis=0, return_index=True, return_inverse=True)
@@ -183,10 +188,10 @@ def _folds(
     for number, row in enumerate(first.tolist()):
         person = int(people[row])
         items = [walks._at(control, effective, int(rest[person]), None)]
-        for (key, spot), mine in zip(spots, bits[:, person].tolist(), strict=True):
+        for (key, edit_target), mine in zip(edit_targets, bits[:, person].tolist(), strict=True):
             if mine:
-                place = walks._known(control, effective).get((spot.kind, spot.target))
-                items += walks._offered(control, effective, key, place, None, spot)
+                place = walks._known(control, effective).get((edit_target.kind, edit_target.target))
+                items += walks._offered(control, effective, key, place, None, edit_target)
         term = _other(model, items, effective.values[int(effective.places[person])])
         if term.of:
             many = int(counts[number])
@@ -196,7 +201,7 @@ def _folds(
 
 
 def _sort(effective: Effective, place: int) -> tuple[object, ...]:
-    """What of a setting decides whether another one beats it, and what it gives."""
+    """Return what of a setting decides whether another one beats it, and what it gives."""
     return (
         effective.values[place],
         bool(effective.pinned[place]),

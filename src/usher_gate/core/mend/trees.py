@@ -1,6 +1,6 @@
-"""What the tree of a rule asks of what counts on a walk, as rows of the programme.
+"""What the tree of a rule asks of what counts on a walk, as rows of the program.
 
-Source: changes, section 3; reading 31."""
+Spec: mending 2."""
 
 from __future__ import annotations
 
@@ -16,39 +16,39 @@ from ..verdicts.outcome import Judged, Outcome, narrowness
 from ..verdicts.rules import Rule
 from ..words.record import record
 from ..words.vocabulary import MEETING_KINDS
+from .candidates import CandidateEdits
 from .deadline import NEVER_PASSES, Deadline
 from .doors import DoorRows
+from .integer_program import Term, total
 from .judging import Judging
-from .offers import Offers
-from .rows import Term, total
-from .standing import Standing
-from .walks import Alike, Item
+from .variables import DecisionVariables
+from .walks import EquivalenceClass, Item
 
 
 @record
-class Watched:
+class WatchedTree:
     """A leaf about doors that has to be at least `goodness` where `term` is 1."""
 
-    alike: Alike
+    alike: EquivalenceClass
     rule: Rule
     leaf: Leaf
     goodness: int
     term: Term
 
 
-class Trees(Standing):
+class Trees(DecisionVariables):
     """Rows that say that a rule's verdict is at least so good."""
 
-    def __init__(self, judging: Judging, offers: Offers, deadline: Deadline = NEVER_PASSES) -> None:
+    def __init__(self, judging: Judging, offers: CandidateEdits, deadline: Deadline = NEVER_PASSES) -> None:
         super().__init__(judging, offers, deadline)
         catalogue = judging.base.snapshot.catalogue
-        self._doors = DoorRows(judging.service, catalogue, self.programme, self._accept)
-        self.watched: dict[tuple[int, str], list[Watched]] = {}
+        self._doors = DoorRows(judging.service, catalogue, self.program, self._accept)
+        self.watched: dict[tuple[int, str], list[WatchedTree]] = {}
 
-    def _require(self, alike: Alike, rule: Rule, tree: Tree, goodness: int, term: Term, mends: bool) -> None:
+    def _require(self, alike: EquivalenceClass, rule: Rule, tree: Tree, goodness: int, term: Term, mends: bool) -> None:
         """Where `term` is 1, a rule's tree has to be at least so good (as far as that can be said beforehand).
 
-        What `mends` may end with a drift by a fact: then only as much is asked as surely has to hold.
+        What `mends` may end with a finding by a fact: then only as much is asked as surely has to hold.
         """
         if self._of_one_control(alike, rule, tree, goodness, term, mends):
             return
@@ -57,7 +57,9 @@ class Trees(Standing):
             return
         self._require_tree(alike, rule, tree, goodness, term)
 
-    def _of_one_control(self, alike: Alike, rule: Rule, tree: Tree, goodness: int, term: Term, mends: bool) -> bool:
+    def _of_one_control(
+        self, alike: EquivalenceClass, rule: Rule, tree: Tree, goodness: int, term: Term, mends: bool
+    ) -> bool:
         """Requires a tree of which one control alone decides, item by item; says whether it is such a tree."""
         leaves = [end for end in ends(tree) if isinstance(end, Leaf)]
         moving = [leaf for leaf in leaves if self._constant(alike, rule, leaf) is None]
@@ -71,8 +73,13 @@ class Trees(Standing):
         self._accept(alike, control, good, term)
         return True
 
-    def _tree_is_good(self, alike: Alike, rule: Rule, tree: Tree, item: Item, goodness: int, mends: bool) -> bool:
-        """Whether a tree is as good as it has to be where an item counts; or drifts by what no setting mends, where that is enough."""
+    def _tree_is_good(
+        self, alike: EquivalenceClass, rule: Rule, tree: Tree, item: Item, goodness: int, mends: bool
+    ) -> bool:
+        """Return whether a tree is as good as it has to be where an item counts.
+
+        Or drifts by what no setting mends, where that is enough.
+        """
         verdicts: dict[int, np.ndarray] = {}
         narrow: dict[int, np.ndarray] = {}
         settings: set[int] = set()
@@ -96,11 +103,11 @@ class Trees(Standing):
 
     @staticmethod
     def _by_value(leaf: Leaf, item: Item) -> bool:
-        """Whether a leaf fails by the value of an item."""
+        """Return whether a leaf fails by the value of an item."""
         return item.value is not None and leaf.comparison is not None and not leaf.comparison.passes(item.value)
 
-    def _seen_leaves(self, alike: Alike, rule: Rule, tree: Tree, item: Item) -> set[int]:
-        """The leaves that drift because of what was seen: that is not mended."""
+    def _seen_leaves(self, alike: EquivalenceClass, rule: Rule, tree: Tree, item: Item) -> set[int]:
+        """Return the leaves that drift because of what was seen: that is not mended."""
         return {
             end.number
             for end in ends(tree)
@@ -110,13 +117,16 @@ class Trees(Standing):
             and not self._by_value(end, item)
         }
 
-    def _by_fact(self, alike: Alike, rule: Rule, tree: Tree) -> bool:
+    def _by_fact(self, alike: EquivalenceClass, rule: Rule, tree: Tree) -> bool:
         return any(isinstance(end, TooFew) or self._constant(alike, rule, end) == DRIFTS for end in ends(tree))
 
-    def _require_settings(self, alike: Alike, rule: Rule, tree: Tree, term: Term) -> bool:
-        """Where `term` is 1, what surely has to hold so that a tree is good or drifts by a fact; says whether a fact drifts in it.
+    def _require_settings(self, alike: EquivalenceClass, rule: Rule, tree: Tree, term: Term) -> bool:
+        """Return where `term` is 1, what surely has to hold so that a tree is good or drifts by a fact.
 
-        Of an `all-of` nothing is asked behind the first drifting fact: that decides. Of other branches one way must be free of settings.
+        Says whether a fact drifts in it.
+
+        Of an `all-of` nothing is asked behind the first drifting fact: that decides. Of other branches one way must be
+        free of settings.
         """
         if not isinstance(tree, Branch):
             if isinstance(tree, TooFew) or self._constant(alike, rule, tree) == DRIFTS:
@@ -125,14 +135,14 @@ class Trees(Standing):
             return False
         if tree.operator == "all-of":
             return any(self._require_settings(alike, rule, branch, term) for branch in tree.branches)
-        parts = [self.programme.variable() for _ in tree.branches]
-        self.programme.at_least(total([*parts, term.times(-1)]), 0)
+        parts = [self.program.variable() for _ in tree.branches]
+        self.program.at_least(total([*parts, term.times(-1)]), 0)
         facts = [
             self._require_settings(alike, rule, branch, part) for branch, part in zip(tree.branches, parts, strict=True)
         ]
         return any(facts)
 
-    def _require_tree(self, alike: Alike, rule: Rule, tree: Tree, goodness: int, term: Term) -> None:
+    def _require_tree(self, alike: EquivalenceClass, rule: Rule, tree: Tree, goodness: int, term: Term) -> None:
         if not isinstance(tree, Branch):
             self._require_end(alike, rule, tree, goodness, term)
             return
@@ -141,8 +151,8 @@ class Trees(Standing):
             for branch in tree.branches:
                 self._require_tree(alike, rule, branch, goodness, term)
             return
-        parts = [self.programme.variable() for _ in tree.branches]
-        self.programme.at_least(total([*parts, term.times(-needed)]), 0)
+        parts = [self.program.variable() for _ in tree.branches]
+        self.program.at_least(total([*parts, term.times(-needed)]), 0)
         for branch, part in zip(tree.branches, parts, strict=True):
             self._require_tree(alike, rule, branch, goodness, part)
 
@@ -150,8 +160,8 @@ class Trees(Standing):
         said = self.judging.base.judge(rule, self.judging.service).judged
         return next((one for one in said if one.leaf.number == leaf.number), None)
 
-    def _constant(self, alike: Alike, rule: Rule, leaf: Leaf) -> int | None:
-        """The verdict of a leaf that no edit here changes; None for one that may be changed."""
+    def _constant(self, alike: EquivalenceClass, rule: Rule, leaf: Leaf) -> int | None:
+        """Return the verdict of a leaf that no edit here changes; None for one that may be changed."""
         if leaf.about == "door" or (leaf.about == "control" and leaf.name in alike.items):
             return None
         if leaf.about == "control":
@@ -167,45 +177,48 @@ class Trees(Standing):
             return None if judged is None else int(judged.verdicts[judged.codes[alike.person]])
         return self._said_now(alike, rule, leaf)
 
-    def _said_now(self, alike: Alike, rule: Rule, leaf: Leaf) -> int | None:
-        """What a leaf says of a meeting or the organisation as things are."""
+    def _said_now(self, alike: EquivalenceClass, rule: Rule, leaf: Leaf) -> int | None:
+        """Return what a leaf says of a meeting or the organisation as things are."""
         from ..verdicts.others import judge_organisation
         from ..verdicts.planned import judge_leaves
 
         judging = self.judging
         if alike.subject == "organisation":
-            told = judge_organisation(rule, judging.service, judging.base.resolver).found[0][1].leaves
-            return next((outcome.verdict for one, outcome in told if one.number == leaf.number), None)
+            leaves_judged = judge_organisation(rule, judging.service, judging.base.resolver).found[0][1].leaves
+            return next((outcome.verdict for one, outcome in leaves_judged if one.number == leaf.number), None)
         assert judging.planned is not None
         found = judge_leaves(rule, judging.service, judging.base)
         one = next((each for each in found if each.leaf.number == leaf.number), None)
         return None if one is None else int(one.verdicts[one.codes[alike.meeting]])
 
-    def _require_end(self, alike: Alike, rule: Rule, end: Leaf | TooFew, goodness: int, term: Term) -> None:
+    def _require_end(self, alike: EquivalenceClass, rule: Rule, end: Leaf | TooFew, goodness: int, term: Term) -> None:
+        """Add the constraint that one end of a rule's tree is at least so good whenever the term is 1."""
         constant = DRIFTS if isinstance(end, TooFew) else self._constant(alike, rule, end)
         if constant is not None:
             if constant < goodness:
-                self.programme.at_least(term.times(-1), 0)
+                self.program.at_least(term.times(-1), 0)
             return
         assert isinstance(end, Leaf)
         if end.about == "door":
-            self.watched.setdefault((alike.name, rule.id), []).append(Watched(alike, rule, end, goodness, term))
+            self.watched.setdefault((alike.name, rule.id), []).append(
+                WatchedTree(alike=alike, rule=rule, leaf=end, goodness=goodness, term=term)
+            )
             self._doors.require(alike, rule, end, goodness, term, *self._host(alike))
             return
         good = [self._item_verdict(alike, rule, end, item) >= goodness for item in alike.items[end.name]]
         worst = self.judging.base.snapshot.catalogue.index[end.name].kind.name == "set"
         self._accept(alike, end.name, good, term, worst)
 
-    def _host(self, alike: Alike) -> tuple[str, bool]:
-        """The kind of a planned meeting ("" for a host), and whether the host is a guest."""
+    def _host(self, alike: EquivalenceClass) -> tuple[str, bool]:
+        """Return the kind of a planned meeting ("" for a host), and whether the host is a guest."""
         planned, kind = self.judging.planned, self.judging.base.snapshot.people.kind
         of_meeting = ""
         if alike.subject == "meetings" and planned is not None:
             of_meeting = MEETING_KINDS[int(planned.kinds[alike.meeting])]
         return of_meeting, kind.words[int(kind.codes[alike.person])] == GUEST
 
-    def _item_verdict(self, alike: Alike, rule: Rule, leaf: Leaf, item: Item) -> int:
-        """What a leaf about a control says where an item counts."""
+    def _item_verdict(self, alike: EquivalenceClass, rule: Rule, leaf: Leaf, item: Item) -> int:
+        """Return what a leaf about a control says where an item counts."""
         assert leaf.comparison is not None
         if item.current and alike.subject == "people" and item.given is None and self._looked(alike, leaf.name):
             judged = self._judged(rule, leaf)
@@ -223,12 +236,15 @@ class Trees(Standing):
         changeable = rule.pinned == "strict" or (rule.pinned == "true" and self.judging.service.changeable(leaf.name))
         return LOOSE if changeable and not item.pinned else MEETS
 
-    def _looked(self, alike: Alike, control: str) -> bool:
+    def _looked(self, alike: EquivalenceClass, control: str) -> bool:
         seen = self.judging.base.seen(self.judging.service, control)
         return seen is not None and bool(np.any(seen.people == alike.person))
 
-    def _seen_failing(self, alike: Alike, leaf: Leaf) -> bool:
-        """Whether a person was seen with a value that fails, at the very time of the snapshot: no edit makes that too old to count."""
+    def _seen_failing(self, alike: EquivalenceClass, leaf: Leaf) -> bool:
+        """Return whether a person was seen with a value that fails, at the very time of the snapshot.
+
+        No edit makes that too old to count.
+        """
         seen = self.judging.base.seen(self.judging.service, leaf.name)
         if seen is None or leaf.comparison is None:
             return False

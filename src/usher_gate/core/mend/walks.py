@@ -1,7 +1,9 @@
-"""People (and meetings, and the organisation) folded into those who are alike for a component, and what can be set on the walk of each.
+"""People (and meetings, and the organisation) folded into those who are alike for a component, and what can be set on
+the walk of each.
 
-An *item* is one thing that may stand at a place on a walk: what stands there now, or what an edit would put there. Of all that stand on
-a walk the strongest counts; so a value is kept out by keeping every item with that value from being the strongest.
+An *item* is one setting that may be at a place on a walk: the one that is there now, or the one that an edit would put
+there. The strongest item of a walk counts; so a value is kept out by keeping every item with that value from being the
+strongest.
 """
 
 from __future__ import annotations
@@ -16,16 +18,16 @@ from ..door.agenda import own_settings
 from ..organisation.columns import MISSING, NO_RANK, NO_TIME, Bools, Longs
 from ..organisation.settings import GROUP, MEETING, ORGANISATION, PERSON, UNIT
 from ..organisation.units import lineage
-from ..settings.edited import Given, Spot, step_of
+from ..settings.edited import NewValue, SettingTarget, step_of
 from ..settings.effective import DEEPEST, EVERYBODY, Effective
 from ..words.record import record
 from ..words.values import Kind
 from ..words.vocabulary import LEVELS
+from .candidates import CandidateEdits
 from .deadline import NEVER_PASSES, Deadline
 from .judging import Judging
-from .offers import Offers
 
-Key = tuple[
+PlaceKey = tuple[
     str, int, Hashable
 ]  # of a place: control, kind, and its number (of the person place of a class: the class's name)
 Strength = tuple[object, ...]
@@ -33,10 +35,13 @@ Strength = tuple[object, ...]
 
 @record
 class Item:
-    """What may stand at a place: `given` None for what stands there now (or always, `place` None). `current` marks today's cause."""
+    """A setting that may be at a place: `given` is None for the one there now (always there with `place` None).
 
-    place: Key | None
-    given: Given | None
+    `current` marks today's cause.
+    """
+
+    place: PlaceKey | None
+    given: NewValue | None
     strength: Strength
     standing: Strength
     value: str | None
@@ -47,15 +52,18 @@ class Item:
 
     @property
     def says(self) -> tuple[object, ...]:
-        """All of an item that a verdict may depend on."""
+        """Return everything of an item that a verdict may depend on."""
         return self.value, self.pinned, self.young, self.current, (self.scope or "").partition(":")[0], self.standing[1]
 
 
 @dataclass(eq=False)
-class Alike:
-    """Subjects that are alike for a component. `people` are their numbers; of a meeting its number, of the organisation none.
+class EquivalenceClass:
+    """Subjects that are alike for a component.
 
-    `fixed` are the controls whose value no setting decides (for want of a licence, say), with that value; `items` the rest.
+    `people` are their numbers; of a meeting its number, of the organisation none.
+
+    `fixed` are the controls whose value no setting decides (for want of a licence, say), with that value; `items` the
+    rest.
     """
 
     name: int
@@ -68,27 +76,29 @@ class Alike:
 
     @property
     def many(self) -> int:
-        """How many subjects they are."""
+        """Return how many subjects they are."""
         return max(len(self.people), 1)
 
 
 def _backwards(text: str) -> tuple[int, ...]:
-    """A key by which texts are sorted the other way round."""
+    """Return a key by which texts are sorted the other way round."""
     return (*(-ord(letter) for letter in text), 1)
 
 
 class Walks:
-    """Folds the subjects of a component, and tells the items on their walks."""
+    """Folds the subjects of a component, and gives the items on their walks."""
 
-    def __init__(self, judging: Judging, offers: Offers, values: Mapping[str, Sequence[str]]) -> None:
+    def __init__(self, judging: Judging, offers: CandidateEdits, values: Mapping[str, Sequence[str]]) -> None:
         self.judging, self.offers, self._values = judging, offers, values
         self.service, self.snapshot = judging.service, judging.base.snapshot
-        self.alike: list[Alike] = []
-        self.of_person: dict[int, Alike] = {}
-        self.of_meeting: dict[int, Alike] = {}
-        self.organisation: Alike | None = None
-        self.spots: dict[Key, list[Spot]] = {}  # the places that a key stands for: one, or one for each person alike
-        self.options: dict[Key, list[Given]] = {}
+        self.alike: list[EquivalenceClass] = []
+        self.of_person: dict[int, EquivalenceClass] = {}
+        self.of_meeting: dict[int, EquivalenceClass] = {}
+        self.organisation: EquivalenceClass | None = None
+        self.edit_targets: dict[
+            PlaceKey, list[SettingTarget]
+        ] = {}  # the places that a key means: one, or one for each person alike
+        self.options: dict[PlaceKey, list[NewValue]] = {}
         self._places: dict[str, dict[tuple[int, int], int]] = {}
 
     def _effective(self, control: str) -> Effective:
@@ -96,7 +106,7 @@ class Walks:
 
     # folding
 
-    def add_people(self, people: Iterable[int], deadline: Deadline = NEVER_PASSES) -> list[Alike]:
+    def add_people(self, people: Iterable[int], deadline: Deadline = NEVER_PASSES) -> list[EquivalenceClass]:
         """Folds people who are not known yet; gives the new ones. Raises OutOfTime."""
         fresh = np.array(sorted(set(people) - self.of_person.keys()), np.int64)
         if not len(fresh):
@@ -111,7 +121,7 @@ class Walks:
         found = []
         for some in np.split(fresh[order], starts[1:]):
             deadline.check()
-            alike = Alike(len(self.alike), "people", some, int(some[0]))
+            alike = EquivalenceClass(len(self.alike), "people", some, int(some[0]))
             self._walk(alike)
             self.alike.append(alike)
             found.append(alike)
@@ -121,7 +131,7 @@ class Walks:
 
     @cached_property
     def _signs(self) -> list[Longs]:
-        """What tells people apart, one column a thing; without memberships of groups."""
+        """Return what distinguishes people, one column a thing; without memberships of groups."""
         judging, size = self.judging, self.judging.size
         found: list[Longs] = []
         if self.snapshot.units is not None:
@@ -129,6 +139,7 @@ class Walks:
         for control in judging.controls:
             effective = self._effective(control)
             states: dict[tuple[object, ...], int] = {}
+            # The state of each setting of a person: two people with equal ones are interchangeable.
             own = np.full(len(effective), MISSING, np.int64)
             for place in np.flatnonzero(effective.kinds == PERSON).tolist():
                 state = effective.values[place], bool(effective.pinned[place]), bool(effective.young[place])
@@ -136,17 +147,21 @@ class Walks:
             mine = np.full(size, MISSING, np.int64)
             places = np.flatnonzero((effective.kinds == PERSON) & (effective.targets >= 0))
             mine[effective.targets[places]] = own[places]
+            # Which setting is effective; -2 stands for a person's own, whose state is the column before.
             at_own = effective.kinds[effective.places] == PERSON
             found += [mine, np.where(at_own, -2, effective.places.astype(np.int64))]
+            # What the mending may do for each person.
             for mask in (judging.there[control], judging.need[control], judging.frozen[control]):
                 found.append(mask.astype(np.int64))
             if effective.lacking is not None:
                 found.append(effective.lacking.astype(np.int64))
             seen = judging.base.seen(self.service, control)
             if seen is not None:
+                # A person who was observed differs from everyone else.
                 looked = np.full(size, MISSING, np.int64)
                 looked[seen.people] = seen.people
                 found.append(looked)
+        # What each rule says of each person now.
         for rule in judging.rules:
             if rule.subject != "people":
                 continue
@@ -158,6 +173,7 @@ class Walks:
             ]
         found.append(self.snapshot.people.kind.codes.astype(np.int64))
         if judging.planned is not None:
+            # An organiser of planned meetings differs from everyone else.
             organises = np.full(size, MISSING, np.int64)
             organises[judging.planned.organiser] = judging.planned.organiser
             found.append(organises)
@@ -165,7 +181,7 @@ class Walks:
 
     @cached_property
     def _memberships(self) -> list[Bools]:
-        """Of each control, who is in which of the groups that set it."""
+        """Return the members of each group that sets a control, by control."""
         found = []
         for control in self.judging.controls:
             effective = self._effective(control)
@@ -177,10 +193,10 @@ class Walks:
             found.append(np.array(rows, bool).reshape(len(rows), self.judging.size))
         return found
 
-    def add_organisation(self) -> Alike:
-        """The organisation itself, as a rule about it sees it: its own step alone."""
+    def add_organisation(self) -> EquivalenceClass:
+        """Return the organisation itself, as a rule about it sees it: its own step alone."""
         if self.organisation is None:
-            self.organisation = Alike(len(self.alike), "organisation", np.empty(0, np.int64), MISSING)
+            self.organisation = EquivalenceClass(len(self.alike), "organisation", np.empty(0, np.int64), MISSING)
             self.alike.append(self.organisation)
             for control in self.judging.controls:
                 effective = self._effective(control)
@@ -191,8 +207,8 @@ class Walks:
                 )
         return self.organisation
 
-    def add_meeting(self, number: int) -> Alike:
-        """A planned meeting: the walk of its organiser, and its own settings at the end."""
+    def add_meeting(self, number: int) -> EquivalenceClass:
+        """Return a planned meeting: the walk of its organiser, and its own settings at the end."""
         planned = self.judging.planned
         assert planned is not None
         if number not in self.of_meeting:
@@ -200,7 +216,9 @@ class Walks:
             organiser = int(planned.organiser[number])
             self.add_people([organiser])
             above = self.of_person[organiser]
-            alike = Alike(len(self.alike), "meetings", np.empty(0, np.int64), organiser, number)
+            alike = EquivalenceClass(
+                name=len(self.alike), subject="meetings", people=np.empty(0, np.int64), person=organiser, meeting=number
+            )
             self.alike.append(alike)
             self.of_meeting[number] = alike
             own = {
@@ -212,24 +230,24 @@ class Walks:
             for control, items in above.items.items():
                 alike.items[control] = list(items)
                 if control in own:
-                    key: Key = (control, MEETING, name)
+                    key: PlaceKey = (control, MEETING, name)
                     if key not in self.options:
-                        self.spots[key] = self.offers.at_meeting(control, name)
-                        self.options[key] = [Given(None)]
+                        self.edit_targets[key] = self.offers.at_meeting(control, name)
+                        self.options[key] = [NewValue(None)]
                     step = DEEPEST * (len(LEVELS) + 1)
                     pinned, value = own[control].pinned, own[control].value
                     strength = self._strength(control, pinned, step, NO_RANK, value, NO_TIME, "")
                     alike.items[control].append(
                         Item(
-                            key,
-                            None,
-                            strength,
-                            strength[:3],
-                            value,
-                            pinned,
-                            False,
-                            False,
-                            f"meeting:{name}",
+                            place=key,
+                            given=None,
+                            strength=strength,
+                            standing=strength[:3],
+                            value=value,
+                            pinned=pinned,
+                            young=False,
+                            current=False,
+                            scope=f"meeting:{name}",
                         )
                     )
         return self.of_meeting[number]
@@ -253,7 +271,7 @@ class Walks:
             _backwards(scope),
         )
 
-    def _walk(self, alike: Alike) -> None:
+    def _walk(self, alike: EquivalenceClass) -> None:
         person = alike.person
         for control in self.judging.controls:
             effective = self._effective(control)
@@ -266,7 +284,10 @@ class Walks:
                 continue
             alike.items[control] = self._items(control, effective, alike)
 
-    def _items(self, control: str, effective: Effective, alike: Alike) -> list[Item]:
+    def _items(self, control: str, effective: Effective, alike: EquivalenceClass) -> list[Item]:
+        """Return the settings that could be effective for one equivalence class: those that are there and those
+        offered.
+        """
         person, cause = alike.person, int(effective.places[alike.person])
         known = self._known(control, effective)
         found = [self._at(control, effective, 0, cause)]
@@ -287,14 +308,16 @@ class Walks:
         return found
 
     def _known(self, control: str, effective: Effective) -> Mapping[tuple[int, int], int]:
-        """Where in the effective values each place with a setting stands."""
+        """Return the index in the effective values of each place with a setting."""
         if control not in self._places:
             pairs = zip(effective.kinds.tolist(), effective.targets.tolist(), strict=True)
             self._places[control] = {pair: place for place, pair in enumerate(pairs)}
         return self._places[control]
 
-    def _at(self, control: str, effective: Effective, place: int, cause: int | None, key: Key | None = None) -> Item:
-        """What stands at a place now; without a key it always does."""
+    def _at(
+        self, control: str, effective: Effective, place: int, cause: int | None, key: PlaceKey | None = None
+    ) -> Item:
+        """Return the item at a place now; without a key it is always there."""
         value, pinned = effective.values[place], bool(effective.pinned[place])
         strength = self._strength(
             control,
@@ -307,44 +330,71 @@ class Walks:
         )
         scope = effective.cause(place).scope
         young = bool(effective.young[place])
-        return Item(key, None, strength, strength[:3], value, pinned, young, place == cause, scope)
+        return Item(
+            place=key,
+            given=None,
+            strength=strength,
+            standing=strength[:3],
+            value=value,
+            pinned=pinned,
+            young=young,
+            current=place == cause,
+            scope=scope,
+        )
 
     def _place(
         self, control: str, effective: Effective, kind: int, target: int, place: int | None, cause: int | None
     ) -> list[Item]:
-        """What stands, or may stand, at one place."""
-        key: Key = (control, kind, target)
+        """Return the items that are, or may be, at one place."""
+        key: PlaceKey = (control, kind, target)
         if not self.offers.editable(control):
             return [] if place is None else [self._at(control, effective, place, cause)]
-        now = None if place is None else Given(effective.values[place], bool(effective.pinned[place]))
+        now = None if place is None else NewValue(effective.values[place], bool(effective.pinned[place]))
         if key not in self.options:
-            self.spots[key] = [self.offers.spot(control, kind, target)]
+            self.edit_targets[key] = [self.offers.edit_target(control, kind, target)]
             self.options[key] = self.offers.options(kind, now, self._values[control])
-        return self._offered(control, effective, key, place, cause, self.spots[key][0])
+        return self._offered(control, effective, key, place, cause, self.edit_targets[key][0])
 
     def _own(
-        self, control: str, effective: Effective, place: int | None, cause: int | None, alike: Alike
+        self, control: str, effective: Effective, place: int | None, cause: int | None, alike: EquivalenceClass
     ) -> list[Item]:
-        """What stands, or may stand, at each of some people alike."""
+        """Return the items that are, or may be, at each of some people alike."""
         if not self.offers.editable(control):
             return [] if place is None else [self._at(control, effective, place, cause)]
-        key: Key = (control, PERSON, ("alike", alike.name))
-        now = None if place is None else Given(effective.values[place], bool(effective.pinned[place]))
-        self.spots[key] = [self.offers.spot(control, PERSON, person) for person in alike.people.tolist()]
+        key: PlaceKey = (control, PERSON, ("alike", alike.name))
+        now = None if place is None else NewValue(effective.values[place], bool(effective.pinned[place]))
+        self.edit_targets[key] = [self.offers.edit_target(control, PERSON, person) for person in alike.people.tolist()]
         self.options[key] = self.offers.options(PERSON, now, self._values[control])
-        return self._offered(control, effective, key, place, cause, self.spots[key][0])
+        return self._offered(control, effective, key, place, cause, self.edit_targets[key][0])
 
     def _offered(
-        self, control: str, effective: Effective, key: Key, place: int | None, cause: int | None, spot: Spot
+        self,
+        control: str,
+        effective: Effective,
+        key: PlaceKey,
+        place: int | None,
+        cause: int | None,
+        edit_target: SettingTarget,
     ) -> list[Item]:
+        """Return the items for one place of an edit: the setting that is there and each new value that may be given."""
         found = [] if place is None else [self._at(control, effective, place, cause, key)]
         paths = self.snapshot.units.paths if self.snapshot.units is not None else ()
-        step = step_of(self.service, spot, paths)
+        step = step_of(self.service, edit_target, paths)
         rank = NO_RANK if place is None else int(effective.ranks[place])
         for given in self.options[key]:
             if given.value is not None:
-                strength = self._strength(control, given.pinned, step, rank, given.value, NO_TIME, spot.scope)
+                strength = self._strength(control, given.pinned, step, rank, given.value, NO_TIME, edit_target.scope)
                 found.append(
-                    Item(key, given, strength, strength[:3], given.value, given.pinned, False, False, spot.scope)
+                    Item(
+                        place=key,
+                        given=given,
+                        strength=strength,
+                        standing=strength[:3],
+                        value=given.value,
+                        pinned=given.pinned,
+                        young=False,
+                        current=False,
+                        scope=edit_target.scope,
+                    )
                 )
         return found

@@ -19,11 +19,14 @@ NO_TIME = np.iinfo(np.int64).min
 NO_RANK = np.iinfo(np.int64).max  # a blank rank comes last
 DAY = 86_400_000_000
 HOUR = 3_600_000_000
-LONG_RUN = 16  # items, from which copying runs one by one takes less than finding where each item stands
+LONG_RUN = 16  # items, from which copying runs one by one is quicker than finding the place of each item
 
 
 def distinct(values: np.ndarray) -> np.ndarray:
-    """The different values of an array, ascending. `np.unique` says the same, and loads masked arrays for it: 15 ms of each start."""
+    """Return the different values of an array, ascending.
+
+    `np.unique` says the same, and loads masked arrays for it: 15 ms of each start.
+    """
     ordered = np.sort(values, axis=None)
     return ordered[np.append(True, ordered[1:] != ordered[:-1])] if len(ordered) else ordered
 
@@ -34,14 +37,14 @@ class Texts(Protocol):
     def __len__(self) -> int: ...
 
     def take(self, rows: Ints | Longs) -> list[str]:
-        """The texts at these rows; an empty cell as the empty text."""
+        """Return the texts at these rows; an empty cell as the empty text."""
 
     def find(self, text: str) -> list[int]:
-        """The rows that hold just this text."""
+        """Return the rows that hold just this text."""
 
 
 def alike(texts: Texts | None, text: str) -> list[int]:
-    """The rows that hold just this text; else those that are the same but for case."""
+    """Return the rows that hold just this text; else those that are the same but for case."""
     if texts is None:
         return []
     found = texts.find(text)
@@ -59,7 +62,7 @@ class Coded:
     words: tuple[str, ...]
 
     def where(self, wanted: Sequence[bool]) -> Bools:
-        """The rows whose word is wanted; `wanted` has one answer for each word. Empty cells are never wanted."""
+        """Return the rows whose word is wanted; `wanted` has one answer for each word. Empty cells are never wanted."""
         return np.array([*wanted, False], dtype=bool)[self.codes]
 
 
@@ -71,11 +74,11 @@ class Ragged:
     items: Ints
 
     def of(self, owner: int) -> Ints:
-        """The run of one owner."""
+        """Return the run of one owner."""
         return self.items[int(self.starts[owner]) : int(self.starts[owner + 1])]
 
     def gather(self, owners: Longs | Ints) -> Ints:
-        """The runs of many owners, one after another."""
+        """Return the runs of many owners, one after another."""
         first, ends = self.starts.take(owners), self.starts.take(owners + 1)
         lengths = ends - first
         size = int(lengths.sum())
@@ -86,30 +89,30 @@ class Ragged:
         return self.items.take(rows)
 
     def count(self, mask: Bools) -> Longs:
-        """For each owner, how many of its items the mask holds."""
+        """Return for each owner, how many of its items the mask holds."""
         sums = np.concatenate(([0], np.cumsum(mask[self.items], dtype=np.int64)))
         counted: Longs = sums[self.starts[1:]] - sums[self.starts[:-1]]
         return counted
 
     def items_between(self, first: int, last: int) -> Ragged:
-        """Of every owner the items from `first` to before `last`, numbered from 0."""
+        """Return the items from `first` to before `last` of every owner, numbered from 0."""
         kept = np.flatnonzero(between(self.items, first, last))
         return Ragged(np.searchsorted(kept, self.starts), self.items[kept] - np.int32(first))
 
     def owners_between(self, first: int, last: int) -> Ragged:
-        """The runs of the owners from `first` to before `last`."""
+        """Return the runs of the owners from `first` to before `last`."""
         starts = self.starts[first : last + 1]
         return Ragged(starts - starts[0], self.items[int(starts[0]) : int(starts[-1])])
 
 
 def between(numbers: Ints, first: int, last: int) -> Bools:
-    """Which numbers are at least `first` and less than `last`."""
+    """Return which numbers are at least `first` and less than `last`."""
     mask: Bools = (numbers >= first) & (numbers < last)
     return mask
 
 
 def sorted_unique(numbers: Longs) -> Longs:
-    """The different numbers, ascending; sorts the array that it is given, so that none is copied.
+    """Return the different numbers, ascending; sorts the array that it is given, so that none is copied.
 
     (`np.unique` would import masked arrays for it, which costs 20 ms at every start.)
     """

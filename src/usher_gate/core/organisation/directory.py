@@ -17,10 +17,13 @@ from .units import Units
 
 @record_by_name
 class Directory:
-    """People, units and groups. None stands for what the snapshot does not have.
+    """People, units and groups.
 
-    `unit_paths` are also those in which only inactive people are; `group_ids` and `group_titles` are there also without a members table;
-    `group_names_known` says whether a group that is not listed is known not to exist; `unit_names` has what listed units are called.
+    None means that the snapshot does not have it.
+
+    `unit_paths` are also those in which only inactive people are; `group_ids` and `group_titles` are there also without
+    a members table; `group_names_known` says whether a group that is not listed is known not to exist; `unit_names` has
+    what listed units are called.
     """
 
     people: People
@@ -36,7 +39,10 @@ class Directory:
 
     @cached_property
     def guest_domains(self) -> Coded:
-        """Where each guest comes from: the column, or where it says nothing the part of the login after the @."""
+        """Return where each guest comes from.
+
+        The column, or where it says nothing the part of the login after the @.
+        """
         column, guests = self.people.home_domain, self.people.guests
         codes, known = np.full(len(self.people), MISSING, np.int32), dict[str, int]()
         if column is not None:
@@ -50,6 +56,6 @@ class Directory:
 
     @cached_property
     def group_index(self) -> Mapping[str, int]:
-        """Where each group stands, by id."""
+        """Return the index of each group, by id."""
         groups = self.groups.ids if self.groups is not None else self.group_ids
         return {group: number for number, group in enumerate(groups)}

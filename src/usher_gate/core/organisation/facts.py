@@ -53,17 +53,20 @@ FACTS = tuple(_FACT_KINDS)
 
 
 def fact_kind(name: str) -> Kind | None:
-    """What values a fact has; the kind `presence` for one that is only present or not; None for an unknown fact."""
+    """Return what values a fact has; the kind `presence` for one that is only present or not.
+
+    None for an unknown fact.
+    """
     return TEXT if name.startswith("attr.") and len(name) > 5 else _FACT_KINDS.get(name)
 
 
 def may_be_missing(name: str) -> bool:
-    """Whether `present` makes sense for a fact."""
+    """Return whether `present` makes sense for a fact."""
     return not name.startswith(_NEVER_MISSING)
 
 
 def fact(name: str, snapshot: Snapshot) -> Coded | None:
-    """A fact of every active person as canonical texts; None where its table or column is missing.
+    """Return a fact of every active person as canonical texts; None where its table or column is missing.
 
     A fact that is only present or not has the one word `present`.
     """
@@ -93,7 +96,10 @@ def fact(name: str, snapshot: Snapshot) -> Coded | None:
 
 
 def fact_of(name: str, snapshot: Snapshot, person: int) -> str | None:
-    """A fact of one person, in words: `present` or `absent` for one that is only that, the empty set as `-`; None where it is missing."""
+    """Return a fact of one person, in words: `present` or `absent` for one that is only that, the empty set as `-`.
+
+    None where it is missing.
+    """
     column = fact(name, snapshot)
     if column is None:
         return None
@@ -102,14 +108,14 @@ def fact_of(name: str, snapshot: Snapshot, person: int) -> str | None:
         return "absent" if code == MISSING else "present"
     if code == MISSING:
         return None
-    told = column.words[code] or EMPTY_SET
+    text = column.words[code] or EMPTY_SET
     if name == "days-since-sign-in" and int(snapshot.people.times["last_sign_in_at"][person]) == NO_TIME:
-        return f"never, {told} days since the account was made"
-    return told
+        return f"never, {text} days since the account was made"
+    return text
 
 
 def _registered(kind: str, snapshot: Snapshot) -> Coded | None:
-    """How many authenticators of a type (or hardware ones, or phishing-resistant ones) everybody has registered."""
+    """Return how many authenticators of a type (or hardware, or phishing-resistant ones) each person has."""
     table = snapshot.authenticators
     if table is None:
         return None
@@ -124,7 +130,9 @@ def _registered(kind: str, snapshot: Snapshot) -> Coded | None:
 
 
 def _passes(name: str, snapshot: Snapshot) -> Coded | None:
-    """How many bootstrap passes of a kind, or the longest life among the live and coming ones in minutes (rounded up to a millionth)."""
+    """Return how many bootstrap passes of a kind, or the longest life among the live and coming ones in minutes
+    (rounded up to a millionth).
+    """
     if snapshot.passes is None:
         return None
     if name in ("passes.live", "passes.coming"):
@@ -148,7 +156,10 @@ def _known(numbers: Longs, known: Bools) -> Coded:
 
 
 def _rules_over(snapshot: Snapshot, deny: bool) -> Coded | None:
-    """The rules that deny (or require), enforced or observed, whose people each person is among; missing where that cannot be told."""
+    """Return the rules that deny (or require), enforced or observed, whose people each person is among.
+
+    Missing if that is not known.
+    """
     if snapshot.access_rules is None:
         return None
     size = len(snapshot.people)
@@ -156,9 +167,9 @@ def _rules_over(snapshot: Snapshot, deny: bool) -> Coded | None:
     for rule in snapshot.access_rules:
         if rule.mode == "off" or (not rule.deny if deny else rule.require is None):
             continue
-        whom, perhaps = select_surely(rule.include, rule.exclude, snapshot)
+        included, perhaps = select_surely(rule.include, rule.exclude, snapshot)
         unsure |= perhaps
-        pairs, codes = np.unique(codes * 2 + whom, return_inverse=True)
+        pairs, codes = np.unique(codes * 2 + included, return_inverse=True)
         codes = codes.reshape(-1)
         words = [
             join_words((*split_words(words[pair // 2]), *([rule.id] if pair % 2 else []))) for pair in pairs.tolist()
@@ -167,10 +178,10 @@ def _rules_over(snapshot: Snapshot, deny: bool) -> Coded | None:
 
 
 def _can_show(snapshot: Snapshot) -> Coded | None:
-    """The strongest that everybody's registered authenticators give; of a guest at most a second factor.
+    """Return the strongest that everyone's registered authenticators give; of a guest at most a second factor.
 
-    Of a guest whose factor at home counts it is what their partner's people show there, missing where that is not known.
-    Source: answers, C 28.
+    Of a guest whose factor at home counts it is what their partner's people show there, missing where that is not
+    known. Spec: sign-in 3.2.
     """
     table = snapshot.authenticators
     if table is None:
@@ -190,18 +201,20 @@ def _can_show(snapshot: Snapshot) -> Coded | None:
         if guest or (kinds.words[kind] == "member" and not table.lists_memorized):
             has.add(MEMORIZED)
         words.append(HOME_FACTORS[home - 2] if home >= 2 else _strongest(frozenset(has), guest))
-    told = np.where(homes == 1, MISSING, codes.reshape(-1))
-    return Coded(told.astype(np.int32), tuple(words))
+    shown = np.where(homes == 1, MISSING, codes.reshape(-1))
+    return Coded(shown.astype(np.int32), tuple(words))
 
 
 def _homes(snapshot: Snapshot) -> Longs:
-    """For each person 0 if what they show is registered here, 1 if it is decided at home and not known, else 2 and the place of what is
-    shown there in HOME_FACTORS."""
+    """Return for each person 0 if what they show is registered here, 1 if it is decided at home and not known, else 2
+    and the place of what is shown there in HOME_FACTORS.
+    """
     guests = snapshot.people.guests
     if snapshot.partners is None:
         return guests.astype(np.int64)
     homes = [*(partner.home for partner in snapshot.partners), DEFAULT_PARTNER.home]  # the last for MISSING, -1
-    codes = [0 if not home.home_mfa else 2 + HOME_FACTORS.index(home.factor) if home.factor else 1 for home in homes]
+    shown = [2 + HOME_FACTORS.index(home.factor) if home.factor else 1 for home in homes]
+    codes = [code if home.home_mfa else 0 for home, code in zip(homes, shown, strict=True)]
     return np.where(guests, np.array(codes, np.int64)[snapshot.partner_rows], 0)
 
 
@@ -217,13 +230,13 @@ def _strongest(types: frozenset[str], guest: bool) -> str:
 
 
 def _fallback(people: People) -> Coded | None:
-    """How many other active accounts belong to the same owner."""
+    """Return how many other active accounts belong to the same owner."""
     others = people.others()
     return None if others is None else _known(others.astype(np.int64), others != MISSING)
 
 
 def _filled(column: Coded) -> Coded:
-    """A set's column, an empty cell being the empty set."""
+    """Return a set's column, an empty cell being the empty set."""
     if "" in column.words:
         empty = column.words.index("")
         return Coded(np.where(column.codes == MISSING, empty, column.codes).astype(np.int32), column.words)

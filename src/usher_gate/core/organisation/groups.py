@@ -1,7 +1,7 @@
 """Groups of people and of other groups, nested membership included; loops are legal.
 
-Groups that contain one another (a loop) have the same members, so membership is kept by *knots*: a group for itself, or all
-groups of a loop.
+Groups that contain one another (a loop) have the same members, so membership is kept by *cycles*: a group for itself,
+or all groups of a loop.
 """
 
 from __future__ import annotations
@@ -13,16 +13,16 @@ import numpy as np
 
 from ..words.record import record
 from .columns import Bools, Ints, Longs, Ragged, ragged
-from .membership import Closed, Walked, membership
+from .membership import ClosedMemberships, WalkedMemberships, membership
 
 
 @record
 class Groups:
     """Groups, sorted by id. `direct` holds the active people who are members themselves, `inside` the groups that are.
 
-    `knot` numbers each group's knot (int32); `_membership` says who belongs to each knot, nested ones included,
+    `cycle` numbers each group's cycle (int32); `_membership` says who belongs to each cycle, nested ones included,
     `_groups` holds the groups
-    of each knot. `owners` are as written, None where there is no such column
+    of each cycle. `owners` are as written, None where there is no such column
     or no groups table.
     """
 
@@ -31,42 +31,42 @@ class Groups:
     owners: tuple[str | None, ...] | None
     direct: Ragged
     inside: Ragged
-    knot: Ints
-    _membership: Closed | Walked
+    cycle: Ints
+    _membership: ClosedMemberships | WalkedMemberships
     _groups: Ragged
 
     def members(self, group: int) -> Ints:
-        """The active members of a group, nested ones included, ascending."""
-        return self._membership.members(int(self.knot[group]))
+        """Return the active members of a group, nested ones included, ascending."""
+        return self._membership.members(int(self.cycle[group]))
 
     def members_of(self, groups: Ints) -> tuple[Ints, Longs]:
-        """The active members of many groups, one group after another, and how many each has."""
-        return self._membership.members_of(self.knot[groups])
+        """Return the active members of many groups, one group after another, and how many each has."""
+        return self._membership.members_of(self.cycle[groups])
 
     def of(self, person: int) -> Ints:
-        """The groups that a person belongs to, through nested ones too, ascending."""
+        """Return the groups that a person belongs to, through nested ones too, ascending."""
         return self.of_many(np.array([person]))[1]
 
     def of_many(self, people: Longs) -> tuple[Longs, Ints]:
-        """The groups of many people: pairs of a place in `people` and a group, by both ascending."""
-        whose, knots = self._membership.of(people)
-        groups = self._groups.gather(knots)
-        whose = np.repeat(whose, np.diff(self._groups.starts)[knots])
+        """Return the groups of many people: pairs of a place in `people` and a group, by both ascending."""
+        whose, cycles = self._membership.of(people)
+        groups = self._groups.gather(cycles)
+        whose = np.repeat(whose, np.diff(self._groups.starts)[cycles])
         order = np.lexsort((groups, whose))
         return whose[order].astype(np.int64), groups[order]
 
     def count(self, mask: Bools) -> Longs:
-        """For each group, how many of its members the mask holds."""
-        counted: Longs = self._membership.count(mask)[self.knot]
+        """Return for each group, how many of its members the mask holds."""
+        counted: Longs = self._membership.count(mask)[self.cycle]
         return counted
 
     def count_of(self, people: Longs) -> Longs:
-        """For each group, how many of these people are its members; for few people much faster than `count`."""
-        counted: Longs = np.bincount(self._membership.of(people)[1], minlength=len(self._groups.starts) - 1)[self.knot]
+        """Return for each group, how many of these people are its members; for few people much faster than `count`."""
+        counted: Longs = np.bincount(self._membership.of(people)[1], minlength=len(self._groups.starts) - 1)[self.cycle]
         return counted
 
     def part(self, first: int, last: int) -> Groups:
-        """The same groups with the people from `first` to before `last` alone, numbered from 0."""
+        """Return the same groups with the people from `first` to before `last` alone, numbered from 0."""
         return replace(
             self,
             direct=self.direct.items_between(first, last),
@@ -74,9 +74,10 @@ class Groups:
         )
 
     def chain(self, person: int, group: int) -> list[int]:
-        """The shortest chain of groups by which a person belongs to a group, each inside the next.
+        """Return the shortest chain of groups by which a person belongs to a group, each inside the next.
 
-        It begins with a group that the person is in directly, and ends with the group itself; it is empty for somebody who is not in it.
+        It begins with a group that the person is in directly, and ends with the group itself; it is empty for someone
+        who is not in it.
         """
         above: dict[int, int] = {}  # by group the one that it lies in, on the way up
         waiting, seen = [group], {group}
@@ -95,7 +96,7 @@ class Groups:
 
     @property
     def nested(self) -> tuple[Longs, Ints]:
-        """Pairs of a group and a group inside it."""
+        """Return pairs of a group and a group inside it."""
         return np.repeat(np.arange(len(self.ids)), np.diff(self.inside.starts)), self.inside.items
 
 
@@ -109,35 +110,38 @@ def close_groups(
 ) -> Groups:
     """Groups with membership through nested groups.
 
-    `people` is (group, person) pairs, `nested` (containing group, contained group) pairs, each int arrays of one length.
+    `people` is (group, person) pairs, `nested` (containing group, contained group) pairs, each int arrays of one
+    length.
     """
     inside = ragged(nested[0], nested[1], len(ids), len(ids))
-    knot, count = _knots(inside)
-    outer, inner = knot[nested[0]], knot[nested[1]]
+    cycle, count = _knots(inside)
+    outer, inner = cycle[nested[0]], cycle[nested[1]]
     between = np.flatnonzero(outer != inner)
     around = ragged(inner[between], outer[between].astype(np.int32), count, count)
     within = ragged(outer[between], inner[between].astype(np.int32), count, count)
     groups, persons = people
     return Groups(
-        tuple(ids),
-        tuple(names),
-        owners,
-        ragged(groups, persons, len(ids), person_count),
-        inside,
-        knot,
-        membership(within, around, knot[groups], persons.astype(np.int32), person_count),
-        ragged(knot, np.arange(len(ids), dtype=np.int32), count, len(ids)),
+        ids=tuple(ids),
+        names=tuple(names),
+        owners=owners,
+        direct=ragged(groups, persons, len(ids), person_count),
+        inside=inside,
+        cycle=cycle,
+        _membership=membership(within, around, cycle[groups], persons.astype(np.int32), person_count),
+        _groups=ragged(cycle, np.arange(len(ids), dtype=np.int32), count, len(ids)),
     )
 
 
 def _knots(inside: Ragged) -> tuple[Ints, int]:
-    """For each group the number of its knot, and how many there are; a knot's number is greater than those of all knots inside it.
+    """Return for each group the number of its cycle, and how many there are.
+
+    A cycle's number is greater than those of all cycles inside it.
 
     Strongly connected components by Tarjan's walk, without recursion.
     """
     size = len(inside.starts) - 1
     starts, items = inside.starts.tolist(), inside.items.tolist()
-    index, low, knot = [-1] * size, [0] * size, [-1] * size
+    index, low, cycle = [-1] * size, [0] * size, [-1] * size
     stack: list[int] = []
     found = seen = 0
     for first in range(size):
@@ -157,7 +161,7 @@ def _knots(inside: Ragged) -> tuple[Ints, int]:
                     seen += 1
                     stack.append(below)
                     walk.append((below, starts[below]))
-                elif knot[below] < 0:
+                elif cycle[below] < 0:
                     low[group] = min(low[group], index[below])
                 continue
             if walk:
@@ -165,8 +169,8 @@ def _knots(inside: Ragged) -> tuple[Ints, int]:
             if low[group] == index[group]:
                 while True:
                     member = stack.pop()
-                    knot[member] = found
+                    cycle[member] = found
                     if member == group:
                         break
                 found += 1
-    return np.array(knot, np.int32), found
+    return np.array(cycle, np.int32), found

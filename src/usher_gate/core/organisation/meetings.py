@@ -8,8 +8,10 @@ from .columns import Bools, Coded, Ints, Longs, Ragged, Texts
 
 @record
 class Invitees:
-    """Who is invited: `addresses` as they are written, sorted, each once; `cells` the numbers of those in each distinct cell; `codes` the
-    cell of each meeting (MISSING for an empty one)."""
+    """Says who is invited: `addresses` as they are written, sorted, each once.
+
+    `cells` the numbers of those in each distinct cell; `codes` the cell of each meeting (MISSING for an empty one).
+    """
 
     addresses: tuple[str, ...]
     cells: Ragged
@@ -18,10 +20,12 @@ class Invitees:
 
 @record
 class Meetings:
-    """Meetings, one a row, as the table says. A column that the table does not have is None.
+    """Meetings, one a row, as the table says.
 
-    `service` and `organiser` number the services and the active people, MISSING for one that does not exist (or is not active); `kind` has
-    an empty cell where none is said; times are microseconds.
+    A column that the table does not have is None.
+
+    `service` and `organiser` number the services and the active people, MISSING for one that does not exist (or is not
+    active); `kind` has an empty cell where none is said; times are microseconds.
     """
 
     ids: Texts

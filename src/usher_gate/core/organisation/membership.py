@@ -1,9 +1,8 @@
 """Who belongs to which strongly connected component of nested groups, through whatever lies in it.
 
-`Closed` holds every membership: quick, and as large as there are memberships. `Walked` holds the direct ones and
-walks the graph for each
-question: for chains of groups so long that all memberships together would not fit in memory. Both give the same
-answers.
+`ClosedMemberships` holds every membership: quick, and as large as there are memberships. `WalkedMemberships` holds the
+direct ones and walks the graph for each question: for chains of groups so long that all memberships together would not
+fit in memory. Both give the same answers.
 """
 
 from __future__ import annotations
@@ -20,36 +19,36 @@ _BLOCK = 4096  # people whose memberships are followed at once when they are cou
 
 
 @record
-class Closed:
+class ClosedMemberships:
     """Every membership: `people` of each component, nested ones included, and the components `of` each person."""
 
     people: Ragged
     components_of: Ragged
 
     def members(self, component: int) -> Ints:
-        """The members of a component, ascending."""
+        """Return the members of a component, ascending."""
         return self.people.of(component)
 
     def members_of(self, components: Ints) -> tuple[Ints, Longs]:
-        """The members of many components, one after another, and how many each has."""
+        """Return the members of many components, one after another, and how many each has."""
         return self.people.gather(components), np.diff(self.people.starts)[components]
 
     def of(self, people: Longs) -> tuple[Longs, Ints]:
-        """Pairs of a place in `people` and a component that this person belongs to."""
+        """Return pairs of a place in `people` and a component that this person belongs to."""
         counts = np.diff(self.components_of.starts)[people]
         return np.repeat(np.arange(len(people)), counts), self.components_of.gather(people)
 
     def count(self, mask: Bools) -> Longs:
-        """For each component, how many of its members the mask holds."""
+        """Return for each component, how many of its members the mask holds."""
         return self.people.count(mask)
 
-    def between(self, first: int, last: int) -> Closed:
-        """The same with the people from `first` to before `last` alone, numbered from 0."""
-        return Closed(self.people.items_between(first, last), self.components_of.owners_between(first, last))
+    def between(self, first: int, last: int) -> ClosedMemberships:
+        """Return the same with the people from `first` to before `last` alone, numbered from 0."""
+        return ClosedMemberships(self.people.items_between(first, last), self.components_of.owners_between(first, last))
 
 
 @record
-class Walked:
+class WalkedMemberships:
     """The direct memberships, and the graph: which components lie `inside` each (smaller numbers), and which are
     `around` it (greater)."""
 
@@ -78,34 +77,40 @@ class Walked:
     def count(self, mask: Bools) -> Longs:
         """See Closed. People are bits: those of a component are its own and those of all inside it, which come before
         it."""
+        # Which component each listed person belongs to.
         total = np.zeros(len(self.people.starts) - 1, np.int64)
         chosen = np.flatnonzero(mask)
         owners = np.repeat(np.arange(len(total)), np.diff(self.people.starts))
         for start in range(0, len(chosen), _BLOCK):
+            # Number the people of this block; everyone else is -1.
             block = chosen[start : start + _BLOCK]
             place = np.full(len(mask), -1, np.int64)
             place[block] = np.arange(len(block))
             mine = place[self.people.items]
             rows, columns = owners[mine >= 0], mine[mine >= 0]
+            # One bit for each person of the block that a component holds itself.
             bits = np.zeros((len(total), (len(block) + 7) // 8), np.uint8)
             np.bitwise_or.at(bits, (rows, columns // 8), (1 << (columns % 8)).astype(np.uint8))
+            # Add the bits of the components inside, which come before it and are complete.
             for component in range(len(total)):
                 for inner in self.inside.of(component).tolist():
                     bits[component] |= bits[inner]
             total += _BITS[bits].sum(axis=1, dtype=np.int64)
         return total
 
-    def between(self, first: int, last: int) -> Walked:
+    def between(self, first: int, last: int) -> WalkedMemberships:
         """See Closed."""
         people = self.people.items_between(first, last)
-        return Walked(people, self.components_of.owners_between(first, last), self.inside, self.around)
+        return WalkedMemberships(people, self.components_of.owners_between(first, last), self.inside, self.around)
 
 
 _BITS = np.array([bin(byte).count("1") for byte in range(256)], np.uint8)
 
 
-def membership(inside: Ragged, around: Ragged, components: Ints, persons: Ints, person_count: int) -> Closed | Walked:
-    """The memberships that follow from pairs of a component and a person who belongs to it directly.
+def membership(
+    inside: Ragged, around: Ragged, components: Ints, persons: Ints, person_count: int
+) -> ClosedMemberships | WalkedMemberships:
+    """Return the memberships that follow from pairs of a component and a person who belongs to it directly.
 
     Components are numbered so that those `around` one have greater numbers.
     """
@@ -121,13 +126,16 @@ def membership(inside: Ragged, around: Ragged, components: Ints, persons: Ints, 
             pairs = above.gather(components), np.repeat(persons, lengths).astype(np.int32)
     if pairs is None:
         direct = ragged(components, persons, count, person_count)
-        return Walked(direct, ragged(persons, components, person_count, count), inside, around)
+        return WalkedMemberships(direct, ragged(persons, components, person_count, count), inside, around)
     wide, deep = pairs
-    return Closed(ragged(wide, deep, count, person_count), ragged(deep, wide, person_count, count))
+    return ClosedMemberships(ragged(wide, deep, count, person_count), ragged(deep, wide, person_count, count))
 
 
 def _above(around: Ragged, most: int) -> Ragged | None:
-    """For each component all that contain it, itself included; None where that would be more than `most` in all."""
+    """Return for each component all that contain it, itself included.
+
+    None where that would be more than `most` in all.
+    """
     count = len(around.starts) - 1
     found: list[Ints] = [np.empty(0, np.int32)] * count
     total = 0
@@ -148,7 +156,7 @@ def _above(around: Ragged, most: int) -> Ragged | None:
 
 
 def _above_some(around: Ragged, components: Longs, most: int) -> Ragged | None:
-    """The same of some components alone; empty for the others."""
+    """Return the same of some components alone; empty for the others."""
     found: list[Ints] = [np.empty(0, np.int32)] * (len(around.starts) - 1)
     total = 0
     for component in components.tolist():
@@ -165,7 +173,7 @@ def _runs(found: list[Ints]) -> Ragged:
 
 
 def _reached(graph: Ragged, first: list[int]) -> Ints:
-    """Everything that a walk from some components comes to, those included, ascending."""
+    """Return everything that a walk from some components comes to, those included, ascending."""
     seen, waiting = set(first), list(first)
     while waiting:
         for one in graph.of(waiting.pop()).tolist():

@@ -23,7 +23,7 @@ _EXAMPLES = ("203.0.113.9", "198.51.100.9", "192.0.2.9", "2001:db8::9")
 
 
 def span_of(text: str) -> Span:
-    """A CIDR range as a span; raises ValueError."""
+    """Return a CIDR range as a span; raises ValueError."""
     import ipaddress
 
     network = ipaddress.ip_network(text)
@@ -34,7 +34,7 @@ def span_of(text: str) -> Span:
 
 
 def address_of(text: str) -> tuple[int, int]:
-    """An address as (version, number); raises ValueError."""
+    """Return an address as (version, number); raises ValueError."""
     import ipaddress
 
     address = ipaddress.ip_address(text)
@@ -58,7 +58,7 @@ class NetworkClass:
 
     @property
     def text(self) -> str:
-        """The class in words."""
+        """Return the class in words."""
         return "+".join(sorted(self.names)) or ELSEWHERE
 
 
@@ -69,7 +69,7 @@ class Networks:
         self.spans = spans
 
     def containing(self, address: str) -> frozenset[str]:
-        """The networks that an address lies in; raises ValueError."""
+        """Return the networks that an address lies in; raises ValueError."""
         version, number = address_of(address)
         return frozenset(
             name
@@ -79,7 +79,7 @@ class Networks:
 
     @cached_property
     def _pieces(self) -> list[tuple[int, int, int, frozenset[str]]]:
-        """The whole address space in runs of addresses of one class."""
+        """Return the whole address space in runs of addresses of one class."""
         found = []
         for version, end in _SPACE.items():
             cuts: dict[int, list[tuple[str, int]]] = {0: []}
@@ -102,7 +102,7 @@ class Networks:
 
     @cached_property
     def classes(self) -> tuple[NetworkClass, ...]:
-        """Every class, by its names; elsewhere, if there is any, last."""
+        """Return every class, by its names; elsewhere, if there is any, last."""
         found: dict[frozenset[str], str] = {}
         for version, first, last, names in self._pieces:
             found.setdefault(names, _text(version, min(first + 1, last)))
@@ -115,7 +115,7 @@ class Networks:
 
     @cached_property
     def _starts(self) -> dict[int, tuple[list[int], list[frozenset[str]]]]:
-        """Of each version where the runs begin, and what lies in each."""
+        """Return where the runs of each version begin, and what is in each."""
         found: dict[int, tuple[list[int], list[frozenset[str]]]] = {version: ([], []) for version in _SPACE}
         for version, first, _, names in self._pieces:
             found[version][0].append(first)
@@ -135,6 +135,6 @@ class Networks:
         return names[bisect_right(starts, number) - 1]
 
     def around(self, name: str) -> frozenset[str]:
-        """The networks that wholly contain a named one, itself included."""
+        """Return the networks that wholly contain a named one, itself included."""
         inside = [names for _, _, _, names in self._pieces if name in names]
         return frozenset.intersection(*inside) if inside else frozenset((name,))

@@ -1,7 +1,8 @@
 """A part of a snapshot: some people, one after another in their order, with everything that they share with the others.
 
-What a rule about people says of somebody depends on their own rows and on what is shared, so a part gives them the verdicts that the whole
-does. Whatever counts over everybody is worked out from the whole and handed on (`People.others_owned`).
+What a rule about people says of someone depends on their own rows and on what is shared, so a part gives them the
+verdicts that the whole does. Whatever counts over everyone is worked out from the whole and handed on
+(`People.others_owned`).
 """
 
 from __future__ import annotations
@@ -28,18 +29,21 @@ class _Texts:
         return self._last - self._first
 
     def take(self, rows: Ints | Longs) -> list[str]:
-        """The texts at these rows of the part."""
+        """Return the texts at these rows of the part."""
         return self._whole.take(rows + self._first)
 
     def find(self, text: str) -> list[int]:
-        """The rows of the part that hold just this text."""
+        """Return the rows of the part that hold just this text."""
         return [row - self._first for row in self._whole.find(text) if self._first <= row < self._last]
 
 
 def part_of(snapshot: Snapshot, first: int, last: int) -> Snapshot:
-    """The snapshot with the active people `first` to before `last` alone, numbered from 0; planned meetings are left to the whole.
+    """Return the snapshot with the active people `first` to before `last` alone, numbered from 0.
 
-    Rows keep their place in the tables (`Settings.row`), shared things their numbers: services, units, groups, words of columns.
+    Planned meetings are left to the whole.
+
+    Rows keep their place in the tables (`Settings.row`), shared things their numbers: services, units, groups, words of
+    columns.
     """
     groups, units = snapshot.groups, snapshot.units
     return replace(
@@ -56,6 +60,7 @@ def part_of(snapshot: Snapshot, first: int, last: int) -> Snapshot:
 
 
 def _people(people: People, first: int, last: int) -> People:
+    """Cut the table of people to rows `first` to `last`."""
     some = slice(first, last)
 
     def coded(column: Coded | None) -> Coded | None:
@@ -63,21 +68,21 @@ def _people(people: People, first: int, last: int) -> People:
 
     owned = people.others()
     return People(
-        _Texts(people.ids, first, last),
-        _Texts(people.logins, first, last),
-        None if people.names is None else _Texts(people.names, first, last),
-        Coded(people.kind.codes[some], people.kind.words),
-        coded(people.unit),
-        coded(people.roles),
-        coded(people.licences),
-        None if people.break_glass is None else people.break_glass[some],
-        coded(people.home_domain),
-        coded(people.mfa),
-        coded(people.protection),
-        {name: times[some] for name, times in people.times.items()},
-        {name: Coded(column.codes[some], column.words) for name, column in people.attributes.items()},
-        None if people.sponsors is None else people.sponsors[some],
-        None if owned is None else owned[some],
+        ids=_Texts(people.ids, first, last),
+        logins=_Texts(people.logins, first, last),
+        names=None if people.names is None else _Texts(people.names, first, last),
+        kind=Coded(people.kind.codes[some], people.kind.words),
+        unit=coded(people.unit),
+        roles=coded(people.roles),
+        licences=coded(people.licences),
+        break_glass=None if people.break_glass is None else people.break_glass[some],
+        home_domain=coded(people.home_domain),
+        mfa=coded(people.mfa),
+        protection=coded(people.protection),
+        times={name: times[some] for name, times in people.times.items()},
+        attributes={name: Coded(column.codes[some], column.words) for name, column in people.attributes.items()},
+        sponsors=None if people.sponsors is None else people.sponsors[some],
+        others_owned=None if owned is None else owned[some],
     )
 
 
@@ -109,19 +114,20 @@ def _registered(table: Authenticators, first: int, last: int) -> Authenticators:
 
 
 def _passes(table: Passes, first: int, last: int) -> Passes:
+    """Cut the temporary access passes to those of people `first` to `last`, numbered from `first`."""
     rows = np.flatnonzero(between(table.person, first, last))
     issuer = table.issuer
-    if issuer is not None:  # whoever is of another part is not the person
+    if issuer is not None:  # an issuer of another part is not the person
         issuer = np.where(between(issuer[rows], first, last), issuer[rows] - np.int32(first), np.int32(MISSING))
     return Passes(
-        table.person[rows] - np.int32(first),
-        table.issued[rows],
-        table.starts[rows],
-        table.expires[rows],
-        table.used[rows],
-        None if table.single_use is None else table.single_use[rows],
-        issuer,
-        table.silent[rows],
-        table.taken_at,
-        last - first,
+        person=table.person[rows] - np.int32(first),
+        issued=table.issued[rows],
+        starts=table.starts[rows],
+        expires=table.expires[rows],
+        used=table.used[rows],
+        single_use=None if table.single_use is None else table.single_use[rows],
+        issuer=issuer,
+        silent=table.silent[rows],
+        taken_at=table.taken_at,
+        size=last - first,
     )

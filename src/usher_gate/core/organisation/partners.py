@@ -19,8 +19,10 @@ HOME_FACTORS = (MFA, PHISHING_RESISTANT, HARDWARE_KEY)
 
 @record
 class Partner:
-    """One row of partners; a flag is None where the table has no such column. `factor` is the strongest proof that its people show at
-    home, one of HOME_FACTORS, "" where that is not known."""
+    """One row of partners; a flag is None where the table has no such column.
+
+    `factor` is the strongest proof that its people show at home, one of HOME_FACTORS, "" where that is not known.
+    """
 
     domain: str
     flags: Mapping[str, str | None]
@@ -28,7 +30,7 @@ class Partner:
 
     @property
     def home(self) -> Home:
-        """What the flags mean for somebody who comes from there."""
+        """Return what the flags mean for someone who comes from there."""
         flags = self.flags
         return Home(
             flags["guests_in"] != "false",
@@ -40,8 +42,11 @@ class Partner:
 
 @record
 class Home:
-    """What somebody's home means here: whether it is let in, whether its word on second factors and on devices counts, and the strongest
-    proof that its people show there (one of HOME_FACTORS, "" where that is not known)."""
+    """Describes what someone's home means here.
+
+    Whether it is let in, whether its word on second factors and on devices counts, and the strongest proof that its
+    people show there (one of HOME_FACTORS, "" where that is not known).
+    """
 
     guests_in: bool
     home_mfa: bool
@@ -50,26 +55,32 @@ class Home:
 
     @property
     def decides_strength(self) -> bool:
-        """Whether how strong a proof is is decided there, and is not known here."""
+        """Return whether how strong a proof is is decided there, and is not known here."""
         return self.guests_in and self.home_mfa and not self.factor
 
     @property
     def possible(self) -> tuple[Home, ...]:
-        """The home with each factor that it may have. Where that is not known the weakest and the strongest are enough."""
+        """Return the home with each factor that it may have.
+
+        Where that is not known the weakest and the strongest are enough.
+        """
         if not self.home_mfa or self.factor:
             return (self,)
         return tuple(replace(self, factor=factor) for factor in (HOME_FACTORS[0], HOME_FACTORS[-1]))
 
     @property
     def proofs(self) -> frozenset[str]:
-        """What its people can show there, devices apart, where its word counts; all that there is where that is not known."""
+        """Return what its people can show there, devices apart, where its word counts.
+
+        All that there is where that is not known.
+        """
         return with_implied((self.factor or HOME_FACTORS[-1],))
 
 
 DEFAULT_PARTNER = Partner("*", PARTNER_COLUMNS)
-OURS = Home(True, True, True)  # of somebody who is no guest
+OURS = Home(True, True, True)  # of someone who is no guest
 
 
 def star_row(columns: Collection[str]) -> Partner:
-    """The row `*` of a table with these columns that has none, as if it stood there with every cell empty."""
+    """Return the row `*` of a table with these columns that has none, as if it stood there with every cell empty."""
     return Partner("*", {name: missing if name in columns else None for name, missing in PARTNER_COLUMNS.items()})

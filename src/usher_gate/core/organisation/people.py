@@ -29,24 +29,27 @@ class People:
     protection: Coded | None
     times: Mapping[str, Longs]
     attributes: Mapping[str, Coded]
-    sponsors: Ints | None = None  # who each sponsor is (a number of an active person, MISSING for nobody who is)
-    others_owned: Ints | None = None  # of a part of the people: see `others`, counted over everybody
+    sponsors: Ints | None = None  # who each sponsor is (a number of an active person, MISSING for no one who is)
+    others_owned: Ints | None = None  # of a part of the people: see `others`, counted over everyone
 
     def __len__(self) -> int:
         return len(self.ids)
 
     @property
     def guests(self) -> Bools:
-        """A mask (bool, one for each active person) of those whose kind is guest."""
+        """Return a mask (bool, one for each active person) of those whose kind is guest."""
         return self.kind.where([word == "guest" for word in self.kind.words])
 
     def others(self) -> Ints | None:
-        """How many other active accounts the owner of each has (int32, MISSING for one without owner); None where no owners are told."""
+        """Return how many other active accounts the owner of each has (int32, MISSING for one without owner).
+
+        None if no owners are known.
+        """
         return others_of(self.attributes.get(OWNER)) if self.others_owned is None else self.others_owned
 
 
 def others_of(owner: Coded | None) -> Ints | None:
-    """How many other accounts the owner of each has, of all accounts in a column."""
+    """Return how many other accounts the owner of each has, of all accounts in a column."""
     if owner is None:
         return None
     counted = np.bincount(owner.codes[owner.codes != MISSING], minlength=len(owner.words) + 1)

@@ -14,8 +14,8 @@ _IMPLIES = {HARDWARE_KEY: (PHISHING_RESISTANT, MFA), PHISHING_RESISTANT: (MFA,),
 
 
 @record
-class Worth:
-    """What one type is worth. `factor` is no, with (a memorized secret beside it) or alone."""
+class AuthenticatorType:
+    """Describes what one type is worth. `factor` is no, with (a memorized secret beside it) or alone."""
 
     factor: str
     phishing_resistant: bool = False
@@ -24,22 +24,22 @@ class Worth:
 
 
 TYPES = {
-    MEMORIZED: Worth("no"),
-    "look-up-secret": Worth("with"),
-    "single-factor-otp": Worth("with"),
-    "out-of-band-app": Worth("with"),
-    "out-of-band-sms": Worth("with", restricted=True),
-    "out-of-band-voice": Worth("with", restricted=True),
-    "multi-factor-otp": Worth("alone"),
-    "single-factor-crypto-software": Worth("with", phishing_resistant=True),
-    "single-factor-crypto-device": Worth("with", phishing_resistant=True, hardware=True),
-    "multi-factor-crypto-software": Worth("alone", phishing_resistant=True),
-    "multi-factor-crypto-device": Worth("alone", phishing_resistant=True, hardware=True),
+    MEMORIZED: AuthenticatorType("no"),
+    "look-up-secret": AuthenticatorType("with"),
+    "single-factor-otp": AuthenticatorType("with"),
+    "out-of-band-app": AuthenticatorType("with"),
+    "out-of-band-sms": AuthenticatorType("with", restricted=True),
+    "out-of-band-voice": AuthenticatorType("with", restricted=True),
+    "multi-factor-otp": AuthenticatorType("alone"),
+    "single-factor-crypto-software": AuthenticatorType("with", phishing_resistant=True),
+    "single-factor-crypto-device": AuthenticatorType("with", phishing_resistant=True, hardware=True),
+    "multi-factor-crypto-software": AuthenticatorType("alone", phishing_resistant=True),
+    "multi-factor-crypto-device": AuthenticatorType("alone", phishing_resistant=True, hardware=True),
 }
 
 
 def with_implied(proofs: Iterable[str]) -> frozenset[str]:
-    """The proofs and all that they imply."""
+    """Return the proofs and all that they imply."""
     found = frozenset(proofs)
     return found | {implied for proof in found for implied in _IMPLIES.get(proof, ())}
 
@@ -49,20 +49,21 @@ PROOF_LEVELS = tuple(with_implied(proofs) for proofs in ((), (MFA,), (PHISHING_R
 
 
 def without(proofs: frozenset[str], proof: str) -> frozenset[str]:
-    """The most that is left of some proofs when one is not among them: those that imply it go too."""
+    """Return the most that is left of some proofs when one is not among them: those that imply it go too."""
     return frozenset(one_proof for one_proof in proofs if proof not in with_implied((one_proof,)))
 
 
 def proofs_of(types: frozenset[str]) -> frozenset[str]:
-    """What authenticators prove together; each counts only in the company that makes it a second factor."""
+    """Return what authenticators prove together; each counts only in the company that makes it a second factor."""
     found: set[str] = set()
     for kind in types:
         worth = TYPES[kind]
         if worth.factor == "alone" or (worth.factor == "with" and MEMORIZED in types):
-            found.add(HARDWARE_KEY if worth.hardware else PHISHING_RESISTANT if worth.phishing_resistant else MFA)
+            weaker = PHISHING_RESISTANT if worth.phishing_resistant else MFA
+            found.add(HARDWARE_KEY if worth.hardware else weaker)
     return with_implied(found)
 
 
 def device_proofs(device: str) -> frozenset[str]:
-    """What the device in hand proves."""
+    """Return what the device in hand proves."""
     return with_implied({"managed": (MANAGED,), "healthy": (HEALTHY,)}.get(device, ()))

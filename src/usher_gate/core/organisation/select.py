@@ -19,7 +19,10 @@ class Unanswerable(Exception):
 
 
 def select(selector: Selector, directory: Directory) -> Bools:
-    """The active people that a selector chooses; raises Unanswerable if any part of it, however deep, cannot be answered."""
+    """Return the active people that a selector chooses.
+
+    Raises Unanswerable if any part of it, however deep, cannot be answered.
+    """
     if selector.parts:
         masks = [select(part, directory) for part in selector.parts]
         if selector.key == "not":
@@ -32,9 +35,9 @@ def select(selector: Selector, directory: Directory) -> Bools:
 
 
 def select_surely(include: Selector, exclude: Selector | None, directory: Directory) -> tuple[Bools, Bools]:
-    """Whom one selector surely includes and the other surely does not exclude, and of whom neither is sure.
+    """Return two masks: the people surely included and not excluded, and the people of which that is not known.
 
-    Who is surely excluded is so whatever the other selector cannot tell.
+    A person who is surely excluded is so, whatever the other selector leaves open.
     """
     nobody = np.zeros(len(directory.people), bool)
 
@@ -54,7 +57,7 @@ def select_surely(include: Selector, exclude: Selector | None, directory: Direct
 
 
 def gaps_of(include: Selector, exclude: Selector | None, directory: Directory) -> list[str]:
-    """What two selectors ask for and the snapshot does not have."""
+    """Return what two selectors ask for and the snapshot does not have."""
     found = []
     for selector in (include, exclude):
         try:
@@ -66,7 +69,10 @@ def gaps_of(include: Selector, exclude: Selector | None, directory: Directory) -
 
 
 def strange_values(selector: Selector, directory: Directory) -> list[str]:
-    """What a selector asks for and nobody at all has, each with the nearest that somebody has: most likely it is misspelt."""
+    """Return what a selector asks for and no one at all has, each with the nearest that someone has.
+
+    Most likely it is misspelt.
+    """
     if selector.parts:
         return [said for part in selector.parts for said in strange_values(part, directory)]
     known = _words_of(selector.key, directory)
@@ -83,12 +89,15 @@ def strange_values(selector: Selector, directory: Directory) -> list[str]:
         else:
             there = value in known
         if not there:
-            found.append(f"the {selector.key} {quoted(value)}, which nobody has; {nearest(value, known)}")
+            found.append(f"the {selector.key} {quoted(value)}, which no one has; {nearest(value, known)}")
     return found
 
 
 def _words_of(key: str, directory: Directory) -> frozenset[str] | None:
-    """All words of a column that a selector's key looks at, of active and inactive people; None for a key without such, or no column."""
+    """Return all words of a column that a selector's key looks at, of active and inactive people.
+
+    None for a key without such, or no column.
+    """
     found: set[str] = set()
     for people in (directory.people, directory.inactive):
         if key in ("id", "login"):
@@ -108,6 +117,7 @@ def _words_of(key: str, directory: Directory) -> frozenset[str] | None:
 
 
 def _test(selector: Selector, directory: Directory) -> Bools:
+    """Return which people pass one test of a selector; raises Unanswerable if its column is missing."""
     people, key, values = directory.people, selector.key, frozenset(selector.values)
     if key == "any":
         return np.ones(len(people), bool)
@@ -177,7 +187,7 @@ def _in_groups(values: frozenset[str], directory: Directory) -> Bools:
 
 
 def find_group(text: str, directory: Directory) -> int:
-    """The number of a group by id, or by name if that is unique; raises KeyError."""
+    """Return the number of a group by id, or by name if that is unique; raises KeyError."""
     if text in directory.group_index:
         return directory.group_index[text]
     named = [number for number, name in enumerate(directory.group_titles) if name == text]

@@ -31,11 +31,11 @@ class Selector:
 
     @property
     def text(self) -> str:
-        """The selector in words."""
+        """Return the selector in words."""
         if self.key in ("all-of", "any-of"):
             return (" and " if self.key == "all-of" else " or ").join(
                 f"({part.text})" if len(part.parts) > 1 else part.text for part in self.parts
             )
         if self.key == "not":
             return f"not ({self.parts[0].text})"
-        return "everybody" if self.key == "any" else f"{self.key} {' or '.join(self.values)}"
+        return "everyone" if self.key == "any" else f"{self.key} {' or '.join(self.values)}"

@@ -11,7 +11,10 @@ from .selector import Selector
 
 @record
 class Need:
-    """What a control needs on a service: any one of `licences`; without one it has the value `without`, or none."""
+    """Describes what a control needs on a service: any one of `licences`.
+
+    Without one it has the value `without`, or none.
+    """
 
     pattern: str
     licences: frozenset[str]
@@ -20,7 +23,10 @@ class Need:
 
 @record
 class DoorKeys:
-    """What a service says of its doors: kinds of meeting and ways in (None: not said), and whether identity binds callers."""
+    """Describes what a service says of its doors.
+
+    Kinds of meeting and ways in (None: not said), and whether identity binds callers.
+    """
 
     kinds: tuple[str, ...] | None = None
     ways: tuple[str, ...] | None = None
@@ -51,5 +57,8 @@ class Service:
     )  # by control the line of services.yaml that gives its default
 
     def changeable(self, control: str) -> bool:
-        """Whether people can change a control for themselves where it is not pinned; a service that has not said lets them."""
+        """Return whether people can change a control for themselves where it is not pinned.
+
+        A service that has not said lets them.
+        """
         return self.self_service is None or control in self.self_service

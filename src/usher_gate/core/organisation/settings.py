@@ -15,10 +15,10 @@ ORGANISATION, UNIT, GROUP, PERSON, MEETING = range(5)
 class Settings:
     """The active settings, one a row, in any order.
 
-    `service` and `control` number the services and `controls`; `target` is the unit's, group's or person's number, MISSING
-    where there is none such; `value` points into `values` (canonical texts), each of which belongs to the control of that
-    place in `value_controls`. `rank` is NO_RANK where it is blank. `timed` says whether the snapshot has the column
-    changed_at; `row` is the row in the file.
+    `service` and `control` number the services and `controls`; `target` is the unit's, group's or person's number,
+    MISSING where there is none such; `value` points into `values` (canonical texts), each of which belongs to the
+    control of that place in `value_controls`. `rank` is NO_RANK where it is blank. `timed` says whether the snapshot
+    has the column changed_at; `row` is the row in the file.
     """
 
     service: Ints
@@ -40,7 +40,7 @@ class Settings:
         return len(self.service)
 
     def at(self, rows: Longs) -> Settings:
-        """Only those at some rows."""
+        """Return only those at some rows."""
         return replace(
             self,
             service=self.service[rows],
@@ -58,8 +58,11 @@ class Settings:
 
 @record
 class IgnoredSettings:
-    """The active settings that apply to nothing, because their group, person or unit does not exist: `row` is the row in the file, `scope`
-    where each is set; `nearest` names for each word of `scope` the nearest scope that exists, "" for none."""
+    """The active settings that apply to nothing, because their group, person or unit does not exist.
+
+    `row` is the row in the file, `scope` where each is set; `nearest` names for each word of `scope` the nearest scope
+    that exists, "" for none.
+    """
 
     row: Ints
     scope: Coded
@@ -68,7 +71,7 @@ class IgnoredSettings:
 
 @record
 class Observations:
-    """What was really seen, one a row; `value` into `values` (canonical texts)."""
+    """Describes what was really seen, one a row; `value` into `values` (canonical texts)."""
 
     person: Ints
     service: Ints

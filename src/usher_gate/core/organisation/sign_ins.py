@@ -8,7 +8,10 @@ from .networks import NetworkClass
 
 @record
 class SignIn:
-    """One possible sign-in; its network is a class of addresses, with one of them. The other words are those of CONDITION_WORDS."""
+    """One possible sign-in; its network is a class of addresses, with one of them.
+
+    The other words are those of CONDITION_WORDS.
+    """
 
     resource: str
     network: NetworkClass
@@ -18,5 +21,5 @@ class SignIn:
     risk: str
 
     def word(self, dimension: str) -> str:
-        """What it says in one of DIMENSIONS."""
+        """Return what it says in one of DIMENSIONS."""
         return self.network.text if dimension == "network" else str(getattr(self, dimension))

@@ -23,7 +23,7 @@ from .settings import IgnoredSettings, Observations, Settings
 
 @record_by_name
 class Snapshot(Directory):
-    """Everything known about the organisation at one time. None stands for what the snapshot does not have."""
+    """Everything known about the organisation at one time. None means that the snapshot does not have it."""
 
     name: str
     taken_at: int  # microseconds since 1970-01-01T00:00Z
@@ -45,7 +45,7 @@ class Snapshot(Directory):
     second_factor_default: bool = False
     access_rules: tuple[AccessRule, ...] | None = None
     notes: tuple[str, ...] = ()
-    people_whole: bool = True  # whether everybody is there; where not, nobody can be counted
+    people_whole: bool = True  # whether everyone is there; where not, no one can be counted
     missing: tuple[str, ...] = ()  # tables, files and columns that are not there, and services that were not gathered
     partial: tuple[str, ...] = ()  # what gathering could not bring, in words
     stale: str = ""  # why the snapshot is older than it should be, in words
@@ -54,7 +54,9 @@ class Snapshot(Directory):
 
     @cached_property
     def partner_rows(self) -> Ints:
-        """For each active person the number of the partner that counts for a guest (own row, else `*`), MISSING for others."""
+        """Return for each active person the number of the partner that counts for a guest (own row, else `*`), MISSING
+        for others.
+        """
         partners = {partner.domain.casefold(): number for number, partner in enumerate(self.partners or ())}
         domains, star = self.guest_domains, partners.get("*", MISSING)
         row = np.array([*(partners.get(word.casefold(), star) for word in domains.words), star], np.int32)
@@ -63,11 +65,14 @@ class Snapshot(Directory):
 
     @property
     def is_doubtful(self) -> bool:
-        """Whether it is known to be less than whole, or older than it should be."""
+        """Return whether it is known to be less than whole, or older than it should be."""
         return bool(self.partial or self.stale)
 
     def scope_name(self, scope: str) -> str:
-        """What the group, unit, person or meeting of a scope is called; "" where nothing else than the scope is known."""
+        """Return what the group, unit, person or meeting of a scope is called.
+
+        "" where nothing else than the scope is known.
+        """
         kind, _, name = scope.partition(":")
         if kind == "unit":
             return self.unit_names.get(name, "")
@@ -81,11 +86,16 @@ class Snapshot(Directory):
 
     @property
     def says_pinned(self) -> bool:
-        """Whether the table of settings says what is pinned; where it does not, nothing can be pinned by a change."""
+        """Return whether the table of settings says what is pinned.
+
+        Where it does not, nothing can be pinned by a change.
+        """
         return self.settings is not None and "settings.pinned" not in self.missing
 
     def registered(self, person: int) -> frozenset[str]:
-        """The types that a person has, with the memorized secret that a member is taken to have and a guest has at home."""
+        """Return the types that a person has, with the memorized secret that a member is taken to have and a guest has
+        at home.
+        """
         assert self.authenticators is not None
         kind = self.people.kind.words[int(self.people.kind.codes[person])]
         taken = kind == "guest" or (kind == "member" and not self.authenticators.lists_memorized)

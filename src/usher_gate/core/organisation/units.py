@@ -13,19 +13,19 @@ from .columns import MISSING, Bools, Ints, Longs
 
 @record
 class Units:
-    """The tree of units: every unit with somebody in or below it, in the order of a walk through the tree."""
+    """The tree of units: every unit with someone in or below it, in the order of a walk through the tree."""
 
     paths: tuple[str, ...]
     codes: Ints  # of each active person, MISSING in no unit
 
     @cached_property
     def index(self) -> Mapping[str, int]:
-        """Where each path stands."""
+        """Return the index of each path."""
         return {path: number for number, path in enumerate(self.paths)}
 
     @cached_property
     def ends(self) -> tuple[int, ...]:
-        """For each unit, the place after the last unit below it."""
+        """Return for each unit, the place after the last unit below it."""
         ends = list(range(1, len(self.paths) + 1))
         for number in range(len(self.paths) - 1, -1, -1):
             above = parent(self.paths[number])
@@ -39,16 +39,16 @@ class Units:
         return order, np.searchsorted(self.codes[order], np.arange(len(self.paths) + 1)).astype(np.int64)
 
     def members(self, unit: int) -> Ints:
-        """The active people in a unit and below it."""
+        """Return the active people in a unit and below it."""
         order, starts = self._ordered
         return order[starts[unit] : starts[self.ends[unit]]]
 
     def count(self, mask: Bools) -> Longs:
-        """For each unit, how many people in it and below it the mask holds."""
+        """Return for each unit, how many people in it and below it the mask holds."""
         return self.count_of(np.flatnonzero(mask))
 
     def count_of(self, people: Longs) -> Longs:
-        """For each unit, how many of these people are in it and below it."""
+        """Return for each unit, how many of these people are in it and below it."""
         codes = self.codes[people]
         here = np.bincount(codes[codes >= 0], minlength=len(self.paths))
         sums = np.concatenate(([0], np.cumsum(here)))
@@ -56,20 +56,20 @@ class Units:
         return counted
 
     def path_of(self, person: int) -> list[str]:
-        """The units on the way from `/` down to the person's, widest first; empty for somebody in no unit."""
+        """Return the units on the way from `/` down to the person's, widest first; empty for someone in no unit."""
         code = int(self.codes[person])
         return [] if code == MISSING else lineage(self.paths[code])
 
 
 def parent(path: str) -> str | None:
-    """The unit above; None for `/`."""
+    """Return the unit above; None for `/`."""
     if path == "/":
         return None
     return path.rpartition("/")[0] or "/"
 
 
 def lineage(path: str) -> list[str]:
-    """A unit's path and all above it, widest first."""
+    """Return a unit's path and all above it, widest first."""
     found = [path]
     while (above := parent(found[-1])) is not None:
         found.append(above)
@@ -77,5 +77,5 @@ def lineage(path: str) -> list[str]:
 
 
 def depth(path: str) -> int:
-    """How far below `/` a unit is."""
+    """Return how far below `/` a unit is."""
     return 0 if path == "/" else path.count("/")

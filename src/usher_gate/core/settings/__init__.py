@@ -1,1 +1,3 @@
-"""What each person really gets for a control on a service, by which settings, and which of those values cannot work together."""
+"""What each person really gets for a control on a service, by which settings, and which of those values cannot work
+together.
+"""

@@ -13,7 +13,10 @@ from .resolver import Resolver
 
 @record
 class Clash:
-    """The people (ascending) of a service who have two values that cannot work together; `first` and `second` are (control, value)."""
+    """The people (ascending) of a service who have two values that cannot work together.
+
+    `first` and `second` are (control, value).
+    """
 
     service: str
     first: tuple[str, str]
@@ -23,7 +26,7 @@ class Clash:
 
 
 def having(effective: Effective, value: str) -> Bools:
-    """The people whose effective value is known to be this one."""
+    """Return the people whose effective value is known to be this one."""
     if effective.licence_unknown:
         return np.zeros(len(effective.places), bool)
     wanted = np.array([effective.value(place) == value for place in range(len(effective))])
@@ -32,7 +35,7 @@ def having(effective: Effective, value: str) -> Bools:
 
 
 def clashes(resolver: Resolver, chosen: Bools, services: frozenset[str] | None) -> tuple[tuple[Clash, ...], int]:
-    """The contradictions found, by service and value, and how many of the chosen people have at least one."""
+    """Return the contradictions found, by service and value, and how many of the chosen people have at least one."""
     snapshot, found = resolver.snapshot, list[Clash]()
     anybody = np.zeros(len(snapshot.people), bool)
     for service in snapshot.services or ():
@@ -49,11 +52,11 @@ def clashes(resolver: Resolver, chosen: Bools, services: frozenset[str] | None) 
                         anybody |= people
                         found.append(
                             Clash(
-                                service.id,
-                                (first, one),
-                                (second, other),
-                                np.flatnonzero(people).astype(np.int32),
-                                contradiction.because,
+                                service=service.id,
+                                first=(first, one),
+                                second=(second, other),
+                                people=np.flatnonzero(people).astype(np.int32),
+                                because=contradiction.because,
                             )
                         )
     return tuple(sorted(found, key=lambda clash: (clash.service, clash.first, clash.second))), int(

@@ -1,8 +1,9 @@
 """Effective values: what each person really gets for one control on one service, and the setting that causes it.
 
-All settings of a service and control are sorted once by strength, weakest first: not pinned before pinned; among those not
-pinned the widest step first, among pinned ones the narrowest; at one step by the order that names its winner. Painting the
-people each setting covers in that order leaves, for every person, the place of the setting that causes the value.
+All settings of a service and control are sorted once by strength, weakest first: not pinned before pinned; among those
+not pinned the widest step first, among pinned ones the narrowest; at one step by the order that names its winner.
+Painting the people each setting covers in that order leaves, for every person, the place of the setting that causes the
+value.
 """
 
 from __future__ import annotations
@@ -29,7 +30,9 @@ DEEPEST = 1 << 20  # units below one another, at most
 
 @record
 class Cause:
-    """Where an effective value comes from: a setting (`row` is its row in the settings table), `factory` or `licence`.
+    """Says where an effective value comes from.
+
+    A setting (`row` is its row in the settings table), `factory` or `licence`.
 
     `scope` None says that the value is unknown for want of any source.
     """
@@ -43,8 +46,11 @@ class Cause:
 
 @record
 class SortedSettings:
-    """The settings of one service and control by growing strength, one a place: `kind` is a scope kind (int32), `target` the number of the
-    unit, group or person (EVERYBODY for a level whose data is missing), `step` how narrow it is, `row` where it stands in the table."""
+    """The settings of one service and control by growing strength, one a place.
+
+    `kind` is a scope kind (int32), `target` the number of the unit, group or person (EVERYBODY for a level whose data
+    is missing), `step` how narrow it is, `row` its row in the table.
+    """
 
     kind: Ints
     target: Ints
@@ -61,19 +67,23 @@ class Effective:
     """The effective values of one control on one service, for all active people.
 
     `places[p]` is the place of person p's cause; the properties of a place stand in arrays of the same order:
-    place 0 is the factory value (or unknown), the rest are settings by growing strength.
+    place 0 is the service default (or unknown), the rest are settings by growing strength.
     """
 
     def __init__(
         self, snapshot: Snapshot, service: Service, control: str, settings: SortedSettings, lacking: Bools | None
     ) -> None:
-        """`lacking` are the people without the licence that is needed; None where none is, or where that is not known."""
+        """`lacking` are the people without the licence that is needed.
+
+        None where none is, or where that is not known.
+        """
         self.service, self.control, self.lacking = service, control, lacking
         self._snapshot = snapshot
         need = service.needs.get(control)
         without = need.without if need is not None and lacking is not None else None
         last = 0 if without is None else 1  # the value for want of a licence is the strongest place
         factory = service.factory.get(control) if snapshot.settings is not None else None
+        # Place 0 is the service default, then the settings, the weakest first, and last the value without a licence.
         self._values: list[str | None] = [factory, *settings.values, *([without] * last)]
         self._scopes: list[str | None] = ["factory" if factory is not None else None, *settings.scopes]
         self._scopes += ["licence"] * last
@@ -92,37 +102,37 @@ class Effective:
 
     @property
     def values(self) -> list[str | None]:
-        """The canonical text of the value at each place; None where it is unknown."""
+        """Return the canonical text of the value at each place; None where it is unknown."""
         return self._values
 
     def value(self, place: int) -> str | None:
-        """The value at one place."""
+        """Return the value at one place."""
         return self._values[place]
 
     def cause(self, place: int) -> Cause:
-        """Where the value at a place comes from."""
+        """Return where the value at a place comes from."""
         value = self._values[place]
         return Cause(
-            self._scopes[place] if value is not None else None,
-            value,
-            bool(self.pinned[place]),
-            int(self.changed[place]),
-            int(self.rows[place]),
+            scope=self._scopes[place] if value is not None else None,
+            value=value,
+            pinned=bool(self.pinned[place]),
+            changed=int(self.changed[place]),
+            row=int(self.rows[place]),
         )
 
     @property
     def unlicensed(self) -> bool:
-        """Whether people without the licence have no value at all (as against the one that `without` gives)."""
+        """Return whether people without the licence have no value at all (as against the one that `without` gives)."""
         need = self.service.needs.get(self.control)
         return need is not None and need.without is None
 
     @property
     def licence_unknown(self) -> bool:
-        """Whether a licence is needed and the snapshot does not tell who has which."""
+        """Return whether a licence is needed and the snapshot does not say who has which."""
         return self.control in self.service.needs and self.lacking is None
 
     def licence_of(self, person: int) -> str:
-        """What the licence says: "" (none needed), `held`, `without`, `unavailable` or `unknown`."""
+        """Return what the licence says: "" (none needed), `held`, `without`, `unavailable` or `unknown`."""
         need = self.service.needs.get(self.control)
         if need is None:
             return ""
@@ -134,11 +144,14 @@ class Effective:
 
     @cached_property
     def places(self) -> Ints:
-        """For each active person the place of the cause (int32)."""
-        return self._paint(range(1, len(self)))
+        """Return for each active person the place of the cause (int32)."""
+        return self.apply_in_order(range(1, len(self)))
 
     def differs(self, other: Effective) -> Bools:
-        """Whose value is another under other settings of the same control; of those who have one, as far as a licence is needed."""
+        """Return whose value is another under other settings of the same control.
+
+        Of those who have one, as far as a licence is needed.
+        """
         if self.licence_unknown:
             return np.zeros(len(self.places), bool)
         words = {value: number for number, value in enumerate((*self._values, *other._values))}
@@ -148,7 +161,10 @@ class Effective:
 
     @cached_property
     def classes(self) -> NDArray[np.int64]:
-        """Numbers the places so that those of one standing at the group step share a number; all others have their own."""
+        """Numbers the places so that those of equal precedence at the group step share a number.
+
+        All others have their own.
+        """
         same = (
             (self.kinds[1:] == GROUP)
             & (self.kinds[:-1] == GROUP)
@@ -160,13 +176,13 @@ class Effective:
 
     @cached_property
     def contestable(self) -> bool:
-        """Whether settings of one standing have different values, so that a person's value may be contested."""
+        """Return whether settings of equal precedence have different values, so that values may be contested."""
         pairs = {(number, value) for number, value in zip(self.classes.tolist(), self._values, strict=True)}
         return len(pairs) > int(self.classes[-1]) + 1
 
     @property
     def disputed(self) -> dict[int, list[int]]:
-        """The places of each standing (by the number that they share) at which settings have different values."""
+        """Return the places with different values of each precedence rank (by the number that they share)."""
         found: dict[int, list[int]] = {}
         for place, number in enumerate(self.classes.tolist()):
             found.setdefault(number, []).append(place)
@@ -175,12 +191,14 @@ class Effective:
         }
 
     def worst_places(self, goodness: NDArray[np.uint8]) -> Ints:
-        """As `places`, but of settings of one standing the one of least goodness (one number a place) stands."""
+        """Like `places`, but of settings of equal precedence the one of least goodness (one number a place) counts."""
         order = np.lexsort((np.arange(len(self)), -goodness.astype(np.int64), self.classes))
-        return self._paint(order[order > 0].tolist())
+        return self.apply_in_order(order[order > 0].tolist())
 
     def rivals(self, person: int, place: int) -> list[int]:
-        """The places of a person's settings that have the standing of the one at `place`, strongest first, itself included."""
+        """Return the places of a person's settings that have the standing of the one at `place`, strongest first,
+        itself included.
+        """
         if self.kinds[place] != GROUP or self._snapshot.groups is None:
             return [place]
         mine = self._snapshot.groups.of(person)
@@ -188,7 +206,7 @@ class Effective:
         return [int(one_place) for one_place in alike[::-1]]
 
     def covering(self, person: int) -> list[int]:
-        """The places of all settings that cover a person, by growing strength."""
+        """Return the places of all settings that cover a person, by growing strength."""
         found = []
         for place in range(1, len(self)):
             if np.any(self.members(place) == person):
@@ -196,11 +214,14 @@ class Effective:
         return found
 
     def alone(self, place: int) -> bool:
-        """Whether another value at a place changes nobody's cause: no other setting has its standing."""
+        """Return whether another value at a place changes no one's cause: no other setting has its standing."""
         return bool(self.kinds[place] != GROUP or np.count_nonzero(self.classes == self.classes[place]) == 1)
 
     def with_value(self, place: int, value: str) -> Effective | None:
-        """The same with another value (long settled) at one place, where that changes nobody's cause; None where it may."""
+        """Return the same with another value (long settled) at one place, where that changes no one's cause.
+
+        None where it may.
+        """
         if not self.alone(place):
             return None
         other = copy(self)
@@ -214,7 +235,10 @@ class Effective:
         return other
 
     def without(self, place: int) -> Effective:
-        """The same with nobody under the setting at one place: whoever had its value gets that of the strongest other one."""
+        """Return the same with no one under the setting at one place.
+
+        People who had its value get that of the strongest other one.
+        """
         other = copy(self)
         other.kinds, other.targets = self.kinds.copy(), self.targets.copy()
         other.kinds[place] = other.targets[place] = MISSING
@@ -223,7 +247,7 @@ class Effective:
         return other
 
     def place_of(self, scope: str) -> int:
-        """The place of the setting at a scope; 0 for `factory`. There is at most one active setting at each."""
+        """Return the place of the setting at a scope; 0 for `factory`. There is at most one active setting at each."""
         return 0 if scope == "factory" else self._places_of[scope]
 
     @cached_property
@@ -231,7 +255,7 @@ class Effective:
         return {scope: place for place, scope in enumerate(self._scopes) if scope is not None}
 
     def members(self, place: int) -> Ints:
-        """The active people whom the setting at a place covers."""
+        """Return the active people that the setting at a place covers."""
         kind, target = int(self.kinds[place]), int(self.targets[place])
         if kind == ORGANISATION or target == EVERYBODY:
             return np.arange(len(self._snapshot.people), dtype=np.int32)
@@ -247,14 +271,19 @@ class Effective:
         return np.array([target] if kind == PERSON else [], np.int32)
 
     def members_of(self, places: Ints) -> tuple[Ints, Longs]:
-        """The active people whom the settings at many places of one standing cover, one place after another, and how many each covers."""
+        """Return the active people that the settings at many places of equal precedence cover, one place after another,
+        and how many each covers.
+        """
         groups = self._snapshot.groups
         if groups is not None and bool(np.all((self.kinds[places] == GROUP) & (self.targets[places] >= 0))):
             return groups.members_of(self.targets[places])
         members = [self.members(place) for place in places.tolist()]
         return np.concatenate(members), np.array([len(some) for some in members], np.int64)
 
-    def _paint(self, order: Sequence[int]) -> Ints:
+    def apply_in_order(self, order: Sequence[int]) -> Ints:
+        """Apply settings in order of precedence, the weakest first, and return the effective one of each person (its
+        number).
+        """
         places = np.zeros(len(self._snapshot.people), np.int32)
         every = np.array(order, np.int32)
         kinds, targets = self.kinds[every], self.targets[every]

@@ -12,11 +12,11 @@ from ..organisation.snapshot import Snapshot
 
 
 @dataclass(slots=True)
-class Seen:
+class ObservedValues:
     """The observations of one service and control that count: for each person with any, the values seen last.
 
-    `people` ascending, without repeats; those of person i are `values[starts[i]:starts[i + 1]]` into `words`, in the order of
-    choice (least strict, then smallest text); `at` is when.
+    `people` ascending, without repeats; those of person i are `values[starts[i]:starts[i + 1]]` into `words`, in the
+    order of choice (least strict, then smallest text); `at` is when.
     """
 
     people: Ints
@@ -26,8 +26,8 @@ class Seen:
     words: tuple[str, ...] = field(default=())
 
 
-def observed(snapshot: Snapshot, service: str, control: str) -> Seen | None:
-    """What was seen last of one service and control, up to the time of the snapshot; None where nothing was."""
+def observed(snapshot: Snapshot, service: str, control: str) -> ObservedValues | None:
+    """Return what was seen last of one service and control, up to the time of the snapshot; None where nothing was."""
     table: Observations | None = snapshot.observations
     names = [one_service.id for one_service in snapshot.services or ()]
     if table is None or control not in table.controls or service not in names:
@@ -40,28 +40,31 @@ def observed(snapshot: Snapshot, service: str, control: str) -> Seen | None:
     if not len(rows):
         return None
     kind = snapshot.catalogue.index[control].kind
+    # Number the values from the weakest to the strictest.
     used = sorted(
         {int(value) for value in table.value[rows].tolist()},
         key=lambda value: (kind.strictness(table.values[value]), table.values[value]),
     )
     place = np.zeros(len(table.values), np.int32)
     place[used] = np.arange(len(used))
+    # Sort by person, then the latest first, then the weakest first.
     rows = rows[np.lexsort((place[table.value[rows]], -table.seen[rows], table.person[rows]))]
     person, seen = table.person[rows], table.seen[rows]
+    # Keep what was seen at each person's latest time, and where each person's rows begin.
     people, first, inverse = np.unique(person, return_index=True, return_inverse=True)
     rows = rows[seen == seen[first][inverse]]
     starts = np.searchsorted(table.person[rows], np.append(people, np.iinfo(np.int32).max)).astype(np.int64)
-    return Seen(
-        people.astype(np.int32),
-        starts,
-        place[table.value[rows]],
-        table.seen[rows][starts[:-1]],
-        tuple(table.values[value] for value in used),
+    return ObservedValues(
+        people=people.astype(np.int32),
+        starts=starts,
+        values=place[table.value[rows]],
+        at=table.seen[rows][starts[:-1]],
+        words=tuple(table.values[value] for value in used),
     )
 
 
-def seen_later(seen: Seen, moved: Bools, taken_at: int) -> Seen | None:
-    """What was seen, without the people whose setting moved after they were looked at."""
+def seen_later(seen: ObservedValues, moved: Bools, taken_at: int) -> ObservedValues | None:
+    """Return what was seen, without the people whose setting moved after they were looked at."""
     kept = ~(moved[seen.people] & (seen.at < taken_at))
     if np.all(kept):
         return seen

@@ -28,7 +28,10 @@ _Cell = TypeVar("_Cell", np.int32, np.int64, np.bool_)
 
 @record
 class Edit:
-    """One setting changed: its row in the settings table (MISSING for the factory value), and its new value; None takes it away."""
+    """One setting changed: its row in the settings table (MISSING for the service default), and its new value.
+
+    None takes it away.
+    """
 
     row: int
     value: str | None
@@ -79,13 +82,13 @@ class Resolver:
 
     @cached_property
     def _texts(self) -> tuple[NDArray[np.object_], NDArray[np.object_]]:
-        """The values (MISSING is the last, unknown) and the scopes as texts."""
+        """Return the values (MISSING is the last, unknown) and the scopes as texts."""
         settings = self.snapshot.settings
         assert settings is not None
         return np.array([*settings.values, None], object), np.array(self._columns.scope_words, object)
 
     def _scope_order(self, key: int, scopes: NDArray[np.object_]) -> Longs:
-        """For each setting of one service and control the place of its scope among all of theirs, as text."""
+        """Return for each setting of one service and control the place of its scope among all of theirs, as text."""
         if key not in self._scope_orders:
             words = scopes.tolist()
             place = {word: number for number, word in enumerate(sorted(set(words)))}
@@ -93,7 +96,7 @@ class Resolver:
         return self._scope_orders[key]
 
     def _value_order(self, control: str, values: Ints, texts: Sequence[str | None]) -> Longs:
-        """For each of some values of a control its place by (strictness, text); an unknown one comes first."""
+        """Return for each of some values of a control its place by (strictness, text); an unknown one comes first."""
         kind = self.snapshot.catalogue.index[control].kind
         found = [(value, texts[value]) for value in sorted_unique(values.astype(np.int64)).tolist()]
         used = [(kind.strictness(text), text, value) for value, text in found if text is not None]
@@ -102,7 +105,10 @@ class Resolver:
         return order[values]
 
     def sorted_settings(self, service: str, control: str, edit: Edit | None = None) -> SortedSettings:
-        """The settings of one service and control, by growing strength; one of them may be given another value."""
+        """Return the settings of one service and control, by growing strength.
+
+        One of them may be given another value.
+        """
         settings = self.snapshot.settings
         if (
             self._starts is None
@@ -112,7 +118,17 @@ class Resolver:
         ):
             none = np.empty(0, np.int64)
             few = none.astype(np.int32)
-            return SortedSettings(few, few, none.astype(bool), none, none, none, few, [], [])
+            return SortedSettings(
+                kind=few,
+                target=few,
+                pinned=none.astype(bool),
+                rank=none,
+                changed=none,
+                step=none,
+                row=few,
+                values=[],
+                scopes=[],
+            )
         key = self._services[service] * len(settings.controls) + settings.controls.index(control)
         rows = self._order[self._starts[key] : self._starts[key + 1]]
         columns, (values, scopes) = self._columns, self._texts
@@ -134,19 +150,19 @@ class Resolver:
         )
         rows = rows[order]
         return SortedSettings(
-            columns.kind[rows],
-            columns.target[rows],
-            columns.pinned[rows],
-            columns.rank[rows],
-            changed[order],
-            self._step[rows],
-            columns.row[rows],
-            values[value[order]].tolist(),
-            scopes[columns.scope[rows]].tolist(),
+            kind=columns.kind[rows],
+            target=columns.target[rows],
+            pinned=columns.pinned[rows],
+            rank=columns.rank[rows],
+            changed=changed[order],
+            step=self._step[rows],
+            row=columns.row[rows],
+            values=values[value[order]].tolist(),
+            scopes=scopes[columns.scope[rows]].tolist(),
         )
 
     def controls_set(self, service: Service) -> frozenset[str]:
-        """The controls that some active setting of a service is about."""
+        """Return the controls that some active setting of a service is about."""
         settings = self.snapshot.settings
         if settings is None or service.id not in self._services:
             return frozenset()
@@ -154,7 +170,7 @@ class Resolver:
         return frozenset(settings.controls[number] for number in used.tolist() if number >= 0)
 
     def edited(self, effective: Effective, edit: Edit) -> Effective:
-        """Effective values as they would be with one setting (or the factory value) edited."""
+        """Effective values as they would be with one setting (or the service default) edited."""
         service, control = effective.service, effective.control
         place = 0 if edit.row == MISSING else int(np.flatnonzero(effective.rows == edit.row)[0])
         if edit.value is None:
@@ -172,7 +188,10 @@ class Resolver:
         return Effective(self.snapshot, service, control, self.sorted_settings(service.id, control), lacking)
 
     def lacking(self, service: Service, control: str) -> Bools | None:
-        """The people who have none of the licences that a control needs; None where it needs none, or where that is not known."""
+        """Return the people who have none of the licences that a control needs.
+
+        None where it needs none, or where that is not known.
+        """
         need, column = service.needs.get(control), self.snapshot.people.licences
         if need is None or column is None:
             return None
@@ -182,7 +201,7 @@ class Resolver:
         return self._lacking[key]
 
     def effective(self, service: Service, control: str) -> Effective:
-        """The effective values of a control on a service; the last few are kept. Source: domain, "Effective values"."""
+        """Return the effective values of a control on a service; the last few are kept. Spec: effective-values 1."""
         key = (service.id, control)
         if key not in self._kept:
             while len(self._kept) >= max(_FEW_COLUMNS, _KEPT_BYTES // (4 * max(len(self.snapshot.people), 1))):
@@ -192,7 +211,7 @@ class Resolver:
         return self._kept[key]
 
     def accounts(self, service: Service) -> Bools:
-        """Who has an account on a service: everybody where that cannot be answered."""
+        """Return who has an account on a service: everyone where that cannot be answered."""
         if service.id not in self._accounts:
             self._accounts[service.id] = np.ones(len(self.snapshot.people), bool)
             if service.accounts is not None:
@@ -219,6 +238,7 @@ class _SettingRows:
 
     @classmethod
     def of(cls, snapshot: Snapshot, level: Longs) -> _SettingRows:
+        """Return the rows of the settings table, with one for each kind of place whose people are not known."""
         settings = snapshot.settings
         assert settings is not None
         absent = [kind for kind, there in ((UNIT, snapshot.units), (GROUP, snapshot.groups)) if there is None]
@@ -228,6 +248,7 @@ class _SettingRows:
                 key = int(settings.service[row]), int(settings.control[row]), kind
                 if level[key[0], kind] >= 0:
                     gaps[key] = gaps.get(key, False) or bool(settings.pinned[row])
+        # Rows of a kind whose people are not known are replaced by one for everyone that holds no value.
         real = ~np.isin(settings.kind, absent) if absent else np.ones(len(settings), bool)
         if absent:  # what a service leaves out is still counted
             real |= level[settings.service, settings.kind] < 0

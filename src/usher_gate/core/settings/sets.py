@@ -1,7 +1,7 @@
 """A named set of settings: the people it reaches, and those with each of its settings as the effective one.
 
 The settings of a set have the same name in the column `set`, or in the column `note` where `set` is empty.
-Source: answers, G 46.
+Spec: effective-values 6.
 """
 
 from __future__ import annotations

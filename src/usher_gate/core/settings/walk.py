@@ -21,8 +21,11 @@ OVERRIDDEN, BEATEN, STANDS, AFTER_PIN = "overridden", "beaten", "stands", "after
 
 @record
 class StepSetting:
-    """One setting on the walk. `state`: `stands` (it causes the value), `overridden` (by a narrower step), `beaten` (at its
-    own step), `after-pin` (never reached). `rank` is None where it is blank."""
+    """One setting on the walk.
+
+    `state`: STANDS (it causes the value), `overridden` (by a narrower step), `beaten` (at its own step), `after-pin`
+    (never reached). `rank` is None where it is blank.
+    """
 
     scope: str
     value: str
@@ -36,8 +39,11 @@ class StepSetting:
 
 @record
 class Step:
-    """One step of the walk: its name (`factory`, `organisation`, `unit:/Fleet`, `group`, `person`, `licence`) and its settings,
-    the winner first. `gap` says which data the snapshot lacks for it."""
+    """One step of the walk.
+
+    Its name (`factory`, `organisation`, `unit:/Fleet`, `group`, `person`, `licence`) and its settings, the winner
+    first. `gap` says which data the snapshot lacks for it.
+    """
 
     name: str
     settings: tuple[StepSetting, ...]
@@ -57,7 +63,7 @@ class ContradictionSeen:
 
 @record
 class Walk:
-    """How one person's value for a control on a service comes about."""
+    """Describes how one person's value for a control on a service comes about."""
 
     service: Service
     control: str
@@ -80,7 +86,7 @@ class Walk:
 
 
 def walk(resolver: Resolver, service: Service, control: str, person: int) -> Walk:
-    """The walk of one active person's value, from factory to person."""
+    """Return the walk of one active person's value, from factory to person."""
     effective = resolver.effective(service, control)
     place = int(effective.places[person])
     cause = effective.cause(place)
@@ -100,29 +106,31 @@ def walk(resolver: Resolver, service: Service, control: str, person: int) -> Wal
         else ()
     )
     return Walk(
-        service,
-        control,
-        control in service.controls,
-        bool(resolver.accounts(service)[person]),
-        cause.value if known else None,
-        cause.scope if known else None,
-        cause.pinned,
-        not cause.pinned and service.changeable(control),
-        bool(effective.young[place]),
-        tuple((effective.cause(rival).scope or "", effective.value(rival) or "") for rival in rivals)
+        service=service,
+        control=control,
+        supported=control in service.controls,
+        account=bool(resolver.accounts(service)[person]),
+        value=cause.value if known else None,
+        scope=cause.scope if known else None,
+        pinned=cause.pinned,
+        changeable=not cause.pinned and service.changeable(control),
+        young=bool(effective.young[place]),
+        contested=tuple((effective.cause(rival).scope or "", effective.value(rival) or "") for rival in rivals)
         if len(values) > 1
         else (),
-        licence,
-        _steps(effective, resolver.snapshot, person, place),
-        said,
-        tuple(_contradictions(resolver, service, control, cause.value, person)) if known else (),
-        int(cause.changed) + service.settle if effective.young[place] else None,
-        tuple(_chains(effective, resolver.snapshot, person)),
+        licence=licence,
+        steps=_steps(effective, resolver.snapshot, person, place),
+        seen=said,
+        contradictions=tuple(_contradictions(resolver, service, control, cause.value, person)) if known else (),
+        arrives=int(cause.changed) + service.settle if effective.young[place] else None,
+        chains=tuple(_chains(effective, resolver.snapshot, person)),
     )
 
 
 def _chains(effective: Effective, snapshot: Snapshot, person: int) -> Iterator[tuple[str, ...]]:
-    """How the person comes to be in each group whose settings are on the walk, where that is through other groups."""
+    """Yield how the person comes to be in each group whose settings are on the walk, where that is through other
+    groups.
+    """
     groups = snapshot.groups
     places = [] if groups is None else effective.covering(person)
     for group in dict.fromkeys(int(effective.targets[each]) for each in places if effective.kinds[each] == GROUP):
@@ -133,6 +141,7 @@ def _chains(effective: Effective, snapshot: Snapshot, person: int) -> Iterator[t
 
 
 def _steps(effective: Effective, snapshot: Snapshot, person: int, place: int) -> tuple[Step, ...]:
+    """Return the steps from the widest setting to the person, each with its settings and what became of them."""
     covering = effective.covering(person)
     steps = [_factory(effective, place)]
     ended = False
@@ -167,7 +176,7 @@ def _steps(effective: Effective, snapshot: Snapshot, person: int, place: int) ->
 
 def _factory(effective: Effective, place: int) -> Step:
     if effective.value(0) is None:
-        return Step("factory", (), "no factory value is known")
+        return Step("factory", (), "no service default is known")
     return Step("factory", (_setting(effective, 0, STANDS if place == 0 else OVERRIDDEN),))
 
 
@@ -195,20 +204,21 @@ def _setting(effective: Effective, place: int, state: str) -> StepSetting:
     cause = effective.cause(place)
     rank = int(effective.ranks[place])
     return StepSetting(
-        cause.scope or "",
-        cause.value or "",
-        cause.pinned,
-        None if rank == NO_RANK else rank,
-        None if cause.changed == NO_TIME else cause.changed,
-        cause.row,
-        bool(effective.young[place]),
-        state,
+        scope=cause.scope or "",
+        value=cause.value or "",
+        pinned=cause.pinned,
+        rank=None if rank == NO_RANK else rank,
+        changed=None if cause.changed == NO_TIME else cause.changed,
+        row=cause.row,
+        young=bool(effective.young[place]),
+        state=state,
     )
 
 
 def _contradictions(
     resolver: Resolver, service: Service, control: str, value: str | None, person: int
 ) -> list[ContradictionSeen]:
+    """Return the contradictions that a value of a control is part of for one person."""
     found = []
     for contradiction in resolver.snapshot.catalogue.contradictions:
         for (mine, mine_values), (other, other_values) in (

@@ -1,4 +1,7 @@
-"""Who has a value of a control, and by which ways: every setting that gives it to them, also one that something narrower hides."""
+"""Who has a value of a control, and by which ways.
+
+Every setting that gives it to them, also one that something narrower hides.
+"""
 
 from __future__ import annotations
 
@@ -13,8 +16,11 @@ from .resolver import Resolver
 
 @record
 class Ways:
-    """How one person comes to a value: `ways` are all that give it, narrowest last; `counts` is the cause of what they really get (None
-    where that is not known), and `has` says whether that is the value asked for."""
+    """Describes how one person comes to a value: `ways` are all that give it, narrowest last.
+
+    `counts` is the cause of what they really get (None where that is not known), and `has` says whether that is the
+    value asked for.
+    """
 
     person: int
     ways: tuple[Cause, ...]
@@ -23,15 +29,18 @@ class Ways:
 
 
 def ways_to(resolver: Resolver, service: Service, control: str, value: str, chosen: Bools) -> list[Ways]:
-    """Of the chosen people with an account all to whom something gives a value (as it is canonical); who has it first, then by person."""
+    """Return the chosen people with an account who get a (canonical) value in some way.
+
+    People who have it first, then by person.
+    """
     effective = resolver.effective(service, control)
-    whom = chosen & resolver.accounts(service)
+    mask = chosen & resolver.accounts(service)
     by_person: dict[int, list[int]] = {}
     for place in range(len(effective)):
         if effective.value(place) != value:
             continue
-        covered = np.arange(len(whom)) if place == 0 else effective.members(place)
-        for person in covered[whom[covered]].tolist():
+        covered = np.arange(len(mask)) if place == 0 else effective.members(place)
+        for person in covered[mask[covered]].tolist():
             by_person.setdefault(person, []).append(place)
     found = []
     for person, places in by_person.items():

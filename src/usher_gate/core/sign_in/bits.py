@@ -19,12 +19,12 @@ def packed(truths: Bools) -> Bits:
 
 
 def words_of(mask: int, count: int) -> list[np.uint64]:
-    """A mask of rules as uint64 words of 64 bits each, the lowest bits first."""
+    """Return a mask of rules as uint64 words of 64 bits each, the lowest bits first."""
     return [np.uint64(mask >> 64 * word & _WORD) for word in range(count)]
 
 
 def none_of(mask: int, bits: Bits, people: Longs) -> Bools:
-    """Which of these people have none of a mask's bits."""
+    """Return which of these people have none of a mask's bits."""
     found = np.ones(len(people), bool)
     for word, wanted in enumerate(words_of(mask, len(bits))):
         if wanted:
@@ -33,7 +33,10 @@ def none_of(mask: int, bits: Bits, people: Longs) -> Bools:
 
 
 def least(masks: Iterable[int]) -> list[int]:
-    """The masks that hold no other one: whoever has nothing of any mask, has nothing of one of these."""
+    """Return the masks that contain no other one.
+
+    A person without any bit of some mask is without any bit of one of these.
+    """
     found: list[int] = []
     for mask in sorted(set(masks), key=lambda some: (some.bit_count(), some)):
         if not any(mask & smaller == smaller for smaller in found):

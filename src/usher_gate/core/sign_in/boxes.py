@@ -1,6 +1,7 @@
 """The true cells of a grid in boxes: for each dimension some values, or any.
 
-A box leaves as few dimensions narrowed as the cell it starts from allows, and all boxes together are exactly the true cells.
+A box leaves as few dimensions narrowed as the cell it starts from allows, and all boxes together are exactly the true
+cells.
 """
 
 from __future__ import annotations
@@ -16,7 +17,9 @@ Box = tuple[tuple[int, ...] | None, ...]  # for each dimension the places of its
 
 
 def boxes(grid: Grid) -> Iterator[Box]:
-    """Boxes that together are exactly the true cells of a grid, each narrowed in as few dimensions as its first cell allows."""
+    """Boxes that together are exactly the true cells of a grid, each narrowed in as few dimensions as its first cell
+    allows.
+    """
     left = grid.copy()
     dimensions = range(grid.ndim)
     while left.any():
@@ -36,7 +39,7 @@ def _widest(grid: Grid, cell: tuple[int, ...], dimensions: Sequence[int]) -> lis
 
 
 def _grown(grid: Grid, box: list[list[int]], narrowed: Sequence[int]) -> list[list[int]]:
-    """The box with every further value of its narrowed dimensions that may be added."""
+    """Return the box with every further value of its narrowed dimensions that may be added."""
     for place in narrowed:
         for value in range(grid.shape[place]):
             if value not in box[place] and grid[np.ix_(*box[:place], [value], *box[place + 1 :])].all():

@@ -1,4 +1,4 @@
-"""What one sign-in would meet (domain, "Sign-in decisions"), with the rules that say so."""
+"""What one sign-in would meet with the rules that say so. Spec: sign-in 2."""
 
 from __future__ import annotations
 
@@ -11,7 +11,7 @@ from ..organisation.partners import OURS, Home
 from ..organisation.proofs import MEMORIZED, MFA, TYPES, device_proofs, proofs_of
 from ..organisation.sign_ins import SignIn
 from ..words.record import record
-from .gatekeeper import Gatekeeper
+from .evaluator import AccessPolicyEvaluator
 
 OUTCOMES = ALLOWED, CHALLENGED, STUCK, DENIED, UNCERTAIN = "allowed", "challenged", "stuck", "denied", "unknown"
 OWN = "own second factor"
@@ -27,7 +27,10 @@ class Demand:
 
 @record
 class Decision:
-    """`outcome`; the rules that deny or ask, what is missing, and the session's limits. `gaps` says what is not known."""
+    """`outcome`; the rules that deny or ask, what is missing, and the session's limits.
+
+    `gaps` says what is not known.
+    """
 
     outcome: str
     denied_by: tuple[str, ...] = ()
@@ -41,7 +44,7 @@ class Decision:
 
     @property
     def key(self) -> tuple[object, ...]:
-        """What tells two decisions apart."""
+        """Return what distinguishes two decisions."""
         return (
             self.outcome,
             self.denied_by,
@@ -55,8 +58,10 @@ class Decision:
 
 @record
 class Assumption:
-    """What a person brings, under one assumption about what is not known. `matching` are the rules (as bits) whose people
-    cannot be told and that are taken to include this one."""
+    """Describes what a person brings, under one assumption about what is not known.
+
+    `matching` are the rules (as bits) whose people are not known and that are taken to include this one.
+    """
 
     home: Home
     types: frozenset[str]
@@ -67,7 +72,7 @@ class Assumption:
 class Decider:
     """Decides sign-ins of one person."""
 
-    def __init__(self, gatekeeper: Gatekeeper, person: int) -> None:
+    def __init__(self, gatekeeper: AccessPolicyEvaluator, person: int) -> None:
         self.gatekeeper, self.person = gatekeeper, person
         snapshot = gatekeeper.snapshot
         self.guest = bool(gatekeeper.guests[person])
@@ -88,10 +93,13 @@ class Decider:
         if snapshot.passes is None and self.member:
             yield "the table passes"
         if self._perhaps:
-            yield "whom some access rules include"
+            yield "which people some access rules include"
 
     def assumptions(self) -> Iterator[Assumption]:
-        """Every assumption that what is known allows. Of what only ever helps, nothing and everything are enough."""
+        """Yield every assumption that what is known allows.
+
+        For what can only help, none and all are enough.
+        """
         snapshot, person = self.gatekeeper.snapshot, self.person
         partner = self.gatekeeper.partner(person) if self.guest else None
         homes: Iterable[Home] = [OURS]
@@ -115,7 +123,7 @@ class Decider:
             yield Assumption(home, has, live, extra)
 
     def matching(self, sign_in: SignIn, modes: int, assumption: Assumption) -> list[AccessRule]:
-        """The rules that match."""
+        """Return the rules that match."""
         device = sign_in.device if not self.guest or assumption.home.home_device else "unknown"
         mine = (self._mine | assumption.matching) & modes
         return [
@@ -131,7 +139,9 @@ class Decider:
         observed_too: bool = False,
         given: Callable[[Assumption], Assumption] | None = None,
     ) -> Decision:
-        """The decision; `unknown` where it differs with what is not known. `shown` are authenticator types; `given` changes assumptions.
+        """Return the decision; `unknown` where it differs with what is not known.
+
+        `shown` are authenticator types; `given` changes assumptions.
 
         A home whose word counts only by `given` may show any proof that a home may.
         """
@@ -146,6 +156,7 @@ class Decider:
         return Decision(UNCERTAIN, gaps=self.gaps)
 
     def _under(self, assumption: Assumption, sign_in: SignIn, shown: frozenset[str], modes: int) -> Decision:
+        """Decide a sign-in under one assumption about what the snapshot does not say."""
         if not assumption.home.guests_in:
             return Decision(DENIED, partner_shut=True)
         rules = self.matching(sign_in, modes, assumption)
@@ -157,7 +168,7 @@ class Decider:
         if sign_in.client == "legacy":
             uncarried = tuple(demand for demand in asked if not demand.require.carried_by_legacy)
             if uncarried:
-                return Decision(DENIED, (), tuple(asked), (), uncarried)
+                return Decision(outcome=DENIED, denied_by=(), asked=tuple(asked), missing=(), uncarried=uncarried)
         in_hand = device_proofs(sign_in.device) if not self.guest or assumption.home.home_device else frozenset[str]()
         given, could = self.proofs_given(assumption, shown)
         if sign_in.client == "legacy":
@@ -169,7 +180,7 @@ class Decider:
         return _limited(Decision(STUCK if stuck else CHALLENGED, asked=tuple(asked), missing=stuck or wanting), rules)
 
     def proofs_given(self, assumption: Assumption, shown: frozenset[str]) -> tuple[frozenset[str], frozenset[str]]:
-        """What is proved already, and what could be; devices apart."""
+        """Return what is proved already, and what could be; devices apart."""
         secret = assumption.types & {MEMORIZED}
         if not self.guest:
             could = proofs_of(assumption.types | shown) | ({MFA} if assumption.live_pass else frozenset())
@@ -182,6 +193,6 @@ class Decider:
 
 
 def _limited(decision: Decision, rules: list[AccessRule]) -> Decision:
-    """The decision with the tightest session limits of all matching rules."""
+    """Return the decision with the tightest session limits of all matching rules."""
     hours = min((rule.longest_hours for rule in rules if rule.longest_hours is not None), default=None)
     return replace(decision, longest_hours=hours, no_downloads=any(rule.no_downloads for rule in rules))

@@ -1,4 +1,4 @@
-"""All sign-ins over some values of each dimension, in the fewest rows that tell the difference."""
+"""All sign-ins over some values of each dimension, in the fewest rows that show the difference."""
 
 from __future__ import annotations
 
@@ -28,7 +28,7 @@ class DecisionRow:
 
 
 def fold(decider: Decider, resource: str, given: dict[str, list[object]], shown: frozenset[str]) -> list[DecisionRow]:
-    """All sign-ins over the given values of each dimension, in the fewest rows that an order of the dimensions allows."""
+    """Fold all sign-ins over the given values into the fewest rows that an order of the dimensions allows."""
     axes = [given[name] for name in CONDITIONS]
     decided = _decided(decider, resource, axes, shown)
     numbers: dict[object, int] = {}
@@ -54,7 +54,7 @@ def _text(value: object) -> str:
 def _decided(
     decider: Decider, resource: str, axes: list[list[object]], shown: frozenset[str]
 ) -> list[tuple[SignIn, Decision, Decision]]:
-    """Every sign-in and its decisions; those that match the same rules are decided once."""
+    """Return every sign-in and its decisions; those that match the same rules are decided once."""
     known: dict[tuple[object, ...], tuple[Decision, Decision]] = {}
     found = []
     rules = decider.gatekeeper.rules
@@ -71,7 +71,10 @@ def _decided(
 
 
 def _fewest(table: np.ndarray) -> tuple[list[_Row], tuple[int, ...]]:
-    """The fewest rows, and the order of the dimensions that gives them; of equally few those of the first order."""
+    """Return the fewest rows, and the order of the dimensions that gives them.
+
+    Of equally few those of the first order.
+    """
     best: list[_Row] | None = None
     chosen: tuple[int, ...] = ()
     for order in permutations(range(table.ndim)):
@@ -83,7 +86,7 @@ def _fewest(table: np.ndarray) -> tuple[list[_Row], tuple[int, ...]]:
 
 
 def _rows(block: bytes, shape: tuple[int, ...]) -> Iterator[_Row]:
-    """The rows of a block of numbers, one after another in the order of the dimensions."""
+    """Yield the rows of a block of numbers, one after another in the order of the dimensions."""
     if block == block[:_WIDE] * (len(block) // _WIDE):
         yield ((),) * len(shape)
         return

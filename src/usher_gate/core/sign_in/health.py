@@ -1,4 +1,4 @@
-"""What ails the access rules themselves: those that change nothing, exclude nobody, or are only observed for long."""
+"""What ails the access rules themselves: those that change nothing, exclude no one, or are only observed for long."""
 
 from __future__ import annotations
 
@@ -10,16 +10,17 @@ from ..organisation.access_rules import SECOND_FACTOR, AccessRule, Conditions
 from ..organisation.columns import DAY
 from ..organisation.proofs import with_implied
 from ..organisation.snapshot import Snapshot
+from ..words.plural import plural
 from ..words.record import record
 from .bits import least, none_of
-from .gatekeeper import Gatekeeper
+from .evaluator import AccessPolicyEvaluator
 from .possible import SignInClass, sign_in_classes
 
 OBSERVED_LONG_DAYS = 30
 
 
 @record
-class Ailment:
+class Defect:
     """Something about a rule itself: `what` is idle, exclusion-idle or observed-long, with a sentence."""
 
     rule: str
@@ -37,14 +38,15 @@ class ObservedRule:
 
     @property
     def text(self) -> str:
-        """For how long, in words."""
-        return (
-            "since when is not known" if self.days is None else f"for {self.days:,} day{'' if self.days == 1 else 's'}"
-        )
+        """Return for how long, in words."""
+        return "since when is not known" if self.days is None else f"for {plural(self.days, 'day')}"
 
 
 def observed_rules(snapshot: Snapshot, old_after_days: float = OBSERVED_LONG_DAYS) -> list[ObservedRule]:
-    """The rules that are only observed, and so stop no one; one whose age is not known counts as old. Source: answers, C 32."""
+    """Return the rules that are only observed, and so stop no one; one whose age is not known counts as old.
+
+    Spec: sign-in 6.
+    """
     found = []
     for rule in snapshot.access_rules or ():
         if rule.mode == "observe":
@@ -53,44 +55,47 @@ def observed_rules(snapshot: Snapshot, old_after_days: float = OBSERVED_LONG_DAY
     return found
 
 
-def ailments(keeper: Gatekeeper, old_after_days: float = OBSERVED_LONG_DAYS) -> list[Ailment]:
-    """Rules that change no decision, exclusions that exclude nobody, rules that have been observed for long."""
-    observed = {each.rule.id: each for each in observed_rules(keeper.snapshot, old_after_days)}
+def defects(evaluator: AccessPolicyEvaluator, old_after_days: float = OBSERVED_LONG_DAYS) -> list[Defect]:
+    """Rules that change no decision, exclusions that exclude no one, rules that have been observed for long."""
+    observed = {each.rule.id: each for each in observed_rules(evaluator.snapshot, old_after_days)}
     found = []
-    every = sign_in_classes(keeper.rules, keeper.networks, sorted(keeper.snapshot.resources), Conditions())
-    for number, rule in enumerate(keeper.rules):
-        excluded = keeper.excluded(number)
+    every = sign_in_classes(evaluator.rules, evaluator.networks, sorted(evaluator.snapshot.resources), Conditions())
+    for number, rule in enumerate(evaluator.rules):
+        excluded = evaluator.excluded(number)
         if rule.exclude is not None and excluded is not None and not np.any(excluded):
-            found.append(Ailment(rule.id, "exclusion-idle", f"its exclusion ({rule.exclude.text}) excludes nobody"))
+            found.append(Defect(rule.id, "exclusion-idle", f"its exclusion ({rule.exclude.text}) excludes no one"))
         if rule.id in observed and observed[rule.id].is_old:
             days = observed[rule.id].days
             said = "it is only observed, and since when is not known"
             said = said if days is None else f"it has only been observed for {days} days"
-            found.append(Ailment(rule.id, "observed-long", said))
-        if rule.mode == "enforce" and not _changes_anything(keeper, number, every):
+            found.append(Defect(rule.id, "observed-long", said))
+        if rule.mode == "enforce" and not _changes_anything(evaluator, number, every):
             found.append(
-                Ailment(
+                Defect(
                     rule.id,
                     "idle",
-                    "it changes no decision: it matches nobody, or others ask for as much",
+                    "it changes no decision: it matches no one, or others ask for as much",
                 )
             )
     return found
 
 
-def _changes_anything(keeper: Gatekeeper, number: int, every: list[SignInClass]) -> bool:
-    """Whether anywhere that a rule matches, no single other rule (or own requirement) asks for as much. Session limits count."""
-    rule, enforced = keeper.rules[number], keeper.in_modes("enforce")
+def _changes_anything(evaluator: AccessPolicyEvaluator, number: int, every: list[SignInClass]) -> bool:
+    """Return whether anywhere that a rule matches, no single other rule (or own requirement) asks for as much.
+
+    Session limits count.
+    """
+    rule, enforced = evaluator.rules[number], evaluator.in_modes("enforce")
     if rule.longest_hours is not None or rule.no_downloads:
-        return bool(np.any(keeper.whom(number)))
-    as_much = [other != number and _asks_as_much(other_rule, rule) for other, other_rule in enumerate(keeper.rules)]
+        return bool(np.any(evaluator.included(number)))
+    as_much = [other != number and _asks_as_much(other_rule, rule) for other, other_rule in enumerate(evaluator.rules)]
     bits = sum(1 << other for other, enough in enumerate(as_much) if enough) & enforced
     own = rule.require is not None and not rule.deny and _implies(SECOND_FACTOR.proofs, SECOND_FACTOR.operator, rule)
-    concerned = keeper.whom(number) & ~keeper.must_show if own else keeper.whom(number)
+    concerned = evaluator.included(number) & ~evaluator.must_show if own else evaluator.included(number)
     people = np.flatnonzero(concerned)
-    # Where the rule matches, whoever none of these rules (as bits) includes is asked for as much by it alone.
+    # If the rule matches, people that none of these rules (as bits) includes are asked for as much by it alone.
     masks = least(possible.rules & bits for possible in every if possible.rules >> number & 1)
-    return any(bool(none_of(mask, keeper.bits, people).any()) for mask in masks)
+    return any(bool(none_of(mask, evaluator.bits, people).any()) for mask in masks)
 
 
 def _asks_as_much(other: AccessRule, rule: AccessRule) -> bool:
@@ -100,7 +105,7 @@ def _asks_as_much(other: AccessRule, rule: AccessRule) -> bool:
 
 
 def _implies(proofs: Sequence[str], operator: str, rule: AccessRule) -> bool:
-    """Whether every way to satisfy a requirement satisfies the rule's as well."""
+    """Return whether every way to satisfy a requirement satisfies the rule's as well."""
     if rule.require is None:
         return True
     if operator == "all-of":

@@ -1,4 +1,4 @@
-"""What would help somebody who cannot get in: each help is tried by deciding the same sign-in again with it given."""
+"""What would help someone who cannot get in: each help is tried by deciding the same sign-in again with it given."""
 
 from __future__ import annotations
 
@@ -47,9 +47,9 @@ def _as_it_is(given: _T) -> _T:
 
 
 def helps(decider: Decider, sign_in: SignIn, shown: frozenset[str] = frozenset()) -> tuple[str, ...]:
-    """Return what would let in somebody who is stuck or denied: each thing by itself, else up to three pairs of things.
+    """Return what would let in someone who is stuck or denied: each thing by itself, else up to three pairs of things.
 
-    Nothing is returned for somebody who gets in, or whose sign-in cannot be decided. Of pairs at most _MOST_PAIRS are
+    Nothing is returned for someone who gets in, or whose sign-in cannot be decided. Of pairs at most _MOST_PAIRS are
     tried, so finding nothing does not mean that nothing helps.
     """
     if decider.decide(sign_in, shown).outcome not in (STUCK, DENIED):
@@ -71,7 +71,7 @@ def helps(decider: Decider, sign_in: SignIn, shown: frozenset[str] = frozenset()
 
 
 def _first_of_each(groups: Iterable[list[_Help]], lets_in: Callable[[_Help], bool]) -> Iterator[str]:
-    """Of each group the first that lets in: the weakest that is enough."""
+    """Yield the first of each group that lets in: the weakest that is enough."""
     for group in groups:
         for each in group:
             if lets_in(each):
@@ -80,7 +80,9 @@ def _first_of_each(groups: Iterable[list[_Help]], lets_in: Callable[[_Help], boo
 
 
 def _of_person(decider: Decider) -> Iterator[list[_Help]]:
-    """What the person (or an administrator for them) could do, in groups of which the weakest that is enough counts."""
+    """Yield what the person (or an administrator for them) could do, in groups of which the weakest that is enough
+    counts.
+    """
 
     def with_type(kind: str) -> Callable[[Assumption], Assumption]:
         return lambda assumption: replace(assumption, types=assumption.types | {kind, "memorized-secret"})
@@ -105,7 +107,7 @@ def _with(changes: Mapping[str, Any]) -> Callable[[SignIn], SignIn]:
 
 
 def _other_ways(decider: Decider, sign_in: SignIn) -> Iterator[list[_Help]]:
-    """The same person another way, in groups of which the first that is enough counts."""
+    """Yield the same person another way, in groups of which the first that is enough counts."""
 
     def ways(dimension: str, words: Iterable[tuple[str, str]]) -> list[_Help]:
         others = ((text, {dimension: word}) for word, text in words if word != getattr(sign_in, dimension))

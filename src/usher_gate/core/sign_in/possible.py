@@ -25,15 +25,18 @@ class SignInClass:
 
 
 @record
-class Asked:
-    """What a proof is asked for: which one, on which resources, under which conditions."""
+class ProofDemand:
+    """Describes what a proof is asked for: which one, on which resources, under which conditions."""
 
     proof: str
     on: ResourceChoice = ResourceChoice(any=True)
     when: Conditions = Conditions()
 
     def resources(self, every: Mapping[str, frozenset[str]]) -> list[str]:
-        """The resources that are meant, of all that there are (each with its tags); a name that there is not stands for itself."""
+        """Return the resources that are meant, of all that there are (each with its tags).
+
+        A name that does not exist is kept as it is.
+        """
         return sorted(self.on.among(every) | set(self.on.names))
 
 
@@ -43,7 +46,7 @@ _Value = TypeVar("_Value")
 def _folded(
     rules: Sequence[AccessRule], values: Iterable[_Value], satisfies: Callable[[AccessRule, _Value], bool]
 ) -> dict[int, _Value]:
-    """The values by the rules (as bits) that each satisfies; of those that satisfy the same, the first."""
+    """Return the values by the rules (as bits) that each satisfies; of those that satisfy the same, the first."""
     found: dict[int, _Value] = {}
     for value in values:
         found.setdefault(sum(1 << number for number, rule in enumerate(rules) if satisfies(rule, value)), value)
@@ -51,7 +54,7 @@ def _folded(
 
 
 def at_networks(rules: Sequence[AccessRule], places: Sequence[NetworkClass]) -> Bools:
-    """For each rule and class of addresses (rules, places) whether the rule's condition on networks holds there.
+    """Return for each rule and class of addresses (rules, places) whether the rule's condition on networks holds there.
 
     The same as `Conditions.network`, found by the names that each rule has, not by looking at every pair.
     """
@@ -77,7 +80,7 @@ def sign_in_classes(
     when: Conditions,
     devices: Sequence[str] = DEVICES,
 ) -> list[SignInClass]:
-    """Every class of possible sign-ins to these resources under these conditions, each once for each client and device."""
+    """Return every class of possible sign-ins to these resources, each once for each client and device."""
 
     def folded(condition: str, words: Iterable[str]) -> dict[int, str]:
         return _folded(rules, words, lambda rule, word: rule.when.holds(condition, word))
@@ -96,6 +99,8 @@ def sign_in_classes(
             (m1, resource), (m2, network), (m3, platform), (m4, risk) = parts
             mask = here & m1 & m2 & m3 & m4
             if (mask, client, device) not in found:
-                sign_in = SignIn(resource, network, client, platform, device, risk)
+                sign_in = SignIn(
+                    resource=resource, network=network, client=client, platform=platform, device=device, risk=risk
+                )
                 found[mask, client, device] = SignInClass(mask, sign_in)
     return list(found.values())

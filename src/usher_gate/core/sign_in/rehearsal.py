@@ -1,4 +1,7 @@
-"""What a change of the access rules would have done to sign-ins that happened: counted by outcome, day, rule, resource and person."""
+"""What a change of the access rules would have done to sign-ins that happened.
+
+Counted by outcome, day, rule, resource and person.
+"""
 
 from __future__ import annotations
 
@@ -19,8 +22,10 @@ _NARROW = 4000  # days between the first and the last of a batch, up to which th
 
 
 @record
-class Hurt:
-    """Sign-ins that got in and would not any more, by what would become of them, and how many people these are (or whose)."""
+class AffectedPerson:
+    """Sign-ins that got in and would not any more, by what would become of them, and how many people these are (or
+    whose).
+    """
 
     name: str
     sign_ins: tuple[int, int, int, int]  # challenged, stuck, denied, unknown
@@ -28,8 +33,11 @@ class Hurt:
 
 
 @record
-class Day:
-    """One day (UTC, as days since 1970-01-01): how many sign-ins there were, how many got in, and what would become of those."""
+class DayCounts:
+    """One day (UTC, as days since 1970-01-01).
+
+    How many sign-ins there were, how many got in, and what would become of those.
+    """
 
     day: int
     sign_ins: int
@@ -38,9 +46,12 @@ class Day:
 
 
 @record
-class Use:
-    """A sign-in of a break-glass account: when (microseconds), who (a number), to what, from which networks (None: not said), with
-    what result ("" where that is not said)."""
+class BreakGlassUse:
+    """A sign-in of a break-glass account.
+
+    When (microseconds), who (a number), to what, from which networks (None: not said), with what result ("" where that
+    is not said).
+    """
 
     time: int
     person: int
@@ -50,9 +61,10 @@ class Use:
 
 
 @record
-class Against:
-    """Sign-ins of a person (`row` is their number) that got in although the rules as they are would have challenged them, or kept them
-    out (denied or stuck)."""
+class KeptOutToday:
+    """Sign-ins of a person (`row` is their number) that got in although the rules as they are would have challenged
+    them, or kept them out (denied or stuck).
+    """
 
     row: int
     challenged: int
@@ -61,55 +73,58 @@ class Against:
 
 @record
 class Rehearsal:
-    """The whole answer. `outcomes[now][then]` counts sign-ins, `got_in` those of them that got in; `eased` would be let in or
-    challenged where they are denied or stuck now; `denied_now` got in although the rules as they are would not let them."""
+    """The whole answer.
+
+    `outcomes[now][then]` counts sign-ins, `got_in` those of them that got in; `eased` would be let in or challenged
+    where they are denied or stuck now; `denied_now` got in although the rules as they are would not let them.
+    """
 
     outcomes: tuple[tuple[int, ...], ...]
     got_in: tuple[tuple[int, ...], ...]
-    days: tuple[Day, ...]
-    rules: tuple[Hurt, ...]
-    resources: tuple[Hurt, ...]
-    people: tuple[Hurt, ...]  # one entry for each person, by id
+    days: tuple[DayCounts, ...]
+    rules: tuple[AffectedPerson, ...]
+    resources: tuple[AffectedPerson, ...]
+    people: tuple[AffectedPerson, ...]  # one entry for each person, by id
     rows: tuple[int, ...]  # the numbers of these people
-    uses: tuple[Use, ...]  # of break-glass accounts, the latest first
+    uses: tuple[BreakGlassUse, ...]  # of break-glass accounts, the latest first
     used: int  # how many there were, though only the latest are kept
     against: tuple[
-        Against, ...
+        KeptOutToday, ...
     ]  # who got in although the rules as they are would not have let them, or would have asked for more
 
     @property
     def sign_ins(self) -> int:
-        """How many were decided."""
+        """Return how many were decided."""
         return sum(map(sum, self.outcomes))
 
     @property
     def inside(self) -> int:
-        """How many of them got in."""
+        """Return how many of them got in."""
         return sum(map(sum, self.got_in))
 
     @property
     def changed(self) -> int:
-        """How many would be decided otherwise."""
+        """Return how many would be decided otherwise."""
         return sum(self.outcomes[now][then] for now in range(_SIZE) for then in range(_SIZE) if now != then)
 
     @property
     def hurt(self) -> tuple[int, ...]:
-        """How many that got in would be decided otherwise: challenged, stuck, denied, unknown."""
+        """Return how many that got in would be decided otherwise: challenged, stuck, denied, unknown."""
         return tuple(sum(self.got_in[now][then] for now in range(_SIZE) if now != then) for then in HARD)
 
     @property
     def eased(self) -> int:
-        """How many that are denied or stuck now would be allowed or challenged."""
+        """Return how many that are denied or stuck now would be allowed or challenged."""
         return sum(self.outcomes[now][then] for now in (STUCK, DENIED) for then in (ALLOWED, CHALLENGED))
 
     @property
     def denied_now(self) -> int:
-        """How many got in although the rules as they are would deny them or leave them stuck."""
+        """Return how many got in although the rules as they are would deny them or leave them stuck."""
         return sum(sum(self.got_in[now]) for now in (STUCK, DENIED))
 
     @property
     def challenged_now(self) -> int:
-        """How many got in although the rules as they are would have asked for more than was shown."""
+        """Return how many got in although the rules as they are would have asked for more than was shown."""
         return sum(self.got_in[CHALLENGED])
 
 
@@ -122,14 +137,14 @@ Sparse = tuple[Longs, Longs]
 
 
 @record
-class State:
-    """What a tally has counted, small enough to travel: of people only those whom something was counted of."""
+class TallyState:
+    """Describes what a tally has counted, small enough to travel: only people with something counted."""
 
     days: dict[int, Longs]
     rules: Travelling
     resources: Travelling
     people: Sparse
-    uses: tuple[Use, ...]
+    uses: tuple[BreakGlassUse, ...]
     used: int
     against: Sparse
 
@@ -148,7 +163,7 @@ class _By:
         self._whose[name][person] = True
 
     def state(self) -> Travelling:
-        """What was counted, to be added elsewhere."""
+        """Return what was counted, to be added elsewhere."""
         return {name: (counts, np.flatnonzero(self._whose[name])) for name, counts in self._counts.items()}
 
     def merge(self, other: Travelling) -> None:
@@ -159,10 +174,11 @@ class _By:
             self._counts[name] += counts
             self._whose[name][people] = True
 
-    def rows(self) -> tuple[Hurt, ...]:
-        """What was counted, most first."""
+    def rows(self) -> tuple[AffectedPerson, ...]:
+        """Return what was counted, most first."""
         found = [
-            Hurt(name, _four(counts), int(np.count_nonzero(self._whose[name]))) for name, counts in self._counts.items()
+            AffectedPerson(name, _four(counts), int(np.count_nonzero(self._whose[name])))
+            for name, counts in self._counts.items()
         ]
         return tuple(sorted(found, key=lambda hurt: (-sum(hurt.sign_ins), hurt.name)))
 
@@ -176,14 +192,18 @@ class Tally:
         self._days: dict[int, Longs] = {}
         self._rules, self._resources = _By(size), _By(size)
         self._people = np.zeros((0, len(HARD)), np.int64)
-        self._uses: list[Use] = []
+        self._uses: list[BreakGlassUse] = []
         self._used = 0
         self._against = np.zeros((size, 2), np.int64)  # got in although now challenged; although now stuck or denied
 
     def add(self, events: Events, time: Longs, result: Ints) -> None:
-        """Counts a batch: when each was (microseconds), and its result (a number of RESULTS, MISSING where that is not said)."""
+        """Counts a batch.
+
+        When each was (microseconds), and its result (a number of RESULTS, MISSING where that is not said).
+        """
         if not len(events):
             return
+        # Count the outcomes by day, in one cell for each (got in, now, then).
         now, then = self.replay.decide(events)
         got_in = (result == _GOT_IN) | ((result < 0) & (now == ALLOWED))
         cell = (got_in * np.int8(_SIZE) + now) * np.int8(_SIZE) + then
@@ -191,10 +211,12 @@ class Tally:
         sealed = self.replay.snapshot.people.break_glass
         if sealed is not None and len(used := np.flatnonzero(sealed.take(events.person))):
             self._count_uses(events.at(used), time[used], result[used])
+        # Sign-ins that got in although the rules as they are would not have let them.
         odd = np.flatnonzero(got_in & (now != ALLOWED) & (now != UNKNOWN))
         if len(odd):
             key = events.person[odd].astype(np.int64) * 2 + (now[odd] != CHALLENGED)
             self._against += np.bincount(key, minlength=self._against.size).reshape(-1, 2)
+        # Sign-ins that got in, and that the change would stop or challenge.
         rows = np.flatnonzero(got_in & (now != then) & (then != ALLOWED))
         if len(rows):
             self._count_hurt(events.at(rows), np.array([0, 0, 1, 2, 3])[then[rows]])
@@ -211,13 +233,20 @@ class Tally:
             self._days[one_day] = self._days.get(one_day, 0) + cells
 
     def _count_uses(self, events: Events, time: Longs, result: Ints) -> None:
+        """Count uses of break-glass accounts and keep the latest of them."""
         replay = self.replay
         self._used += len(events)
         columns = (time, events.person, events.resource, events.network, result)
         for when, person, resource, network, said in zip(*(column.tolist() for column in columns), strict=True):
             networks = None if network < 0 else replay.networks[network]
             self._uses.append(
-                Use(when, person, replay.resources[resource], networks, "" if said < 0 else RESULTS[said])
+                BreakGlassUse(
+                    time=when,
+                    person=person,
+                    resource=replay.resources[resource],
+                    networks=networks,
+                    result="" if said < 0 else RESULTS[said],
+                )
             )
         self._uses = sorted(self._uses, key=_latest)[:_USES]
 
@@ -237,19 +266,19 @@ class Tally:
             for name, mask in self.replay.causes(certain):
                 self._rules.add(name, fate[known][mask], certain.person[mask])
 
-    def state(self) -> State:
-        """What was counted, to be added elsewhere."""
-        return State(
-            self._days,
-            self._rules.state(),
-            self._resources.state(),
-            _sparse(self._people),
-            tuple(self._uses),
-            self._used,
-            _sparse(self._against),
+    def state(self) -> TallyState:
+        """Return what was counted, to be added elsewhere."""
+        return TallyState(
+            days=self._days,
+            rules=self._rules.state(),
+            resources=self._resources.state(),
+            people=_sparse(self._people),
+            uses=tuple(self._uses),
+            used=self._used,
+            against=_sparse(self._against),
         )
 
-    def merge(self, other: State) -> None:
+    def merge(self, other: TallyState) -> None:
         """Adds what another tally counted."""
         for day, cells in other.days.items():
             self._days[day] = self._days.get(day, 0) + cells
@@ -265,31 +294,33 @@ class Tally:
         self._against[other.against[0]] += other.against[1]
 
     def done(self) -> Rehearsal:
-        """The answer so far."""
+        """Return the answer so far."""
         cells = np.zeros(_CELLS, np.int64)
         for counted in self._days.values():
             cells = cells + counted
         outside, inside = cells.reshape(2, _SIZE, _SIZE)
         hurt = np.flatnonzero(self._people.any(1))
         ids = self.replay.snapshot.people.ids.take(hurt)
-        people = [Hurt(name, _four(self._people[row]), 1) for row, name in zip(hurt.tolist(), ids, strict=True)]
+        people = [
+            AffectedPerson(name, _four(self._people[row]), 1) for row, name in zip(hurt.tolist(), ids, strict=True)
+        ]
         order = sorted(range(len(people)), key=lambda number: (-sum(people[number].sign_ins), people[number].name))
         return Rehearsal(
-            _table(outside + inside),
-            _table(inside),
-            tuple(_day(day, self._days[day]) for day in sorted(self._days)),
-            self._rules.rows(),
-            self._resources.rows(),
-            tuple(people[one_row] for one_row in order),
-            tuple(hurt[order].tolist()),
-            tuple(self._uses),
-            self._used,
-            self._odd_ones(),
+            outcomes=_table(outside + inside),
+            got_in=_table(inside),
+            days=tuple(_day(day, self._days[day]) for day in sorted(self._days)),
+            rules=self._rules.rows(),
+            resources=self._resources.rows(),
+            people=tuple(people[one_row] for one_row in order),
+            rows=tuple(hurt[order].tolist()),
+            uses=tuple(self._uses),
+            used=self._used,
+            against=self._odd_ones(),
         )
 
-    def _odd_ones(self) -> tuple[Against, ...]:
+    def _odd_ones(self) -> tuple[KeptOutToday, ...]:
         rows = np.flatnonzero(self._against.any(1))
-        found = [Against(row, *self._against[row].tolist()) for row in rows.tolist()]
+        found = [KeptOutToday(row, *self._against[row].tolist()) for row in rows.tolist()]
         return tuple(sorted(found, key=lambda each: (-each.kept_out, -each.challenged, each.row)))
 
 
@@ -298,7 +329,7 @@ def _sparse(table: Longs) -> Sparse:
     return rows, table[rows]
 
 
-def _latest(use: Use) -> tuple[object, ...]:
+def _latest(use: BreakGlassUse) -> tuple[object, ...]:
     return -use.time, use.person, use.resource, sorted(use.networks or ()), use.result
 
 
@@ -311,7 +342,7 @@ def _table(cells: Longs) -> tuple[tuple[int, ...], ...]:
     return tuple(tuple(row) for row in cells.tolist())
 
 
-def _day(day: int, cells: Longs) -> Day:
+def _day(day: int, cells: Longs) -> DayCounts:
     inside = cells.reshape(2, _SIZE, _SIZE)[1]
     changed = inside.sum(0) - inside.diagonal()
-    return Day(day, int(cells.sum()), int(inside.sum()), _four(changed[list(HARD)]))
+    return DayCounts(day, int(cells.sum()), int(inside.sum()), _four(changed[list(HARD)]))

@@ -1,1 +1,4 @@
-"""Whether what is known satisfies a baseline: for everybody at once, for one person, for the organisation and its partners."""
+"""Whether what is known satisfies a baseline.
+
+For everyone at once, for one person, for the organisation and its partners.
+"""

@@ -24,10 +24,13 @@ _OF_GUESTS = ("sponsor", "expires_at", "reviewed_at", "days-since-review")
 
 @record
 class AreaShares:
-    """Units by areas: how many people of a unit (and of the units below it) are judged in an area, drift, or have an unclear verdict.
+    """Units by areas.
 
-    The last unit may be "", for people in none. `people` counts those of each unit that the report speaks of; `judged`, `drifting` and
-    `unclear` (unknown or unavailable) are int64 of shape (units, areas), and count a person once whatever the number of rules.
+    How many people of a unit (and of the units below it) are judged in an area, drift, or have an unclear verdict.
+
+    The last unit may be "", for people in none. `people` counts those of each unit that the report speaks of; `judged`,
+    `drifting` and `unclear` (unknown or unavailable) are int64 of shape (units, areas), and count a person once
+    whatever the number of rules.
     """
 
     units: tuple[str, ...]
@@ -39,7 +42,10 @@ class AreaShares:
 
 
 def area_of(leaf: Leaf) -> str:
-    """The area that a leaf asks about: that of its control, `sign-in` for proofs and how one proves oneself, `guest`, `account`."""
+    """Return the area that a leaf asks about.
+
+    That of its control, `sign-in` for proofs and how one proves oneself, `guest`, `account`.
+    """
     if leaf.about == "control":
         return leaf.name.partition(".")[0]
     if leaf.about in ("door", "meeting"):
@@ -54,13 +60,14 @@ def area_of(leaf: Leaf) -> str:
 
 
 def areas_of(rule: Rule) -> frozenset[str]:
-    """The areas that a rule asks about."""
+    """Return the areas that a rule asks about."""
     return frozenset(map(area_of, rule.leaves))
 
 
 def area_shares(result: CheckResult, order: Sequence[str], deepest: int = 2) -> AreaShares | None:
-    """The shares of the units down to a depth below `/`, for the areas that some rule about people asks about, in an order (others after
-    it, by name); None where nobody is known to be in a unit."""
+    """Return the shares of the units down to a depth below `/`, for the areas that some rule about people asks about,
+    in an order (others after it, by name); None where no one is known to be in a unit.
+    """
     snapshot = result.snapshot
     if snapshot.units is None or not snapshot.units.paths:
         return None
@@ -70,7 +77,7 @@ def area_shares(result: CheckResult, order: Sequence[str], deepest: int = 2) -> 
     masks = {area: _AreaMasks(*(np.zeros(size, bool) for _ in range(3))) for area in areas}
     excepted: dict[tuple[str, str | None], Bools] = {}
     for block in result.blocks:
-        verdicts = np.array([tail.verdict for tail in block.tails], np.uint8)[block.tail]
+        verdicts = np.array([detail.verdict for detail in block.details], np.uint8)[block.detail]
         excepted[block.rule.id, block.service] = mask = np.zeros(size, bool)
         mask[block.people[verdicts == EXCEPTED]] = True
         for area in areas_of(block.rule):
@@ -90,7 +97,9 @@ def area_shares(result: CheckResult, order: Sequence[str], deepest: int = 2) -> 
 
 @record
 class _AreaMasks:
-    """Of each person whether some rule of an area judges them, whether they drift from one, and whether a verdict is not known."""
+    """For each person whether some rule of an area judges them, whether they drift from one, and whether a verdict is
+    not known.
+    """
 
     judged: Bools
     drifting: Bools
@@ -100,6 +109,7 @@ class _AreaMasks:
 def _by_unit(
     units: Units, areas: tuple[str, ...], chosen: Bools, masks: dict[str, _AreaMasks], deepest: int
 ) -> AreaShares:
+    """Count drifting and judged people by unit and area, for units down to a depth; people in no unit come last."""
     whole = units.count(chosen)
     shown = [number for number, path in enumerate(units.paths) if depth(path) <= deepest and whole[number]]
     nowhere = chosen & (units.codes == MISSING)
@@ -120,4 +130,4 @@ def _by_unit(
     every = [masks[area] for area in areas]
     drifting = counted([each.drifting for each in every])
     judged, unclear = counted([each.judged for each in every]), counted([each.unclear for each in every])
-    return AreaShares(paths, areas, people, drifting, judged, unclear)
+    return AreaShares(units=paths, areas=areas, people=people, drifting=drifting, judged=judged, unclear=unclear)

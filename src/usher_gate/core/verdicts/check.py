@@ -1,4 +1,7 @@
-"""The check: what was found of all people, at once or in parts, with what is asked of the whole, as one answer in its fixed order."""
+"""The check.
+
+What was found of all people, at once or in parts, with what is asked of the whole, as one answer in its fixed order.
+"""
 
 from __future__ import annotations
 
@@ -16,9 +19,9 @@ from ..words.vocabulary import SEVERITIES
 from .checker import Checker
 from .codes import DRIFTS, EXEMPT, MEETS, VERDICTS
 from .exceptions import in_force, taken_day
-from .found import Found, ServiceCount, together
+from .found import PartialResult, ServiceCount, together
 from .others import judge_organisation, judge_partners
-from .outcome import Root, Tail
+from .outcome import Root, VerdictDetail
 from .planned import judge_meetings
 from .remedy import Remedies, Somewhere
 from .result import CheckResult, ExceptionRow, OtherCount, OtherFinding, ServiceRow
@@ -29,17 +32,20 @@ from .tally import NO_SEVERITY, RootCount, root_rows, shares
 
 
 class Workers:
-    """Whoever judges the people, each some of them; here one who judges everybody."""
+    """Judges the people; subclasses divide them among several processes."""
 
     def __init__(self, checker: Checker, narrowing: Narrowing) -> None:
         self._run = Run(checker, narrowing)
 
-    def judge(self, asked: Sequence[Pair], progress: Callable[[int, int], None] | None) -> list[Found]:
-        """What each has found, in the order of the people. `progress` is told how much of how much is done."""
+    def judge(self, asked: Sequence[Pair], progress: Callable[[int, int], None] | None) -> list[PartialResult]:
+        """Return what each part has found, in the order of the people.
+
+        `progress(done, whole)` is called now and then.
+        """
         return [self._run.judge(asked, progress)]
 
     def somewhere(self, method: str, asked: Any) -> list[Any]:
-        """What each says to a question to its Mending."""
+        """Return what each says to a question to its Mending."""
         return [getattr(self._run.mending(), method)(asked)]
 
 
@@ -51,35 +57,40 @@ def check(
     progress: Callable[[int, int], None] | None = None,
     workers: Callable[[Checker, Narrowing], Workers] = Workers,
 ) -> CheckResult:
-    """Judges a snapshot against a baseline. `progress` is told how much of how much is done; `workers` may share the people out.
+    """Judge a snapshot against a baseline; `progress(done, whole)` is called now and then.
+
+    `workers` may divide the people.
 
     Whatever exceptions and groups need to be counted whole is judged; narrowing only chooses what is reported.
     """
     narrowing, notes = narrowing or Narrowing(), set[str]()
     checker = Checker(snapshot, baseline, exceptions)
     every = asked(snapshot, baseline, exceptions, narrowing, notes)
-    crew = workers(checker, narrowing)
-    found = together(crew.judge([pair for pair in every if pair[0].subject == "people"], progress))
+    executor = workers(checker, narrowing)
+    found = together(executor.judge([pair for pair in every if pair[0].subject == "people"], progress))
     found.notes |= notes
     others = Others(checker, narrowing, found)
     for rule, service in every:
         if rule.subject != "people":
             others.judge(rule, service)
-    return _conclude(checker, narrowing, found, others, crew.somewhere)
+    return _conclude(checker, narrowing, found, others, executor.somewhere)
 
 
 def asked(
     snapshot: Snapshot, baseline: Baseline, exceptions: Sequence[AgreedException], narrowing: Narrowing, notes: set[str]
 ) -> list[Pair]:
-    """The pairs of rule and service that have to be judged; what is to be said of some is added to the notes."""
+    """Return the pairs of rule and service that have to be judged; what is to be said of some is added to the notes."""
     every = pairs(baseline, snapshot, narrowing.keeps, notes)
     return [pair for pair in every if narrowing.needs(pair[0], exceptions)]
 
 
 class Others:
-    """Rules about the organisation, its partners and planned meetings, judged on the whole; their counts go to what was found of people."""
+    """Rules about the organisation, its partners and planned meetings, judged on the whole.
 
-    def __init__(self, checker: Checker, narrowing: Narrowing, counts: Found) -> None:
+    Their counts go to what was found of people.
+    """
+
+    def __init__(self, checker: Checker, narrowing: Narrowing, counts: PartialResult) -> None:
         self._checker, self._narrowing, self._counts = checker, narrowing, counts
         self.found: list[OtherFinding] = []
         self._verdicts: dict[str, Longs] = {}  # by type of subject, then code
@@ -88,7 +99,7 @@ class Others:
         ] = {}  # by type and id the worst severity that drifts, as its place in SEVERITIES
 
     def counts(self) -> tuple[OtherCount, ...]:
-        """How many subjects of each type are judged and drift."""
+        """Return how many subjects of each type are judged and drift."""
         found = []
         for kind, worst in sorted(self._worst.items()):
             by_severity = np.bincount(np.fromiter(worst.values(), np.int64), minlength=NO_SEVERITY + 1)
@@ -96,13 +107,13 @@ class Others:
             found.append(OtherCount(kind, len(worst), tuple(by_severity[: len(SEVERITIES)].tolist()), verdicts))
         return tuple(found)
 
-    def _count(self, rule: Rule, judged: Sequence[tuple[tuple[str, str], Tail]]) -> None:
-        for (kind, name), tail in judged:
-            if tail.verdict == EXEMPT:
+    def _count(self, rule: Rule, judged: Sequence[tuple[tuple[str, str], VerdictDetail]]) -> None:
+        for (kind, name), detail in judged:
+            if detail.verdict == EXEMPT:
                 continue
-            self._verdicts.setdefault(kind, np.zeros(len(VERDICTS), np.int64))[tail.verdict] += 1
+            self._verdicts.setdefault(kind, np.zeros(len(VERDICTS), np.int64))[detail.verdict] += 1
             worst = self._worst.setdefault(kind, {})
-            drifts = SEVERITIES.index(rule.severity) if tail.verdict == DRIFTS else NO_SEVERITY
+            drifts = SEVERITIES.index(rule.severity) if detail.verdict == DRIFTS else NO_SEVERITY
             worst[name] = min(worst.get(name, NO_SEVERITY), drifts)
 
     def judge(self, rule: Rule, service: Service | None) -> None:
@@ -114,7 +125,7 @@ class Others:
             judged = judge_meetings(rule, service, checker)
         else:
             judged = judge_organisation(rule, service, checker.resolver)
-        if any(tail.verdict != EXEMPT for _, tail in judged.found) or rule.subject != "meetings":
+        if any(detail.verdict != EXEMPT for _, detail in judged.found) or rule.subject != "meetings":
             counts.judging.add(rule.id)
         for name, covered in judged.covers.items():
             counts.covers[name] = counts.covers.get(name, 0) + covered
@@ -129,24 +140,33 @@ class Others:
         whose = [MISSING] * len(judged.found) if judged.organisers is None else judged.organisers.tolist()
         # a report about some people speaks of them alone, and of their meetings
         mine = [
-            (subject, tail, who)
-            for (subject, tail), who in zip(judged.found, whose, strict=True)
+            (subject, detail, who)
+            for (subject, detail), who in zip(judged.found, whose, strict=True)
             if people is None or (who != MISSING and people[who])
         ]
-        self._count(rule, [(subject, tail) for subject, tail, _ in mine])
-        counted = np.bincount([tail.verdict for _, tail, _ in mine], minlength=len(VERDICTS))
+        self._count(rule, [(subject, detail) for subject, detail, _ in mine])
+        counted = np.bincount([detail.verdict for _, detail, _ in mine], minlength=len(VERDICTS))
         counts.counts[rule.id] = counts.counts.get(rule.id, 0) + counted
         counts.by_pair[rule.id, service.id if service else None] = counted
         labels = self._labels() if rule.subject == "meetings" else {}
         verdicts = self._narrowing.verdicts
-        for subject, tail, who in mine:
-            if tail.verdict in (MEETS, EXEMPT):
+        for subject, detail, who in mine:
+            if detail.verdict in (MEETS, EXEMPT):
                 continue
-            if tail.verdict == DRIFTS and tail.root is not None:
-                self._root(tail.root, rule)
-            if verdicts is None or VERDICTS[tail.verdict] in verdicts:
+            if detail.verdict == DRIFTS and detail.root is not None:
+                self._root(detail.root, rule)
+            if verdicts is None or VERDICTS[detail.verdict] in verdicts:
                 label = labels.get(subject[1], "")
-                self.found.append(OtherFinding(rule, service.id if service else None, subject, tail, label, who))
+                self.found.append(
+                    OtherFinding(
+                        rule=rule,
+                        service=service.id if service else None,
+                        subject=subject,
+                        detail=detail,
+                        label=label,
+                        organiser=who,
+                    )
+                )
 
     def _root(self, root: Root, rule: Rule) -> None:
         roots, more = self._counts.roots, RootCount(frozenset((rule.id,)), 0, 1)
@@ -161,9 +181,9 @@ class Others:
 
 
 def _conclude(
-    checker: Checker, narrowing: Narrowing, found: Found, others: Others, somewhere: Somewhere
+    checker: Checker, narrowing: Narrowing, found: PartialResult, others: Others, somewhere: Somewhere
 ) -> CheckResult:
-    """The whole answer, in its fixed order."""
+    """Return the whole answer, in its fixed order."""
     snapshot, chosen = checker.snapshot, reported(checker, narrowing)
     rules = tuple(rule for rule in checker.baseline.rules if rule.id in found.counts or narrowing.keeps(rule, None))
     locked = lockouts(checker.gatekeeper)
@@ -173,53 +193,57 @@ def _conclude(
         if np.any(chosen[each.people])
     )
     notes = found.notes | locked.notes | checker.gatekeeper.notes | set(snapshot.notes)
-    notes |= _of_settings(checker) | _strange(checker, found.told)
+    notes |= _of_settings(checker) | _strange(checker, found.reported_rules)
     none = (0,) * len(VERDICTS)
     groups, units = snapshot.groups, snapshot.units
     drifts, worst = found.everybody(len(chosen))
     remedies = Remedies(checker, narrowing.keeps, found.wanted, found.at_doors, somewhere)
     return CheckResult(
-        snapshot,
-        checker.baseline,
-        chosen,
-        rules,
-        tuple(_of_people(rules, found).tolist()),
-        {rule.id: tuple(found.counts[rule.id].tolist()) if rule.id in found.counts else none for rule in rules},
-        {pair: tuple(counted.tolist()) for pair, counted in found.by_pair.items()},
-        tuple(sorted(found.blocks, key=lambda block: (block.rule.id, block.service or ""))),
-        tuple(sorted(others.found, key=lambda other: (other.rule.id, other.service or "", other.subject))),
-        shares(found.groups, *((groups.ids, groups.names) if groups is not None else ((), ())), "group"),
-        shares(
+        snapshot=snapshot,
+        baseline=checker.baseline,
+        chosen=chosen,
+        rules=rules,
+        counts=tuple(_of_people(rules, found).tolist()),
+        rule_counts={
+            rule.id: tuple(found.counts[rule.id].tolist()) if rule.id in found.counts else none for rule in rules
+        },
+        pair_counts={pair: tuple(counted.tolist()) for pair, counted in found.by_pair.items()},
+        blocks=tuple(sorted(found.blocks, key=lambda block: (block.rule.id, block.service or ""))),
+        others=tuple(sorted(others.found, key=lambda other: (other.rule.id, other.service or "", other.subject))),
+        groups=shares(found.groups, *((groups.ids, groups.names) if groups is not None else ((), ())), "group"),
+        units=shares(
             found.units, units.paths if units is not None else (), (None,) * len(units.paths if units else ()), "unit"
         ),
-        root_rows(found.roots, {rule.id: rule.severity for rule in checker.baseline.rules}, remedies.of),
-        _exceptions(checker, found),
-        tuple(sorted(found.clashes, key=lambda clash: (clash.service, clash.first, clash.second))),
-        found.clashing,
-        len(found.drifting),
-        drifts,
-        worst,
-        locked.found,
-        locked.conditional,
-        tuple(sorted(notes)),
-        stranded,
-        tuple(sorted(found.contests, key=lambda each: (each.service, each.control, each.value, each.settings))),
-        _judging_nobody(snapshot, rules, found),
-        _services(checker, narrowing, chosen, found),
-        others.counts(),
-        found.unclear,
-        narrowing.verdicts,
+        roots=root_rows(found.roots, {rule.id: rule.severity for rule in checker.baseline.rules}, remedies.of),
+        exceptions=_exceptions(checker, found),
+        clashes=tuple(sorted(found.clashes, key=lambda clash: (clash.service, clash.first, clash.second))),
+        clashing_people=found.clashing,
+        drifting_people=len(found.drifting),
+        drifts_of=drifts,
+        worst_of=worst,
+        lockouts=locked.found,
+        conditional=locked.conditional,
+        notes=tuple(sorted(notes)),
+        stranded=stranded,
+        contests=tuple(
+            sorted(found.contests, key=lambda each: (each.service, each.control, each.value, each.settings))
+        ),
+        judging_nobody=_judging_nobody(snapshot, rules, found),
+        services=_services(checker, narrowing, chosen, found),
+        other_counts=others.counts(),
+        unclear_people=found.unclear,
+        wanted=narrowing.verdicts,
     )
 
 
-def _of_people(rules: Sequence[Rule], found: Found) -> Longs:
-    """All verdicts about people, by code."""
+def _of_people(rules: Sequence[Rule], found: PartialResult) -> Longs:
+    """Return all verdicts about people, by code."""
     counted = [found.counts[rule.id] for rule in rules if rule.subject == "people" and rule.id in found.counts]
     return sum(counted, np.zeros(len(VERDICTS), np.int64))
 
 
-def _judging_nobody(snapshot: Snapshot, rules: Sequence[Rule], found: Found) -> tuple[str, ...]:
-    """The rules that judge nobody, and do not say that they may."""
+def _judging_nobody(snapshot: Snapshot, rules: Sequence[Rule], found: PartialResult) -> tuple[str, ...]:
+    """Return the rules that judge no one, and do not say that they may."""
     nobody = len(snapshot.people) == 0
     return tuple(
         rule.id
@@ -228,16 +252,16 @@ def _judging_nobody(snapshot: Snapshot, rules: Sequence[Rule], found: Found) -> 
     )
 
 
-def _services(checker: Checker, narrowing: Narrowing, chosen: Bools, found: Found) -> tuple[ServiceRow, ...]:
-    """Services side by side."""
+def _services(checker: Checker, narrowing: Narrowing, chosen: Bools, found: PartialResult) -> tuple[ServiceRow, ...]:
+    """Return services side by side."""
     return tuple(
         ServiceRow(
-            service.id,
-            service.title,
-            int(np.count_nonzero(checker.resolver.accounts(service) & chosen)),
-            tuple(counted.worst.tolist()),
-            tuple(counted.counts.tolist()),
-            tuple(rule.id for rule in not_applicable(checker.baseline, service, narrowing.keeps)),
+            id=service.id,
+            title=service.title,
+            accounts=int(np.count_nonzero(checker.resolver.accounts(service) & chosen)),
+            worst=tuple(counted.worst.tolist()),
+            counts=tuple(counted.counts.tolist()),
+            not_applicable=tuple(rule.id for rule in not_applicable(checker.baseline, service, narrowing.keeps)),
         )
         for service in checker.snapshot.services or ()
         if narrowing.services is None or service.id in narrowing.services
@@ -245,22 +269,36 @@ def _services(checker: Checker, narrowing: Narrowing, chosen: Bools, found: Foun
     )
 
 
-def _exceptions(checker: Checker, found: Found) -> tuple[ExceptionRow, ...]:
+def _exceptions(checker: Checker, found: PartialResult) -> tuple[ExceptionRow, ...]:
+    """Return the state of every exception today, and how many verdicts it covers."""
     today = taken_day(checker.snapshot)
     rows = []
     for exception in checker.exceptions:
         covers = found.covers.get(exception.id, 0)
-        state = "expired" if not in_force(exception, checker.snapshot) else "in-force" if covers else "idle"
+        is_used = "in-force" if covers else "idle"
+        state = is_used if in_force(exception, checker.snapshot) else "expired"
         days_left = (exception.until - today).days
-        rows.append(ExceptionRow(exception.id, exception.rules, state, covers, exception.until.isoformat(), days_left))
+        rows.append(
+            ExceptionRow(
+                id=exception.id,
+                rules=exception.rules,
+                state=state,
+                covers=covers,
+                until=exception.until.isoformat(),
+                days_left=days_left,
+            )
+        )
     return tuple(rows)
 
 
-def _strange(checker: Checker, told: set[str]) -> set[str]:
-    """Notes about values in selectors that nobody at all has; of rules about people only those that the report speaks of."""
+def _strange(checker: Checker, reported_rules: set[str]) -> set[str]:
+    """Return notes about values in selectors that no one has.
+
+    Of rules about people only those that the report speaks of.
+    """
     snapshot, scopes, notes = checker.snapshot, checker.scopes, set[str]()
     for rule in checker.baseline.rules:
-        if rule.id in told:
+        if rule.id in reported_rules:
             notes.update(scopes.strange(rule.audience, f"the audience of rule {rule.id}"))
             notes.update(scopes.strange(rule.exempted, f"the key except of rule {rule.id}"))
         for leaf in rule.leaves:

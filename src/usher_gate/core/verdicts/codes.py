@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 VerdictCodes = NDArray[np.uint8]
-# Worst first, so that "better" is "greater"; the last two are no answers of a tree, but of what stands around it.
+# Worst first, so that "better" is "greater"; the last two are not given by a tree, but by what surrounds it.
 VERDICTS = ("drifts", "unavailable", "unknown", "settling", "loose", "meets", "excepted", "exempt")
 DRIFTS, UNAVAILABLE, UNKNOWN, SETTLING, LOOSE, MEETS, EXCEPTED, EXEMPT = range(8)
 # The order in which results name the verdicts.
@@ -14,5 +14,5 @@ SHOWN_ORDER = ("meets", "loose", "settling", "unknown", "unavailable", "drifts",
 
 
 def verdict_name(code: int) -> str:
-    """The word for a verdict's code."""
+    """Return the word for a verdict's code."""
     return VERDICTS[code]

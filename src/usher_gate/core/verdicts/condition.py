@@ -7,10 +7,10 @@ from collections.abc import Callable, Iterator, Mapping, Sequence
 import numpy as np
 from numpy.typing import NDArray
 
-from ..door.visitors import Comers
+from ..door.visitors import VisitorSelection
 from ..organisation.columns import MISSING
 from ..organisation.selector import Selector
-from ..sign_in.possible import Asked
+from ..sign_in.possible import ProofDemand
 from ..words.compare import Comparison
 from ..words.record import record
 from .codes import DRIFTS, VerdictCodes
@@ -23,8 +23,9 @@ Distances = NDArray[np.int64]
 class Leaf:
     """One comparison: of a control, a door, a person's fact, a proof, a partner's column, a meeting's field or a count.
 
-    `about` is one of those words, `name` the control, fact, proof, column or field; `number` is its place in the tree as written.
-    `selector` is what a count counts; `asked` what a proof is asked for; `comers` whom a door is asked about.
+    `about` is one of those words, `name` the control, fact, proof, column or field; `number` is its place in the tree
+    as written. `selector` is what a count counts; `asked` what a proof is asked for; `visitor_selection` the visitors
+    that a door is asked about.
     """
 
     about: str
@@ -32,14 +33,14 @@ class Leaf:
     number: int
     comparison: Comparison | None = None
     selector: Selector | None = None
-    asked: Asked | None = None
-    comers: Comers | None = None
+    asked: ProofDemand | None = None
+    visitor_selection: VisitorSelection | None = None
 
     @property
     def expected(self) -> str:
-        """What is expected, in words."""
-        if self.comers is not None and self.comparison is not None:
-            return f"{self.comparison.text} for {self.comers.text}"
+        """Return what is expected, in words."""
+        if self.visitor_selection is not None and self.comparison is not None:
+            return f"{self.comparison.text} for {self.visitor_selection.text}"
         if self.comparison is not None:
             return self.comparison.text
         return f"required on {self.asked.on.text if self.asked is not None else 'any'}"
@@ -56,7 +57,7 @@ class Branch:
 
 @record
 class TooFew:
-    """What stands in the place of a some-of of which too few branches are left: `control` is the first one dropped."""
+    """Replaces a some-of with too few branches left; `control` is the first one dropped."""
 
     control: str
     number: int
@@ -66,7 +67,7 @@ Tree = Leaf | Branch | TooFew
 
 
 def ends(tree: Tree) -> Iterator[Leaf | TooFew]:
-    """Where a tree's branches end, in the order written."""
+    """Yield where a tree's branches end, in the order written."""
     if isinstance(tree, Branch):
         for branch in tree.branches:
             yield from ends(branch)
@@ -75,12 +76,12 @@ def ends(tree: Tree) -> Iterator[Leaf | TooFew]:
 
 
 def leaves(tree: Tree) -> Iterator[Leaf]:
-    """The leaves of a tree in the order written."""
+    """Return the leaves of a tree in the order written."""
     return (end for end in ends(tree) if isinstance(end, Leaf))
 
 
 def in_words(tree: Tree) -> str:
-    """What a tree asks for, as written."""
+    """Return what a tree asks for, as written."""
     if isinstance(tree, Leaf):
         return f"{tree.about} {tree.expected}" if tree.about == "door" else f"{tree.about} {tree.name} {tree.expected}"
     if isinstance(tree, TooFew):
@@ -90,7 +91,10 @@ def in_words(tree: Tree) -> str:
 
 
 def restrict(tree: Tree, fits: Callable[[Leaf], bool]) -> Tree | None:
-    """The tree with only the leaves that fit (a service supports their control, or has such meetings); None where nothing is left."""
+    """Return the tree with only the leaves that fit (a service supports their control, or has such meetings).
+
+    None where nothing is left.
+    """
     if isinstance(tree, Leaf):
         return tree if fits(tree) else None
     if isinstance(tree, TooFew):
@@ -107,7 +111,7 @@ def restrict(tree: Tree, fits: Callable[[Leaf], bool]) -> Tree | None:
 
 
 def combine(operator: str, at_least: int, verdicts: Sequence[VerdictCodes]) -> VerdictCodes:
-    """The verdict of a branch from those of its parts, element by element."""
+    """Return the verdict of a branch from those of its parts, element by element."""
     chosen: VerdictCodes
     if operator == "some-of":
         chosen = np.sort(np.stack(verdicts), axis=0)[len(verdicts) - at_least]
@@ -117,7 +121,7 @@ def combine(operator: str, at_least: int, verdicts: Sequence[VerdictCodes]) -> V
 
 
 def judge(tree: Tree, verdicts: Mapping[int, VerdictCodes], size: int) -> VerdictCodes:
-    """The tree's verdict for `size` subjects; `verdicts` holds each leaf's by its number."""
+    """Return the tree's verdict for `size` subjects; `verdicts` holds each leaf's by its number."""
     if isinstance(tree, Leaf):
         return verdicts[tree.number]
     if isinstance(tree, TooFew):
@@ -130,9 +134,12 @@ NOWHERE = np.iinfo(np.int64).max  # how narrow the cause is where no leaf drifts
 
 
 @record
-class Decision:
-    """What decides a tree, one element a subject: its verdict, the number of the leaf (or TooFew) that decides, its distance from being met
-    (int64; FAR for what cannot be), and how narrow the cause of its first drifting leaf is (int64, the least is the narrowest)."""
+class TreeDecision:
+    """Describes what decides a tree, one element a subject.
+
+    Its verdict, the number of the leaf (or TooFew) that decides, its distance from being met (int64; FAR for what
+    cannot be), and how narrow the cause of its first drifting leaf is (int64, the least is the narrowest).
+    """
 
     verdict: VerdictCodes
     leaf: Index
@@ -140,16 +147,21 @@ class Decision:
     narrow: Distances
 
 
-def deciding(tree: Tree, verdicts: Mapping[int, VerdictCodes], narrow: Mapping[int, Distances], size: int) -> Decision:
-    """What decides: the first branch with the tree's verdict, all the way down; of an any-of or a some-of that drifts, the nearest way.
+def deciding(
+    tree: Tree, verdicts: Mapping[int, VerdictCodes], narrow: Mapping[int, Distances], size: int
+) -> TreeDecision:
+    """Return what decides: the first branch with the tree's verdict, all the way down.
 
-    `verdicts` holds each leaf's by its number, `narrow` how narrow its cause is (domain: "Verdicts", 3); a tree without ways needs none.
+    In an any-of or a some-of that drifts the nearest way decides.
+
+    `verdicts` holds each leaf's by its number, `narrow` how narrow its cause is (domain: "Verdicts", 3); a tree without
+    ways needs none.
     """
     if not isinstance(tree, Branch):
         found = judge(tree, verdicts, size)
         many = isinstance(tree, TooFew)
         drifts = found == DRIFTS
-        return Decision(
+        return TreeDecision(
             found,
             np.full(size, tree.number, np.int32),
             np.where(drifts, FAR if many else 1, 0).astype(np.int64),
@@ -157,13 +169,16 @@ def deciding(tree: Tree, verdicts: Mapping[int, VerdictCodes], narrow: Mapping[i
         )
     parts = [deciding(branch, verdicts, narrow, size) for branch in tree.branches]
     result = combine(tree.operator, tree.at_least, [part.verdict for part in parts])
+    # The first branch with the tree's verdict decides, for each subject.
     chosen = np.argmax(np.stack([part.verdict for part in parts]) == result, axis=0)
     distances = np.stack([part.distance for part in parts])
     if tree.operator != "all-of":
         chosen = np.where(result == DRIFTS, _nearest(parts), chosen)
+    # The distance is the sum over as many of the nearest branches as have to be met.
     needed = {"all-of": len(parts), "any-of": 1}.get(tree.operator, tree.at_least)
+    # The narrowest known cause of the first branch that has one.
     first = np.argmax(np.stack([part.narrow for part in parts]) != NOWHERE, axis=0)
-    return Decision(
+    return TreeDecision(
         result,
         np.take_along_axis(np.stack([part.leaf for part in parts]), chosen[np.newaxis], axis=0)[0],
         np.minimum(np.sort(distances, axis=0)[:needed].sum(axis=0), FAR),
@@ -171,8 +186,11 @@ def deciding(tree: Tree, verdicts: Mapping[int, VerdictCodes], narrow: Mapping[i
     )
 
 
-def _nearest(parts: Sequence[Decision]) -> NDArray[np.int64]:
-    """Of each subject's drifting branches the nearest; of equally near ones that with the narrowest cause, then the first."""
+def _nearest(parts: Sequence[TreeDecision]) -> NDArray[np.int64]:
+    """Return the nearest of each subject's drifting branches.
+
+    Among equally near ones that with the narrowest cause counts, then the first.
+    """
     best = np.full(len(parts[0].verdict), MISSING, np.int64)
     distance, narrow = np.full(len(best), NOWHERE), np.full(len(best), NOWHERE)
     for number, part in enumerate(parts):
@@ -183,13 +201,13 @@ def _nearest(parts: Sequence[Decision]) -> NDArray[np.int64]:
     return np.maximum(best, 0)
 
 
-def _nearness(part: Decision, number: int) -> tuple[int, ...]:
+def _nearness(part: TreeDecision, number: int) -> tuple[int, ...]:
     verdict = int(part.verdict[0])
     return (-verdict, int(part.distance[0]), int(part.narrow[0]), number) if verdict == DRIFTS else (-verdict, number)
 
 
 def nearest_way(tree: Tree, verdicts: Mapping[int, int], narrow: Mapping[int, int]) -> list[Leaf]:
-    """The leaves that one subject has to pass so that the tree is met in the nearest way, in the order written."""
+    """Return the leaves that one subject has to pass to meet the tree in the nearest way, in the order written."""
     if isinstance(tree, Leaf):
         return [tree]
     if isinstance(tree, TooFew):
@@ -206,10 +224,10 @@ def nearest_way(tree: Tree, verdicts: Mapping[int, int], narrow: Mapping[int, in
 
 
 def has_ways(tree: Tree) -> bool:
-    """Whether there is more than one way to meet a tree, so that what is nearest has to be known."""
+    """Return whether there is more than one way to meet a tree, so that what is nearest has to be known."""
     return isinstance(tree, Branch) and (tree.operator != "all-of" or any(has_ways(branch) for branch in tree.branches))
 
 
 def too_few(tree: Tree) -> Iterator[TooFew]:
-    """The places of a tree where too few branches are left."""
+    """Return the places of a tree where too few branches are left."""
     return (end for end in ends(tree) if isinstance(end, TooFew))

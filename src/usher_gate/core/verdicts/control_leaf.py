@@ -7,7 +7,7 @@ import numpy as np
 from ..organisation.columns import MISSING, NO_TIME, Ints, Longs
 from ..organisation.services import Service
 from ..settings.effective import Cause, Effective
-from ..settings.observations import Seen
+from ..settings.observations import ObservedValues
 from ..words.compare import Comparison
 from .codes import DRIFTS, LOOSE, MEETS, SETTLING, UNAVAILABLE, UNKNOWN, VerdictCodes
 from .condition import Leaf
@@ -23,10 +23,10 @@ class ControlJudge:
         pinned: str,
         service: Service,
         effective: Effective,
-        seen: Seen | None,
+        seen: ObservedValues | None,
         settled: bool = False,
     ) -> None:
-        """With `settled` no change is young, and whoever lacks the licence has a value that is not known (as at a door)."""
+        """With `settled` no change is young, and people who lack the licence have an unknown value (as at a door)."""
         assert leaf.comparison is not None
         self._as_at_a_door = settled
         self.leaf, self.pinned, self.service, self.effective, self.seen = leaf, pinned, service, effective, seen
@@ -44,16 +44,18 @@ class ControlJudge:
         return self._passed[value]
 
     def _settled_verdicts(self) -> VerdictCodes:
-        """The verdict of each place as if every change had arrived and nothing had been observed."""
+        """Return the verdict of each place as if every change had arrived and nothing had been observed."""
         values = self.effective.values
-        of_value = {word: UNKNOWN if word is None else MEETS if self._passes(word) else DRIFTS for word in set(values)}
+        of_value = {word: MEETS if word is not None and self._passes(word) else DRIFTS for word in set(values)}
+        if None in of_value:
+            of_value[None] = UNKNOWN
         verdicts = np.array([of_value[value] for value in values], np.uint8)
         if (self.pinned == "true" and self._changeable) or self.pinned == "strict":
             verdicts[(verdicts == MEETS) & ~self.effective.pinned] = LOOSE
         return verdicts
 
     def organisation(self) -> Outcome:
-        """What the organisation's own step says: its winner alone, or the factory value."""
+        """Return what the organisation's own step says: its winner alone, or the service default."""
         own = np.flatnonzero(self.effective.kinds == 0)
         return self._at(int(own[-1]) if len(own) else 0)
 
@@ -65,18 +67,18 @@ class ControlJudge:
     def _at(
         self, place: int, verdict: int | None = None, reason: str | None = None, seen: str | None = None
     ) -> Outcome:
-        """The outcome at a place; where an observation decided, with its reason and what was seen."""
+        """Return the outcome at a place; where an observation decided, with its reason and what was seen."""
         verdict = int(self._plain[place]) if verdict is None else verdict
         cause = self.effective.cause(place)
         usual = {DRIFTS: "fails", SETTLING: "young", LOOSE: "changeable", UNKNOWN: "no-value", MEETS: ""}[verdict]
         reason = usual if reason is None else reason
         shown = cause if cause.scope is not None else None
         return Outcome(
-            verdict,
-            reason,
-            cause.value if seen is None else seen,
-            shown,
-            self._root(shown, reason) if verdict == DRIFTS else None,
+            verdict=verdict,
+            reason=reason,
+            actual=cause.value if seen is None else seen,
+            cause=shown,
+            root=self._root(shown, reason) if verdict == DRIFTS else None,
         )
 
     def _code(self, outcome: Outcome) -> int:
@@ -84,11 +86,11 @@ class ControlJudge:
         return len(self.effective) + len(self._extra) - 1
 
     def outcome(self, code: int) -> Outcome:
-        """What a code means."""
+        """Return what a code means."""
         return self._at(code) if code < len(self.effective) else self._extra[code - len(self.effective)]
 
     def judge(self) -> Judged:
-        """All active people, those without an account included."""
+        """Return all active people, those without an account included."""
         effective = self.effective
         if effective.licence_unknown:
             code = self._code(Outcome(UNKNOWN, "no-fact"))
@@ -136,7 +138,10 @@ class ControlJudge:
         return codes
 
     def _observed_outcome(self, place: int, value: int, early: int) -> Outcome:
-        """What an observation makes of a place; `early` says that it was made before the setting had time to arrive."""
+        """Return what an observation makes of a place.
+
+        `early` says that it was made before the setting had time to arrive.
+        """
         assert self.seen is not None
         settled = int(self._settled[place])
         if value == MISSING:  # what passes was seen: the change has arrived
@@ -151,7 +156,10 @@ class ControlJudge:
         return self._at(place, DRIFTS, "not-applied", word)
 
     def _with_contest(self) -> Ints:
-        """VerdictCodes of the observed people where values of one standing differ: each is judged, and the worst stands."""
+        """Verdict codes of the observed people if values of equal precedence differ.
+
+        Each is judged, and the worst counts.
+        """
         seen, effective = self.seen, self.effective
         assert seen is not None
         which: list[int] = []

@@ -14,17 +14,17 @@ from .rules import AgreedException, Rule
 
 
 def taken_day(snapshot: Snapshot) -> date:
-    """The day of the snapshot, in UTC."""
+    """Return the day of the snapshot, in UTC."""
     return (datetime(1970, 1, 1, tzinfo=UTC) + timedelta(microseconds=snapshot.taken_at)).date()
 
 
 def in_force(exception: AgreedException, snapshot: Snapshot) -> bool:
-    """Whether the snapshot was taken on or before the exception's last day."""
+    """Return whether the snapshot was taken on or before the exception's last day."""
     return taken_day(snapshot) <= exception.until
 
 
 def may_be_covered(verdict: VerdictCodes | int) -> Bools:
-    """Which verdicts an exception may cover: what drifts, is loose, unavailable or unknown."""
+    """Return which verdicts an exception may cover: what drifts, is loose, unavailable or unknown."""
     codes = np.asarray(verdict)
     covered: Bools = (codes <= LOOSE) & (codes != SETTLING)
     return covered
@@ -33,8 +33,10 @@ def may_be_covered(verdict: VerdictCodes | int) -> Bools:
 def applying(
     exceptions: Iterable[AgreedException], rule: Rule, service: str | None, snapshot: Snapshot
 ) -> list[AgreedException]:
-    """The exceptions in force from a rule on a service (None: a rule without services), in their order. One with services covers no rule
-    without a service."""
+    """Return the exceptions in force from a rule on a service (None: a rule without services), in their order.
+
+    One with services covers no rule without a service.
+    """
     return [
         exception
         for exception in exceptions

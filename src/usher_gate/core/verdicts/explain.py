@@ -9,7 +9,7 @@ import numpy as np
 
 from ..door.agenda import PlannedOn, own_settings
 from ..organisation.columns import NO_TIME
-from ..organisation.credentials import PassTold
+from ..organisation.credentials import PassDetails
 from ..organisation.facts import FACTS, fact_of
 from ..organisation.services import Service
 from ..settings.effective import Cause
@@ -19,15 +19,18 @@ from ..words.record import record
 from ..words.vocabulary import SEVERITIES
 from .checker import Checker
 from .codes import EXEMPT, MEETS
-from .outcome import Tail
+from .outcome import VerdictDetail
 from .planned import judge_meetings
 from .rules import Rule
 from .scope import services_of
 
 
 @record
-class Got:
-    """What a person gets for one control on a service, where some rule asks for it. `cause` is None where the value is not known."""
+class ResolvedValue:
+    """Describes what a person gets for one control on a service, where some rule asks for it.
+
+    `cause` is None where the value is not known.
+    """
 
     service: str
     control: str
@@ -35,35 +38,38 @@ class Got:
 
 
 @record
-class Said:
-    """What one rule says of a person on a service. `exempt` gives the reason where the rule does not apply; `values` and `facts` are what
-    it would look at all the same."""
+class RuleExplanation:
+    """Describes what one rule says of a person on a service.
+
+    `exempt` gives the reason where the rule does not apply; `values` and `facts` are what it would look at all the
+    same.
+    """
 
     rule: Rule
     service: str | None
     verdict: int
-    tail: Tail | None
+    detail: VerdictDetail | None
     exempt: str = ""
-    values: tuple[Got, ...] = ()
+    values: tuple[ResolvedValue, ...] = ()
     facts: tuple[tuple[str, str | None], ...] = ()
 
 
 @record
 class ExplainedValue:
-    """How a value comes about, and what the rules that look at it say."""
+    """Describes how a value comes about, and what the rules that look at it say."""
 
     walk: Walk
-    rules: tuple[Said, ...]
+    rules: tuple[RuleExplanation, ...]
 
 
 def explain_value(checker: Checker, service: Service, control: str, person: int) -> ExplainedValue:
-    """One active person's value of a control on a service."""
+    """Explain one active person's value of a control on a service."""
     return ExplainedValue(
         walk(checker.resolver, service, control, person), tuple(_rules(checker, service, control, person))
     )
 
 
-def _rules(checker: Checker, service: Service, control: str, person: int) -> list[Said]:
+def _rules(checker: Checker, service: Service, control: str, person: int) -> list[RuleExplanation]:
     one = checker.alone(person)
     return [
         say(one, rule, service, 0)
@@ -75,7 +81,10 @@ def _rules(checker: Checker, service: Service, control: str, person: int) -> lis
 
 
 def explain_meeting(checker: Checker, planned: PlannedOn, number: int, control: str) -> ExplainedValue:
-    """What a planned meeting is set to: the organiser's walk with the meeting's own setting as its last step; and what rules say of it."""
+    """Return what a planned meeting is set to: the organiser's walk with the meeting's own setting as its last step.
+
+    And what rules say of it.
+    """
     service, organiser = planned.service, int(planned.organiser[number])
     found = walk(checker.resolver, service, control, organiser)
     mine = [
@@ -96,16 +105,38 @@ def explain_meeting(checker: Checker, planned: PlannedOn, number: int, control: 
         state = STANDS if counts else AFTER_PIN
         scope = f"meeting:{planned.ids[number]}"
         steps.append(
-            Step("meeting", (StepSetting(scope, own.value, own.pinned, None, changed, own.row, False, state),))
+            Step(
+                "meeting",
+                (
+                    StepSetting(
+                        scope=scope,
+                        value=own.value,
+                        pinned=own.pinned,
+                        rank=None,
+                        changed=changed,
+                        row=own.row,
+                        young=False,
+                        state=state,
+                    ),
+                ),
+            )
         )
     said = []
     for rule in checker.baseline.rules:
         if rule.subject != "meetings" or not rule.looks_at(control, service):
             continue
         if service in services_of(rule, checker.snapshot.services):
-            tail = judge_meetings(rule, service, checker).found[number][1]
-            exempt = "is not in the rule's audience, or has no account here" if tail.verdict == EXEMPT else ""
-            said.append(Said(rule, service.id, tail.verdict, None if exempt else tail, exempt))
+            detail = judge_meetings(rule, service, checker).found[number][1]
+            exempt = "is not in the rule's audience, or has no account here" if detail.verdict == EXEMPT else ""
+            said.append(
+                RuleExplanation(
+                    rule=rule,
+                    service=service.id,
+                    verdict=detail.verdict,
+                    detail=None if exempt else detail,
+                    exempt=exempt,
+                )
+            )
     return ExplainedValue(replace(found, steps=tuple(steps)), tuple(said))
 
 
@@ -115,21 +146,24 @@ def _overridden(setting: StepSetting) -> StepSetting:
 
 @record
 class Overview:
-    """One person at a glance: what the rules that are not met say, what they get, their facts (each as text; None: not known), from which
-    resources they are shut out (locked out, or stranded), and their bootstrap passes."""
+    """One person at a glance.
 
-    said: tuple[Said, ...]
+    What the rules that are not met say, what they get, their facts (each as text; None: not known), from which
+    resources they are shut out (locked out, or stranded), and their bootstrap passes.
+    """
+
+    said: tuple[RuleExplanation, ...]
     met: int
-    values: tuple[Got, ...]
+    values: tuple[ResolvedValue, ...]
     facts: tuple[tuple[str, str | None], ...]
     locked_out: tuple[str, ...]
     stranded: tuple[str, ...]
-    passes: tuple[PassTold, ...]
+    passes: tuple[PassDetails, ...]
 
 
 def overview(checker: Checker, person: int) -> Overview:
-    """One active person at a glance."""
-    said, met, asked = list[Said](), 0, set[tuple[str, str]]()
+    """Describe one active person at a glance."""
+    said, met, asked = list[RuleExplanation](), 0, set[tuple[str, str]]()
     alone = checker.alone(person)
     for rule in checker.baseline.rules:
         if rule.subject != "people":
@@ -147,17 +181,17 @@ def overview(checker: Checker, person: int) -> Overview:
     name = snapshot.people.ids.take(np.array([person]))[0]
     attributes = sorted(snapshot.people.attributes)
     return Overview(
-        tuple(said),
-        met,
-        tuple(_gets(alone, 0, asked)),
-        tuple((fact_name, fact_of(fact_name, snapshot, person)) for fact_name in (*FACTS, *attributes)),
-        tuple(sorted({each.resource for each in locked.found if name in each.people})),
-        tuple(each.resource for each in locked.stranded if person in each.people),
-        tuple(snapshot.passes.of(person)) if snapshot.passes is not None else (),
+        said=tuple(said),
+        met=met,
+        values=tuple(_gets(alone, 0, asked)),
+        facts=tuple((fact_name, fact_of(fact_name, snapshot, person)) for fact_name in (*FACTS, *attributes)),
+        locked_out=tuple(sorted({each.resource for each in locked.found if name in each.people})),
+        stranded=tuple(each.resource for each in locked.stranded if person in each.people),
+        passes=tuple(snapshot.passes.of(person)) if snapshot.passes is not None else (),
     )
 
 
-def _gets(checker: Checker, person: int, asked: set[tuple[str, str]]) -> Iterator[Got]:
+def _gets(checker: Checker, person: int, asked: set[tuple[str, str]]) -> Iterator[ResolvedValue]:
     services = {service.id: service for service in checker.snapshot.services or ()}
     for name, control in sorted(asked):
         if control not in services[name].controls:
@@ -165,11 +199,11 @@ def _gets(checker: Checker, person: int, asked: set[tuple[str, str]]) -> Iterato
         effective = checker.resolver.effective(services[name], control)
         known = effective.licence_of(person) not in ("unavailable", "unknown")
         cause = effective.cause(int(effective.places[person]))
-        yield Got(name, control, cause if known and cause.scope is not None else None)
+        yield ResolvedValue(name, control, cause if known and cause.scope is not None else None)
 
 
-def say(checker: Checker, rule: Rule, service: Service | None, person: int) -> Said:
-    """What a rule says of one active person."""
+def say(checker: Checker, rule: Rule, service: Service | None, person: int) -> RuleExplanation:
+    """Return what a rule says of one active person."""
     verdicts = checker.judge(rule, service)
     verdict = int(verdicts.verdict[person])
     name = service.id if service is not None else None
@@ -180,9 +214,17 @@ def say(checker: Checker, rule: Rule, service: Service | None, person: int) -> S
         facts = tuple(
             (leaf.name, fact_of(leaf.name, checker.snapshot, person)) for leaf in rule.leaves if leaf.about == "person"
         )
-        return Said(rule, name, verdict, None, _why_exempt(checker, rule, service, person), values, facts)
-    tails, _ = checker.tails(service, verdicts, np.array([person], np.int64))
-    return Said(rule, name, verdict, tails[0])
+        return RuleExplanation(
+            rule=rule,
+            service=name,
+            verdict=verdict,
+            detail=None,
+            exempt=_why_exempt(checker, rule, service, person),
+            values=values,
+            facts=facts,
+        )
+    details, _ = checker.details(service, verdicts, np.array([person], np.int64))
+    return RuleExplanation(rule, name, verdict, details[0])
 
 
 def _why_exempt(checker: Checker, rule: Rule, service: Service | None, person: int) -> str:
@@ -194,6 +236,6 @@ def _why_exempt(checker: Checker, rule: Rule, service: Service | None, person: i
     return f"is not in the rule's audience ({rule.audience.text})"
 
 
-def verdicts_of(checker: Checker, rule: Rule, person: int) -> list[Said]:
-    """What a rule says of one active person, on each service that it is judged on."""
+def verdicts_of(checker: Checker, rule: Rule, person: int) -> list[RuleExplanation]:
+    """Return what a rule says of one active person, on each service that it is judged on."""
     return [say(checker, rule, service, person) for service in services_of(rule, checker.snapshot.services)]

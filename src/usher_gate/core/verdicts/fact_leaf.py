@@ -24,7 +24,13 @@ def judge_fact(leaf: Leaf, snapshot: Snapshot) -> Judged:
     if leaf.comparison.operator == "present":
         good = leaf.comparison.passes_presence(False)
         outcomes.append(
-            Outcome(MEETS if good else DRIFTS, "" if good else "fails", "absent", None, None if good else root)
+            Outcome(
+                verdict=MEETS if good else DRIFTS,
+                reason="" if good else "fails",
+                actual="absent",
+                cause=None,
+                root=None if good else root,
+            )
         )
     else:
         outcomes.append(Outcome(UNKNOWN, "no-fact"))
@@ -35,9 +41,9 @@ def _fact_outcome(comparison: Comparison, value: str, root: Root) -> Outcome:
     present = comparison.operator == "present"
     good = comparison.passes_presence(True) if present else comparison.passes(value)
     return Outcome(
-        MEETS if good else DRIFTS,
-        "" if good else "fails",
-        "present" if present else value,
-        None,
-        None if good else root,
+        verdict=MEETS if good else DRIFTS,
+        reason="" if good else "fails",
+        actual="present" if present else value,
+        cause=None,
+        root=None if good else root,
     )

@@ -15,7 +15,7 @@ from ..words.compare import Comparison
 from ..words.vocabulary import SEVERITIES
 from .codes import VERDICTS
 from .outcome import Root
-from .result import Block
+from .result import FindingBlock
 from .tally import NO_SEVERITY, OwnerCounts, RootCount
 
 Wanted = dict[str, Comparison]  # what is asked of a root's value, by its words
@@ -24,19 +24,22 @@ _Thing = TypeVar("_Thing")
 
 @dataclass
 class ServiceCount:
-    """Of one service: its verdicts by code, and how many people drift there at worst from a rule of each of SEVERITIES (int64 each)."""
+    """Counts of one service.
+
+    Its verdicts by code, and how many people drift there at worst from a rule of each of SEVERITIES (int64 each).
+    """
 
     counts: Longs = field(default_factory=lambda: np.zeros(len(VERDICTS), np.int64))
     worst: Longs = field(default_factory=lambda: np.zeros(len(SEVERITIES), np.int64))
 
 
 @dataclass
-class Found:
-    """What was found of the people from `first` on: numbers of people count from it, sums can be added up.
+class PartialResult:
+    """Describes what was found of the people from `first` on: numbers of people count from it, sums can be added up.
 
-    `drifting` are the people who drift (ascending, int32), `drifts` how often, `worst` their worst severity (a place in SEVERITIES);
-    `judging` are the rules that judge somebody, `told` those about people that the report speaks of; `wanted` says what each root that is
-    a setting would have to satisfy, `at_doors` are the roots by which doors fail.
+    `drifting` are the people who drift (ascending, int32), `drifts` how often, `worst` their worst severity (a place in
+    SEVERITIES); `judging` are the rules that judge someone, `reported_rules` those about people that are in the report;
+    `wanted` says what each root that is a setting would have to satisfy, `at_doors` are the roots by which doors fail.
     """
 
     first: int = 0
@@ -45,10 +48,10 @@ class Found:
     by_pair: dict[tuple[str, str | None], Longs] = field(
         default_factory=dict
     )  # by rule and service the verdicts, by code
-    blocks: list[Block] = field(default_factory=list)
+    blocks: list[FindingBlock] = field(default_factory=list)
     covers: dict[str, int] = field(default_factory=dict)
     judging: set[str] = field(default_factory=set)
-    told: set[str] = field(default_factory=set)
+    reported_rules: set[str] = field(default_factory=set)
     services: dict[str, ServiceCount] = field(default_factory=dict)
     roots: dict[Root, RootCount] = field(default_factory=dict)
     wanted: dict[Root, Wanted] = field(default_factory=dict)
@@ -64,17 +67,17 @@ class Found:
     contests: tuple[Contest, ...] = ()
 
     def everybody(self, size: int) -> tuple[Ints, Ints]:
-        """Of so many people how often each drifts, and their worst severity (NO_SEVERITY for none); int32 each."""
+        """Return how often each person drifts, and from what severity at worst (NO_SEVERITY for none); int32 each."""
         drifts, worst = np.zeros(size, np.int32), np.full(size, NO_SEVERITY, np.int32)
         drifts[self.drifting], worst[self.drifting] = self.drifts, self.worst
         return drifts, worst
 
 
-def together(parts: Sequence[Found]) -> Found:
-    """What was found of people apart, in the order of the people, as if it had been found at once."""
+def together(parts: Sequence[PartialResult]) -> PartialResult:
+    """Return what was found of people apart, in the order of the people, as if it had been found at once."""
     if len(parts) == 1 and parts[0].first == 0:
         return parts[0]
-    whole = Found()
+    whole = PartialResult()
     for part in parts:
         _add_sums(whole, part)
     whole.drifting = _joined([part.drifting + np.int32(part.first) for part in parts])
@@ -98,10 +101,11 @@ def together(parts: Sequence[Found]) -> Found:
     return whole
 
 
-def _add_sums(whole: Found, part: Found) -> None:
+def _add_sums(whole: PartialResult, part: PartialResult) -> None:
+    """Add the counts of another part of the people to those of the whole."""
     whole.notes |= part.notes
     whole.judging |= part.judging
-    whole.told |= part.told
+    whole.reported_rules |= part.reported_rules
     whole.at_doors |= part.at_doors
     whole.clashing += part.clashing
     whole.unclear += part.unclear
@@ -135,15 +139,15 @@ def _joined(runs: Sequence[Ints]) -> Ints:
     return np.concatenate([np.empty(0, np.int32), *runs]).astype(np.int32)
 
 
-def _block(some: Sequence[tuple[int, Block]]) -> Block:
-    """The findings of one rule and service about the people of some parts."""
+def _block(some: Sequence[tuple[int, FindingBlock]]) -> FindingBlock:
+    """Return the findings of one rule and service about the people of some parts."""
     if len(some) == 1 and some[0][0] == 0:
         return some[0][1]
-    counts = np.cumsum([0, *(len(block.tails) for _, block in some)]).tolist()
-    return Block(
-        some[0][1].rule,
-        some[0][1].service,
-        _joined([block.people + np.int32(first) for first, block in some]),
-        _joined([block.tail + np.int32(before) for (_, block), before in zip(some, counts, strict=False)]),
-        tuple(tail for _, block in some for tail in block.tails),
+    counts = np.cumsum([0, *(len(block.details) for _, block in some)]).tolist()
+    return FindingBlock(
+        rule=some[0][1].rule,
+        service=some[0][1].service,
+        people=_joined([block.people + np.int32(first) for first, block in some]),
+        detail=_joined([block.detail + np.int32(before) for (_, block), before in zip(some, counts, strict=False)]),
+        details=tuple(detail for _, block in some for detail in block.details),
     )

@@ -18,13 +18,15 @@ from .codes import DRIFTS, EXCEPTED, EXEMPT, MEETS, UNKNOWN
 from .condition import Leaf, Tree, deciding, too_few
 from .control_leaf import ControlJudge
 from .exceptions import applying, may_be_covered
-from .outcome import NO_SERVICES, Outcome, Root, Tail, narrowness
+from .outcome import NO_SERVICES, Outcome, Root, VerdictDetail, narrowness
 from .rules import AgreedException, Rule
 
 Subject = tuple[str, str]
 
 
-def _tail(tree: Tree, judged: Iterable[Leaf], service: str | None, outcome: Callable[[Leaf], Outcome]) -> Tail:
+def _detail(
+    tree: Tree, judged: Iterable[Leaf], service: str | None, outcome: Callable[[Leaf], Outcome]
+) -> VerdictDetail:
     """Judges one subject by its leaves."""
     outcomes = {leaf.number: (leaf, outcome(leaf)) for leaf in judged}
     verdicts = {number: np.array([said.verdict], np.uint8) for number, (_, said) in outcomes.items()}
@@ -33,30 +35,32 @@ def _tail(tree: Tree, judged: Iterable[Leaf], service: str | None, outcome: Call
     verdict, number = decision.verdict, int(decision.leaf[0])
     few = {one_few.number: one_few.control for one_few in too_few(tree)}
     if number in few:
-        return Tail(DRIFTS, "not-supported", tuple(outcomes.values()), Root(service, few[number], None, None))
+        return VerdictDetail(DRIFTS, "not-supported", tuple(outcomes.values()), Root(service, few[number], None, None))
     decided = outcomes[number][1]
-    return Tail(int(verdict[0]), decided.reason, tuple(outcomes.values()), decided.root, decided=number)
+    return VerdictDetail(int(verdict[0]), decided.reason, tuple(outcomes.values()), decided.root, decided=number)
 
 
 @record
 class OtherVerdicts:
-    """One rule judged about subjects that are no people: each (type, id) with what is said of it; what exceptions cover, by id; notes; of
-    meetings the organiser of each."""
+    """One rule judged about subjects that are no people: each (type, id) with what is said of it.
 
-    found: tuple[tuple[Subject, Tail], ...]
+    What exceptions cover, by id; notes; of meetings the organiser of each.
+    """
+
+    found: tuple[tuple[Subject, VerdictDetail], ...]
     covers: Mapping[str, int] = field(default_factory=dict)
     notes: tuple[str, ...] = ()
     organisers: Ints | None = None
 
 
 def judge_organisation(rule: Rule, service: Service | None, resolver: Resolver) -> OtherVerdicts:
-    """The organisation's one verdict for a service (or for none)."""
+    """Return the organisation's one verdict for a service (or for none)."""
     subject, notes = ("organisation", resolver.snapshot.name), list[str]()
     if rule.needs_services(service):
-        return OtherVerdicts(((subject, _tail(rule.expect, rule.leaves, None, lambda _: NO_SERVICES)),))
+        return OtherVerdicts(((subject, _detail(rule.expect, rule.leaves, None, lambda _: NO_SERVICES)),))
     tree = rule.tree_on(service)
     if tree is None:
-        return OtherVerdicts(((subject, Tail(EXEMPT, "", (), None)),))
+        return OtherVerdicts(((subject, VerdictDetail(EXEMPT, "", (), None)),))
 
     def outcome(leaf: Leaf) -> Outcome:
         if leaf.about == "count":
@@ -67,12 +71,12 @@ def judge_organisation(rule: Rule, service: Service | None, resolver: Resolver) 
         return ControlJudge(leaf, rule.pinned, service, resolver.effective(service, leaf.name), None).organisation()
 
     return OtherVerdicts(
-        ((subject, _tail(tree, rule.judged_on(service), service.id if service else None, outcome)),), {}, tuple(notes)
+        ((subject, _detail(tree, rule.judged_on(service), service.id if service else None, outcome)),), {}, tuple(notes)
     )
 
 
 def _count(leaf: Leaf, snapshot: Snapshot) -> tuple[Outcome, str]:
-    """What counting says, and a note where nobody can be counted."""
+    """Return what counting says, and a note where no one can be counted."""
     assert leaf.selector is not None and leaf.comparison is not None
     try:
         counted = str(int(np.count_nonzero(select(leaf.selector, snapshot))))
@@ -80,28 +84,30 @@ def _count(leaf: Leaf, snapshot: Snapshot) -> tuple[Outcome, str]:
         note = f"a count asks for {gap}, which the snapshot does not have: it is unknown"
         return Outcome(UNKNOWN, "no-fact"), note
     if not snapshot.people_whole:
-        note = "not everybody is in the snapshot, so nobody can be counted: a count is unknown"
+        note = "not everyone is in the snapshot, so no one can be counted: a count is unknown"
         return Outcome(UNKNOWN, "no-fact"), note
     if leaf.comparison.passes(counted):
         return Outcome(MEETS, "", counted), ""
-    return Outcome(DRIFTS, "fails", counted, None, Root(None, "count", "organisation", None)), ""
+    return Outcome(
+        verdict=DRIFTS, reason="fails", actual=counted, cause=None, root=Root(None, "count", "organisation", None)
+    ), ""
 
 
 def judge_partners(rule: Rule, snapshot: Snapshot, exceptions: Sequence[AgreedException]) -> OtherVerdicts:
-    """One verdict for each partner; a row `*` is judged even where the table has none."""
+    """Return one verdict for each partner; a row `*` is judged even where the table has none."""
     partners = snapshot.partners
     if partners is None:
-        found = [("*", _tail(rule.expect, rule.leaves, None, lambda _: Outcome(UNKNOWN, "no-fact")))]
+        found = [("*", _detail(rule.expect, rule.leaves, None, lambda _: Outcome(UNKNOWN, "no-fact")))]
     else:
         if all(partner.domain != "*" for partner in partners):
             partners = (*partners, star_row(snapshot.partner_columns))
         found = [
-            (partner.domain, _tail(rule.expect, rule.leaves, None, _partner_outcome(partner)))
+            (partner.domain, _detail(rule.expect, rule.leaves, None, _partner_outcome(partner)))
             for partner in sorted(partners, key=lambda partner: partner.domain)
         ]
     covers: dict[str, int] = {}
     applied = applying(exceptions, rule, None, snapshot)
-    made = tuple((("partner", domain), _excepted(domain, tail, applied, covers)) for domain, tail in found)
+    made = tuple((("partner", domain), _excepted(domain, detail, applied, covers)) for domain, detail in found)
     return OtherVerdicts(made, covers)
 
 
@@ -113,20 +119,32 @@ def _partner_outcome(partner: Partner) -> Callable[[Leaf], Outcome]:
             return Outcome(UNKNOWN, "no-fact")
         if leaf.comparison.passes(actual):
             return Outcome(MEETS, "", actual)
-        return Outcome(DRIFTS, "fails", actual, None, Root(None, leaf.name, "partners", None))
+        return Outcome(
+            verdict=DRIFTS, reason="fails", actual=actual, cause=None, root=Root(None, leaf.name, "partners", None)
+        )
 
     return outcome
 
 
-def _excepted(domain: str, tail: Tail, applied: Sequence[AgreedException], covers: dict[str, int]) -> Tail:
+def _excepted(
+    domain: str, detail: VerdictDetail, applied: Sequence[AgreedException], covers: dict[str, int]
+) -> VerdictDetail:
     """Applies the exceptions that name the partner, and counts in `covers` what each covers."""
-    if not may_be_covered(tail.verdict):
-        return tail
+    if not may_be_covered(detail.verdict):
+        return detail
     covering = [
         exception.id for exception in applied if domain.casefold() in {name.casefold() for name in exception.partners}
     ]
     for name in covering:
         covers[name] = covers.get(name, 0) + 1
     if not covering:
-        return tail
-    return Tail(EXCEPTED, tail.reason, tail.leaves, tail.root, covering[0], tail.verdict, tail.decided)
+        return detail
+    return VerdictDetail(
+        verdict=EXCEPTED,
+        reason=detail.reason,
+        leaves=detail.leaves,
+        root=detail.root,
+        exception=covering[0],
+        would_be=detail.verdict,
+        decided=detail.decided,
+    )

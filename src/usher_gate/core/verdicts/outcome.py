@@ -19,7 +19,7 @@ from .condition import Leaf
 
 
 class Root(NamedTuple):
-    """The one thing that caused a drifting verdict, and that would have to change."""
+    """The one thing that caused a finding, and that would have to change."""
 
     service: str | None
     control: str
@@ -29,8 +29,11 @@ class Root(NamedTuple):
 
 @record
 class Outcome:
-    """What one leaf says of one person. `actual` and `cause` are None where there is none; `hole` is a sign-in without the proof,
-    `visit` how somebody comes to a door and `met` what meets them."""
+    """Describes what one leaf says of one person.
+
+    `actual` and `cause` are None where there is none; `hole` is a sign-in without the proof, `visit` how someone comes
+    to a door and `met` what meets them.
+    """
 
     verdict: int
     reason: str
@@ -43,8 +46,11 @@ class Outcome:
 
 
 def narrowness(leaf: Leaf, outcome: Outcome) -> int:
-    """How narrow the cause of a leaf is, the narrowest first: a fact, a meeting, a person, a group, a unit (the deeper the narrower), the
-    organisation, the factory, a licence, nothing (a proof, a meeting's field)."""
+    """Return how narrow the cause of a leaf is, the narrowest first.
+
+    A fact, a meeting, a person, a group, a unit (the deeper the narrower), the organisation, the factory, a licence,
+    nothing (a proof, a meeting's field).
+    """
     if leaf.about == "person":
         return 0
     scope = outcome.cause.scope if outcome.cause is not None else None
@@ -67,7 +73,7 @@ NO_SERVICES = Outcome(UNKNOWN, "no-value")  # of a control, where no services ar
 
 @dataclass(slots=True)
 class Judged:
-    """One leaf judged: `codes` (int32, one a person) into `verdicts`; `outcome(code)` tells the rest."""
+    """One leaf judged: `codes` (int32, one a person) into `verdicts`; `outcome(code)` gives the rest."""
 
     leaf: Leaf
     codes: Ints
@@ -75,24 +81,24 @@ class Judged:
     outcome: Callable[[int], Outcome]
 
     def narrow(self, subjects: Longs) -> Longs:
-        """How narrow the cause is of what the leaf says of some subjects (int64, one each)."""
+        """Return how narrow the cause is of what the leaf says of some subjects (int64, one each)."""
         known, which = np.unique(self.codes[subjects], return_inverse=True)
-        told = [narrowness(self.leaf, self.outcome(code)) for code in known.tolist()]
-        return np.array(told, np.int64)[which.reshape(-1)]
+        narrow = [narrowness(self.leaf, self.outcome(code)) for code in known.tolist()]
+        return np.array(narrow, np.int64)[which.reshape(-1)]
 
 
 def constant(leaf: Leaf, outcome: Outcome, size: int) -> Judged:
-    """A leaf that says the same of everybody."""
+    """Return a leaf that says the same of everyone."""
     return coded(leaf, np.zeros(size, np.int32), [outcome])
 
 
 def coded(leaf: Leaf, codes: Ints, outcomes: Sequence[Outcome]) -> Judged:
-    """A leaf judged by a list of outcomes."""
+    """Return a leaf judged by a list of outcomes."""
     return Judged(leaf, codes, np.array([outcome.verdict for outcome in outcomes], np.uint8), outcomes.__getitem__)
 
 
 @record
-class Tail:
+class VerdictDetail:
     """All that a finding says beside its subject: many people share one.
 
     `verdict` and `would_be` are verdict codes; `decided` is the number of the leaf that decides, None where none does.
@@ -108,5 +114,5 @@ class Tail:
 
     @property
     def deciding(self) -> tuple[Leaf, Outcome] | None:
-        """The leaf that decides, and its outcome."""
+        """Return the leaf that decides, and its outcome."""
         return next(((leaf, outcome) for leaf, outcome in self.leaves if leaf.number == self.decided), None)

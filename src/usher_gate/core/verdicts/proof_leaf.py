@@ -1,4 +1,4 @@
-"""Judging one leaf about a proof: whether every possible sign-in of everybody is covered."""
+"""Judging one leaf about a proof: whether every possible sign-in of everyone is covered."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ from .outcome import Judged, Outcome, Root, coded
 
 
 def judge_proof(leaf: Leaf, coverage: Coverage) -> Judged:
-    """Judges one leaf about a proof: whether every possible sign-in of everybody is covered."""
+    """Judges one leaf about a proof: whether every possible sign-in of everyone is covered."""
     root = Root(None, leaf.name, "access-rules", None)
     outcomes = []
     assert leaf.asked is not None
@@ -21,5 +21,7 @@ def judge_proof(leaf: Leaf, coverage: Coverage) -> Judged:
             outcomes.append(Outcome(UNKNOWN, answer))
         else:
             reason = "observed-only" if answer.observed_closes else "hole"
-            outcomes.append(Outcome(DRIFTS, reason, None, None, root, answer.sign_in))
+            outcomes.append(
+                Outcome(verdict=DRIFTS, reason=reason, actual=None, cause=None, root=root, hole=answer.sign_in)
+            )
     return coded(leaf, found.codes, outcomes)

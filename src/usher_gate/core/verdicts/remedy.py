@@ -1,6 +1,8 @@
-"""What mending one root would do: the value that is due there, whom it frees and whom it harms, all found by judging again.
+"""What mending one root would do.
 
-Source: domain, "Roots". Only the verdicts that a change can touch are judged again, each from its leaves up.
+The value that is due there, the people that it clears and harms, all found by judging again.
+
+Spec: verdicts 7.2. Only the verdicts that a change can touch are judged again, each from its leaves up.
 """
 
 from __future__ import annotations
@@ -27,7 +29,7 @@ from .control_leaf import ControlJudge
 from .door_leaf import judge_door, rooted_rows
 from .exceptions import applying
 from .others import judge_organisation
-from .outcome import Judged, Root, Tail, narrowness
+from .outcome import Judged, Root, VerdictDetail, narrowness
 from .planned import judge_meetings, shutting
 from .rules import Rule, hangs_on
 from .scope import services_of
@@ -38,11 +40,13 @@ MOST_BEYOND = 20  # and of so many of the others, the most severe
 
 @record
 class Remedy:
-    """What mending a root would do. `mended_value` is the weakest value that satisfies every rule it makes drift, None where there is none.
+    """Describes what mending a root would do.
 
-    `freed` counts the people who would then drift from nothing any more, `if_removed` the same if the setting were taken away (None for
-    what is no setting), `harms` the people who would have a worse verdict than now by the mending; `harmed` names (by id) the first of
-    these.
+    `mended_value` is the weakest value that satisfies every rule it makes drift, None where there is none.
+
+    `freed` counts the people who would then drift from nothing any more, `if_removed` the same if the setting were
+    taken away (None for what is no setting), `harms` the people who would have a worse verdict than now by the mending;
+    `harmed` names (by id) the first of these.
     """
 
     mended_value: str | None = None
@@ -67,11 +71,11 @@ class _Pair:
 
 Again = Callable[
     [_Pair, Judged], VerdictCodes | None
-]  # a leaf's new verdicts for everybody; None where it stays as it is
+]  # a leaf's new verdicts for everyone; None where it stays as it is
 
 
-# What an edit does to some people: how many it frees, whom it harms (how many, and the first ids), and how many taking the setting away
-# would free.
+# What an edit does to some people: how many it clears, how many it harms (with the first ids), and how many
+# taking the setting away would clear.
 Harms = tuple[int, tuple[str, ...]]
 Effect = tuple[int, Harms, int | None]
 _NOBODY: Harms = 0, ()
@@ -82,19 +86,28 @@ _ABOUT = {"person": "person", "access-rules": "proof"}  # roots that are met or 
 
 
 def _is_setting(root: Root) -> bool:
-    """Whether there is something to set: not what was seen, what is not supported, or a door that nothing shuts alone."""
+    """Return whether there is something to set.
+
+    Not what was seen, what is not supported, or a door that nothing shuts alone.
+    """
     return root.service is not None and root.value is not None and root.scope is not None
 
 
 def weakest(kind: Kind, standing: str, wanted: Iterable[Comparison]) -> str | None:
-    """The weakest value that passes every comparison; of a set, what stands, cut down and extended as far as it must be."""
+    """Return the weakest value that passes every comparison.
+
+    Of a set, the present one, cut down and extended as far as it must be.
+    """
     return next(passing_values(kind, standing, wanted), None)
 
 
 def passing_values(
     kind: Kind, standing: str, wanted: Iterable[Comparison], others: Sequence[Callable[[str], bool]] = ()
 ) -> Iterator[str]:
-    """The values that pass every comparison (and whatever else is asked of them), the weakest first; see `weakest`."""
+    """Return the values that pass every comparison (and whatever else is asked of them), the weakest first.
+
+    See `weakest`.
+    """
     wanted = list(wanted)
     operands = {operand for each in wanted for operand in each.operands}
     if kind.name == "set":
@@ -115,9 +128,12 @@ def passing_values(
     return (value for value in passing if all(asked(value) for asked in others))
 
 
-class Mending:
-    """What edits would do to some people: those of a checker. `keeps` says which pairs the report speaks of, `chosen` which people;
-    `drifts_of` counts the drifts of each, `people_of` tells whom a root makes drift."""
+class EditEffects:
+    """Describes what edits would do to some people: those of a checker.
+
+    `keeps` says which pairs the report speaks of, `chosen` which people; `drifts_of` counts the findings of each,
+    `people_of` gives the people that a cause makes drift.
+    """
 
     def __init__(
         self,
@@ -133,14 +149,20 @@ class Mending:
         self._pairs: tuple[tuple[str, str], list[_Pair]] = (("", ""), [])
 
     def effects(self, asked: Sequence[tuple[Root, str | None]]) -> list[Effect]:
-        """For each root whom another value (None where there is none) would free and harm, and whom taking it away would free."""
+        """Return for each cause, the people that another value (None if there is none) would clear and harm, and those
+        that removal would clear.
+        """
         return [self._effect(root, value) for root, value in asked]
 
     def shut(self, asked: Sequence[tuple[Root, Sequence[str]]]) -> list[list[bool] | None]:
-        """For each root which of some values would shut every door that it makes fail; None where there is no such door here."""
+        """Return for each root which of some values would shut every door that it makes fail.
+
+        None where there is no such door here.
+        """
         return [self._shut(root, values) for root, values in asked]
 
     def _effect(self, root: Root, value: str | None) -> Effect:
+        """Return how many people a new value of a cause clears, whom it harms, and how many its removal clears."""
         if root.service is None:
             return self._as_if_met(root)
         service = self._services[root.service]
@@ -149,7 +171,7 @@ class Mending:
         effective = self._checker.resolver.effective(service, root.control)
         try:
             place = effective.place_of(root.scope or "")
-        except KeyError:  # a setting of somebody who is not among these people
+        except KeyError:  # a setting of someone who is not among these people
             return 0, _NOBODY, None if root.scope == "factory" else 0
         pairs = self._pairs_of(service, root.control)
         freed, harms = (0, _NOBODY) if value is None else self._edited(service, effective, place, value, pairs)
@@ -167,13 +189,16 @@ class Mending:
         return [all(each(value) for each in asked) for value in values] if asked else None
 
     def _pairs_of(self, service: Service, control: str) -> list[_Pair]:
-        """The pairs that a control of a service touches; the last ones are kept, for roots of one control come together."""
+        """Return the pairs that a control of a service touches.
+
+        The last ones are kept, for roots of one control come together.
+        """
         if self._pairs[0] != (service.id, control):
             self._pairs = (service.id, control), self._touched(service, frozenset((control,)))
         return self._pairs[1]
 
     def _touched(self, service: Service | None, controls: frozenset[str], about: str = "control") -> list[_Pair]:
-        """The pairs whose rules have a leaf about one of some controls (facts, proofs), judged as things are.
+        """Return the pairs whose rules have a leaf about one of some controls (facts, proofs), judged as things are.
 
         Rules that ask the same of the same people, with the same exceptions, are one pair that counts several times.
         """
@@ -190,12 +215,12 @@ class Mending:
                 verdicts = self._checker.judge(rule, one)
                 if verdicts.tree is None:
                     continue
-                name, whom = one.id if one else None, verdicts.would_be.tobytes()
+                name, would_be = one.id if one else None, verdicts.would_be.tobytes()
                 excepted = tuple(
                     each.id for each in applying(self._checker.exceptions, rule, name, self._checker.snapshot)
                 )
                 kept = self._keeps(rule, name)
-                key = _signature(verdicts.tree), rule.pinned, name, kept, excepted, whom
+                key = _signature(verdicts.tree), rule.pinned, name, kept, excepted, would_be
                 before = found.get(key)
                 found[key] = (
                     _Pair(rule, one, kept, verdicts) if before is None else replace(before, count=before.count + 1)
@@ -205,7 +230,9 @@ class Mending:
     def _judge_again(
         self, pairs: Sequence[_Pair], people: Ints, again: Again, harmed: Bools | None = None
     ) -> tuple[int, Harms]:
-        """How many of some people would drift from nothing any more, and who would have a worse verdict than now, or is `harmed`."""
+        """Return how many of some people would drift from nothing any more, and who would have a worse verdict than
+        now, or is `harmed`.
+        """
         drifts = self._drifts_of[people].astype(np.int64)
         open_questions = np.zeros(len(people), bool)
         worse = np.zeros(len(people), bool) if harmed is None else harmed[people]
@@ -222,8 +249,8 @@ class Mending:
             would_be[now.would_be[people] == EXEMPT] = EXEMPT
             worse |= np.minimum(would_be, MEETS) < np.minimum(now.would_be[people], MEETS)
             if pair.kept:
-                excused, _, _ = self._checker.excuse(pair.rule, pair.service, would_be, people)
-                then = np.where(excused == MISSING, would_be, MEETS)
+                excused = self._checker.excuse(pair.rule, pair.service, would_be, people)
+                then = np.where(excused.exception == MISSING, would_be, MEETS)
                 drifts += pair.count * ((then == DRIFTS).astype(np.int64) - (now.verdict[people] == DRIFTS))
                 open_questions |= ((then == UNKNOWN) | (then == UNAVAILABLE)) & (then != now.verdict[people])
         freed = self._chosen[people] & (self._drifts_of[people] > 0) & (drifts == 0) & ~open_questions
@@ -231,7 +258,7 @@ class Mending:
         return int(np.count_nonzero(freed)), (int(np.count_nonzero(worse)), tuple(names))
 
     def _as_if_met(self, root: Root) -> Effect:
-        """A fact or a proof: as if it were met."""
+        """Return a fact or a proof: as if it were met."""
         about = _ABOUT[root.scope or ""]
         met = np.full(len(self._chosen), MEETS, np.uint8)
         return (
@@ -246,8 +273,10 @@ class Mending:
     def _edited(
         self, service: Service, effective: Effective, place: int, value: str | None, pairs: Sequence[_Pair]
     ) -> tuple[int, Harms]:
-        """What one edit of the setting at a place does: a value in its place, or none. Whoever a rule about it leaves out is harmed by
-        another value."""
+        """Return what one edit of the setting at a place does: another value, or none.
+
+        People that a rule about it leaves out are harmed by another value.
+        """
         edit = Edit(int(effective.rows[place]), value)
         after = self._checker.resolver.edited(effective, edit)
         moved = effective.places == place
@@ -260,7 +289,10 @@ class Mending:
         return self._judge_again(pairs, people, self._controls_again({effective.control: after}, moved), harmed)
 
     def _controls_again(self, after: Mapping[str, Effective], moved: Bools) -> Again:
-        """Leaves judged with other effective values; what was seen of people whose setting `moved` is too old to count."""
+        """Leaves judged with other effective values.
+
+        What was seen of people whose setting `moved` is too old to count.
+        """
         snapshot = self._checker.snapshot
         doors: dict[str, tuple[Hosts, Bools]] = {}
         known: dict[tuple[str, str, str, str], VerdictCodes] = {}  # rules that ask the same are judged once
@@ -308,7 +340,7 @@ class Mending:
         return (*self._judge_again(pairs, people, self._controls_again(after, nobody)), None)
 
     def _doors(self, root: Root, people: Ints, pairs: Sequence[_Pair]) -> list[Callable[[str], bool]]:
-        """What the root's value has to do at doors: no door that it makes drift may still fail by it."""
+        """Return what the root's value has to do at doors: no door that it makes drift may still fail by it."""
         found: list[Callable[[str], bool]] = []
         for pair in pairs:
             doors = [judged for judged in pair.verdicts.judged if judged.leaf.about == "door"]
@@ -325,8 +357,11 @@ class Mending:
 
 
 class Remedies:
-    """Works out remedies of roots. `wanted` says what rules about people ask of each, `at_doors` by which doors may fail; `somewhere` asks
-    those who know the people what edits would do to them, and gives one answer for each part of the people."""
+    """Works out remedies of roots.
+
+    `wanted` says what rules about people ask of each, `at_doors` by which doors may fail; `somewhere` asks those who
+    know the people what edits would do to them, and gives one answer for each part of the people.
+    """
 
     def __init__(
         self,
@@ -340,7 +375,7 @@ class Remedies:
         self._wanted, self._at_doors, self._somewhere = wanted, at_doors, somewhere
 
     def of(self, roots: Sequence[Root]) -> dict[Root, Remedy]:
-        """The remedy of each root."""
+        """Return the remedy of each root."""
         found = {root: Remedy() for root in roots}
         ordered = sorted(roots, key=lambda root: (root.service or "", root.control))
         settings = [root for root in ordered if _is_setting(root)]
@@ -355,18 +390,25 @@ class Remedies:
             or (_is_setting(root) and root.scope == "licence")
             or (root.service is None and root.scope in _ABOUT)
         ]
-        told = self._somewhere("effects", asked) if asked else []
+        answers = self._somewhere("effects", asked) if asked else []
         for number, (root, value) in enumerate(asked):
-            freed, harms, removed = zip(*(part[number] for part in told), strict=True)
+            freed, harms, removed = zip(*(part[number] for part in answers), strict=True)
             off = None if removed[0] is None else sum(removed)
             names = [name for _, some in harms for name in some]
             found[root] = Remedy(
-                value, sum(freed), off, sum(many for many, _ in harms), tuple(sorted(names[:_MOST_HARMED]))
+                mended_value=value,
+                freed=sum(freed),
+                if_removed=off,
+                harms=sum(many for many, _ in harms),
+                harmed=tuple(sorted(names[:_MOST_HARMED])),
             )
         return found
 
     def _values(self, roots: Sequence[Root]) -> dict[Root, str | None]:
-        """For each root the weakest value that satisfies whatever asks something of it; None where nothing does, or no value would."""
+        """Return for each root the weakest value that satisfies whatever asks something of it.
+
+        None where nothing does, or no value would.
+        """
         candidates: dict[Root, tuple[list[str], bool]] = {}
         for root in roots:
             kind = self._checker.snapshot.catalogue.index[root.control].kind
@@ -378,9 +420,9 @@ class Remedies:
             passing = passing_values(kind, root.value or "", wanted.values(), others)
             candidates[root] = list(passing), bool(wanted or others)
         asked = [(root, candidates[root][0]) for root in roots if root in self._at_doors]
-        told = self._somewhere("shut", asked) if asked else []
+        answers = self._somewhere("shut", asked) if asked else []
         for number, (root, values) in enumerate(asked):
-            said = [shut for part in told if (shut := part[number]) is not None]
+            said = [shut for part in answers if (shut := part[number]) is not None]
             if said:
                 kept = [value for place, value in enumerate(values) if all(shut[place] for shut in said)]
                 candidates[root] = kept, True
@@ -394,10 +436,10 @@ class Remedies:
             for service in services_of(rule, self._checker.snapshot.services):
                 if service is not None and service.id == root.service and self._keeps(rule, service.id):
                     said = judge_organisation(rule, service, self._checker.resolver).found
-                    add_wanted(wanted, rule.tree_on(service), root, [tail for _, tail in said])
+                    add_wanted(wanted, rule.tree_on(service), root, [detail for _, detail in said])
 
     def _of_meetings(self, root: Root) -> tuple[list[Comparison], list[Callable[[str], bool]]]:
-        """What rules about planned meetings that a root makes drift ask of its value."""
+        """Return what rules about planned meetings that a root makes drift ask of its value."""
         wanted: dict[str, Comparison] = {}
         others: list[Callable[[str], bool]] = []
         for rule in self._checker.baseline.rules:
@@ -408,24 +450,30 @@ class Remedies:
                     continue
                 said = judge_meetings(rule, service, self._checker).found
                 numbers = [
-                    number for number, (_, tail) in enumerate(said) if tail.verdict == DRIFTS and tail.root == root
+                    number
+                    for number, (_, detail) in enumerate(said)
+                    if detail.verdict == DRIFTS and detail.root == root
                 ]
-                tails = [said[number][1] for number in numbers]
-                add_wanted(wanted, rule.tree_on(service), root, tails)
+                details = [said[number][1] for number in numbers]
+                add_wanted(wanted, rule.tree_on(service), root, details)
                 for leaf in rule.judged_on(service):
-                    mine = [number for number, tail in zip(numbers, tails, strict=True) if _by_door(tail, leaf, root)]
+                    mine = [
+                        number for number, detail in zip(numbers, details, strict=True) if _by_door(detail, leaf, root)
+                    ]
                     if mine:
                         others.append(shutting(leaf, self._checker.agenda.services[service.id], mine, root.control))
         return list(wanted.values()), others
 
 
-def _by_door(tail: Tail, leaf: Leaf, root: Root) -> bool:
-    return leaf.about == "door" and any(one.number == leaf.number and said.root == root for one, said in tail.leaves)
+def _by_door(detail: VerdictDetail, leaf: Leaf, root: Root) -> bool:
+    return leaf.about == "door" and any(one.number == leaf.number and said.root == root for one, said in detail.leaves)
 
 
 def _signature(tree: Tree) -> object:
-    """What a tree asks, so that trees with the same signature ask the same; leaves about doors and proofs are only
-    like themselves."""
+    """Return what a tree asks, so that trees with the same signature ask the same.
+
+    Leaves about doors and proofs are only like themselves.
+    """
     if isinstance(tree, Branch):
         return tree.operator, tree.at_least, tuple(_signature(branch) for branch in tree.branches)
     if isinstance(tree, TooFew):
@@ -439,19 +487,19 @@ def _shuts(leaf: Leaf, pinned: str, hosts: Hosts, rows: Ints, control: str) -> C
     return lambda value: not np.any(rooted_rows(leaf, pinned, hosts, rows, control, value))
 
 
-def add_wanted(found: dict[str, Comparison], tree: Tree | None, root: Root, tails: Iterable[Tail]) -> None:
+def add_wanted(found: dict[str, Comparison], tree: Tree | None, root: Root, details: Iterable[VerdictDetail]) -> None:
     """Adds what some tails that a root makes drift ask of it on the nearest way to each verdict."""
     if isinstance(tree, Leaf):  # the only way
         mine = tree.comparison if tree.about == "control" and tree.name == root.control else None
-        if mine is not None and any(tail.root == root and tail.reason == "fails" for tail in tails):
+        if mine is not None and any(detail.root == root and detail.reason == "fails" for detail in details):
             found.setdefault(mine.text, mine)
         return
     known: set[tuple[tuple[int, int], ...]] = set()
-    for tail in tails:
-        if tail.root != root or tail.reason != "fails" or tree is None:
+    for detail in details:
+        if detail.root != root or detail.reason != "fails" or tree is None:
             continue
-        verdicts = {leaf.number: outcome.verdict for leaf, outcome in tail.leaves}
-        narrow = {leaf.number: narrowness(leaf, outcome) for leaf, outcome in tail.leaves}
+        verdicts = {leaf.number: outcome.verdict for leaf, outcome in detail.leaves}
+        narrow = {leaf.number: narrowness(leaf, outcome) for leaf, outcome in detail.leaves}
         key = tuple((verdicts[number], narrow[number]) for number in verdicts)
         if key in known:
             continue

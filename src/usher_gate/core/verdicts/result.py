@@ -1,4 +1,7 @@
-"""What a check found, as values: findings in blocks of one rule and service, groups, units, roots, exceptions, notes."""
+"""What a check found, as values.
+
+Findings in blocks of one rule and service, groups, units, roots, exceptions, notes.
+"""
 
 from __future__ import annotations
 
@@ -16,41 +19,44 @@ from ..sign_in.lockout import ConditionalAccess, Lockout, Stranded
 from ..words.record import record
 from ..words.vocabulary import SEVERITIES
 from .codes import DRIFTS, UNAVAILABLE, UNKNOWN
-from .outcome import Root, Tail
+from .outcome import Root, VerdictDetail
 from .remedy import Remedy
 from .rules import Baseline, Rule
 from .threshold import LOCKOUT, Threshold
 
 
 @record
-class Block:
+class FindingBlock:
     """The findings about people of one rule and service: `people` ascending, each with its tail."""
 
     rule: Rule
     service: str | None
     people: Ints
-    tail: Ints
-    tails: tuple[Tail, ...]
+    detail: Ints
+    details: tuple[VerdictDetail, ...]
 
 
 @record
 class OtherFinding:
-    """A finding about a partner, the organisation or a planned meeting: `subject` is (type, id); of a meeting its label and organiser."""
+    """A finding about a partner, the organisation or a planned meeting: `subject` is (type, id).
+
+    Of a meeting its label and organiser.
+    """
 
     rule: Rule
     service: str | None
     subject: tuple[str, str]
-    tail: Tail
+    detail: VerdictDetail
     label: str = ""
     organiser: int = MISSING
 
 
 @record
-class Share:
+class DriftShare:
     """A group or unit and one rule, with how many of its people are judged and how many drift.
 
-    `as_a_whole` is true if at least two are judged and all of them drift, `own_setting` if a setting of the group or unit causes some of
-    these findings.
+    `as_a_whole` is true if at least two are judged and all of them drift, `own_setting` if a setting of the group or
+    unit causes some of these findings.
     """
 
     id: str
@@ -81,25 +87,25 @@ class Shares:
 
     @property
     def whole(self) -> int:
-        """How many distinct owners drift as a whole from at least one rule."""
+        """Return how many distinct owners drift as a whole from at least one rule."""
         return len(sorted_unique(self.owner[self.as_a_whole]))
 
     @property
     def with_own_setting(self) -> int:
-        """How many distinct owners have a setting that causes a finding."""
+        """Return how many distinct owners have a setting that causes a finding."""
         return len(sorted_unique(self.owner[self.own_setting]))
 
-    def notable(self) -> list[Share]:
-        """The shares that drift as a whole, and those whose owner has a setting that causes it."""
+    def notable(self) -> list[DriftShare]:
+        """Return the shares that drift as a whole, and those whose owner has a setting that causes it."""
         return [
-            Share(
-                self.ids[self.owner[row]],
-                self.names[self.owner[row]],
-                self.rules[self.rule[row]],
-                int(self.judged[row]),
-                int(self.drifting[row]),
-                bool(self.as_a_whole[row]),
-                bool(self.own_setting[row]),
+            DriftShare(
+                id=self.ids[self.owner[row]],
+                name=self.names[self.owner[row]],
+                rule=self.rules[self.rule[row]],
+                judged=int(self.judged[row]),
+                drifting=int(self.drifting[row]),
+                as_a_whole=bool(self.as_a_whole[row]),
+                own_setting=bool(self.own_setting[row]),
             )
             for row in np.flatnonzero(self.as_a_whole | self.own_setting)
         ]
@@ -107,8 +113,11 @@ class Shares:
 
 @record
 class RootRow:
-    """One root: the rules it makes drift and the worst severity of them, the people, the verdicts (those of people, and of all subjects),
-    and what mending it does (None beyond the largest roots)."""
+    """One root.
+
+    The rules it makes drift and the worst severity of them, the people, the verdicts (those of people, and of all
+    subjects), and what mending it does (None beyond the largest roots).
+    """
 
     root: Root
     rules: tuple[str, ...]
@@ -119,14 +128,17 @@ class RootRow:
 
     @property
     def worst_first(self) -> tuple[object, ...]:
-        """What tables sort by: the worst severity, then people, then verdicts, then the name."""
+        """Return what tables sort by: the worst severity, then people, then verdicts, then the name."""
         name = tuple(part or "" for part in self.root)
         return SEVERITIES.index(self.severity), -self.people, -self.verdicts, name
 
 
 @record
 class ExceptionRow:
-    """An exception today. `state` is in-force, idle or expired; `days_left` counts to the last day on which it counts."""
+    """An exception today.
+
+    `state` is in-force, idle or expired; `days_left` counts to the last day on which it counts.
+    """
 
     id: str
     rules: tuple[str, ...]
@@ -138,8 +150,11 @@ class ExceptionRow:
 
 @record
 class ServiceRow:
-    """A service beside the others: who has an account there, how many of them drift there at worst from a rule of each of SEVERITIES,
-    its verdicts by code, and the rules none of whose controls it supports."""
+    """A service beside the others.
+
+    Who has an account there, how many of them drift there at worst from a rule of each of SEVERITIES, its verdicts by
+    code, and the rules none of whose controls it supports.
+    """
 
     id: str
     title: str
@@ -150,14 +165,16 @@ class ServiceRow:
 
     @property
     def drifting(self) -> int:
-        """How many people drift there."""
+        """Return how many people drift there."""
         return sum(self.worst)
 
 
 @record
 class OtherCount:
-    """The subjects of one type that are no people: how many are judged, how many drift at worst from a rule of each of SEVERITIES, and
-    their verdicts by code."""
+    """The subjects of one type that are no people.
+
+    How many are judged, how many drift at worst from a rule of each of SEVERITIES, and their verdicts by code.
+    """
 
     type: str
     judged: int
@@ -166,7 +183,7 @@ class OtherCount:
 
     @property
     def drifting(self) -> int:
-        """How many of them drift."""
+        """Return how many of them drift."""
         return sum(self.worst)
 
 
@@ -189,7 +206,7 @@ class CheckResult:
     counts: tuple[int, ...]
     rule_counts: Mapping[str, tuple[int, ...]]
     pair_counts: Mapping[tuple[str, str | None], tuple[int, ...]]  # by rule and service
-    blocks: tuple[Block, ...]
+    blocks: tuple[FindingBlock, ...]
     others: tuple[OtherFinding, ...]
     groups: Shares
     units: Shares
@@ -210,18 +227,21 @@ class CheckResult:
     other_counts: tuple[OtherCount, ...]
     unclear_people: int  # how many people have a verdict that is unknown or unavailable
     wanted: frozenset[str] | None  # the verdicts that are listed; None: all
-    by: str | None = None  # the framework by whose numbers the findings are told, too
+    by: str | None = None  # the framework whose numbers are shown with the findings
     since: Mapping[str, str | int | None] | None = (
         None  # what became of it since the check kept before; None without a history
     )
     hint: str = ""  # what mending would do, as far as that is known
-    line_of: Callable[[int], str] = lambda _: ""  # where a row of settings stands, as FILE:LINE
+    line_of: Callable[[int], str] = lambda _: ""  # the place of a row of settings, as FILE:LINE
     threshold: Threshold = Threshold()  # what makes the exit status 1
     observed_days: float = OBSERVED_LONG_DAYS  # after how many days a rule that is only observed is called old
 
     @property
     def where(self) -> Callable[[Root], str]:
-        """Where the setting of a root is, as FILE:LINE, also that of a service default; "" for what is no setting."""
+        """Return where the setting of a root is, as FILE:LINE, also that of a service default.
+
+        "" for what is no setting.
+        """
         settings = self.snapshot.settings
         if settings is None:
             return lambda _: ""
@@ -231,48 +251,48 @@ class CheckResult:
         keys = zip(settings.service.tolist(), settings.control.tolist(), settings.scope.codes.tolist(), strict=True)
         rows = dict(zip(keys, settings.row.tolist(), strict=True))
 
-        def told(root: Root) -> str:
+        def place_of(root: Root) -> str:
             if root.scope == FACTORY:
                 return self.factory_line(root.service, root.control)
             key = services.get(root.service or "", -1), controls.get(root.control, -1), scopes.get(root.scope or "", -1)
             return self.line_of(rows[key]) if key in rows else ""
 
-        return told
+        return place_of
 
     def factory_line(self, service: str | None, control: str) -> str:
-        """Where a service gives the default of a control, as FILE:LINE; "" if that is not known."""
+        """Return where a service gives the default of a control, as FILE:LINE; "" if that is not known."""
         lines = next((each.factory_lines for each in self.snapshot.services or () if each.id == service), {})
         return f"services.yaml:{lines[control]}" if control in lines else ""
 
     def cause_line(self, service: str | None, control: str, cause: Cause | None) -> str:
-        """Where the cause of a value is, as FILE:LINE; "" for none."""
+        """Return where the cause of a value is, as FILE:LINE; "" for none."""
         if cause is not None and cause.scope == FACTORY:
             return self.factory_line(service, control)
         return self.line_of(cause.row) if cause is not None else ""
 
     @property
     def contested_people(self) -> int:
-        """How many people have a contested value."""
+        """Return how many people have a contested value."""
         return _distinct(each.people for each in self.contests)
 
     @property
     def stranded_people(self) -> int:
-        """How many people are stranded somewhere."""
+        """Return how many people are stranded somewhere."""
         return _distinct(each.people for each in self.stranded)
 
-    def findings(self) -> Iterator[Block | OtherFinding]:
-        """All findings, by rule, then service; every form is written from this one stream."""
-        every: list[Block | OtherFinding] = [*self.blocks, *self.others]
+    def findings(self) -> Iterator[FindingBlock | OtherFinding]:
+        """Yield all findings, by rule, then service; every form is written from this one stream."""
+        every: list[FindingBlock | OtherFinding] = [*self.blocks, *self.others]
         yield from sorted(every, key=lambda finding: (finding.rule.id, finding.service or ""))
 
     @property
     def ignored_settings(self) -> int:
-        """How many active settings apply to nothing, because their group, person or unit does not exist."""
+        """Return how many active settings apply to nothing, because their group, person or unit does not exist."""
         return 0 if self.snapshot.ignored is None else len(self.snapshot.ignored.row)
 
     @property
     def without_severity(self) -> dict[str, int]:
-        """What --fail-on may name that no rule has, and so no severity: how many of each there are."""
+        """Return what --fail-on may name that no rule has, and so no severity: how many of each there are."""
         return {
             "contested": len(self.contests),
             "contradictions": len(self.clashes),
@@ -282,7 +302,7 @@ class CheckResult:
         }
 
     def failing(self) -> dict[str, int]:
-        """What of these makes the exit status 1; a lock-out of everybody of a kind always does."""
+        """Return what of these makes the exit status 1; a lock-out of everyone of a kind always does."""
         found = {
             word: number for word, number in self.without_severity.items() if word in self.threshold.words and number
         }
@@ -290,17 +310,23 @@ class CheckResult:
         return found if LOCKOUT in found or not everybody else {**found, LOCKOUT: everybody}
 
     def holds(self, rule: Rule) -> bool:
-        """Whether a rule judges somebody, nothing drifts from it, and nothing is unknown or unavailable; it may be loose or settling."""
+        """Return whether a rule judges someone, nothing drifts from it, and nothing is unknown or unavailable.
+
+        It may be loose or settling.
+        """
         bad = (DRIFTS, UNKNOWN, UNAVAILABLE)
         return rule.id not in self.judging_nobody and not any(self.rule_counts[rule.id][code] for code in bad)
 
     def fails(self) -> bool:
-        """Whether anything makes the exit status 1."""
+        """Return whether anything makes the exit status 1."""
         return bool(self.failing()) or any(self.threshold.fails(rule, self.rule_counts[rule.id]) for rule in self.rules)
 
     def gaps(self) -> bool:
-        """Whether the answer is less than whole: something needed is unknown or unavailable, a rule judges nobody, there is nobody to
-        judge, a setting applies to nothing, or the snapshot is partial or older than it should be."""
+        """Return whether the answer is less than whole.
+
+        Something needed is unknown or unavailable, a rule judges no one, there is no one to judge, a setting applies to
+        nothing, or the snapshot is partial or older than it should be.
+        """
         idle = any(rule.id in self.judging_nobody and self.threshold.reaches(rule) for rule in self.rules)
         unclear = any(
             self.threshold.reaches(rule) and any(self.rule_counts[rule.id][code] for code in (UNKNOWN, UNAVAILABLE))

@@ -19,7 +19,7 @@ DOOR_CONTROLS = frozenset((*ASKED, MAY_START, START))
 
 
 def fitting(service: Service, subject: str) -> Callable[[Leaf], bool]:
-    """Which leaves of a rule about a subject are judged on a service.
+    """Return which leaves of a rule about a subject are judged on a service.
 
     A planned meeting has the door of its kind, whichever kinds the service names.
     """
@@ -28,7 +28,7 @@ def fitting(service: Service, subject: str) -> Callable[[Leaf], bool]:
     def fits(leaf: Leaf) -> bool:
         if leaf.about == "control":
             return leaf.name in service.controls
-        return leaf.comers is None or any(kind in kinds for kind in leaf.comers.kinds)
+        return leaf.visitor_selection is None or any(kind in kinds for kind in leaf.visitor_selection.kinds)
 
     return fits
 
@@ -54,37 +54,42 @@ class Rule:
 
     @property
     def controls(self) -> frozenset[str]:
-        """The controls that the rule speaks of."""
+        """Return the controls that the rule speaks of."""
         return frozenset(leaf.name for leaf in leaves(self.expect) if leaf.about == "control")
 
     @property
     def of_services(self) -> bool:
-        """Whether the rule asks for what only a service can tell: a control, or a door."""
+        """Return whether the rule asks about what only a service has: a control, or a door."""
         return any(leaf.about in ("control", "door") for leaf in self.leaves)
 
     def needs_services(self, service: Service | None) -> bool:
-        """Whether the rule, judged on no service, asks for what only a service could tell."""
+        """Return whether the rule, judged on no service, asks about what only a service has."""
         return self.of_services and service is None
 
     def applies_to(self, service: Service) -> bool:
-        """Whether a service supports one of the rule's controls, or has meetings of a kind that one of its doors asks about."""
+        """Return whether a service supports one of the rule's controls, or has meetings of a kind that one of its doors
+        asks about.
+        """
         asked = [leaf for leaf in self.leaves if leaf.about in ("control", "door")]
         return any(fitting(service, self.subject)(leaf) for leaf in asked)
 
     def looks_at(self, control: str, service: Service) -> bool:
-        """Whether a control of a service has to do with what the rule says there."""
+        """Return whether a control of a service has to do with what the rule says there."""
         here = [leaf for leaf in self.judged_on(service) if leaf.about in ("control", "door")]
         return any(leaf.name == control if leaf.about == "control" else control in DOOR_CONTROLS for leaf in here)
 
     def judged_on(self, service: Service | None) -> tuple[Leaf, ...]:
-        """The leaves that are judged on a service: all but those about a control or a door that it does not have."""
+        """Return the leaves that are judged on a service.
+
+        All but those about a control or a door that it does not have.
+        """
         if service is None:
             return self.leaves
         fits = fitting(service, self.subject)
         return tuple(leaf for leaf in self.leaves if fits(leaf))
 
     def tree_on(self, service: Service | None) -> Tree | None:
-        """What is judged on a service; None where nothing is left, unless the service must support the rule."""
+        """Return what is judged on a service; None where nothing is left, unless the service must support the rule."""
         if service is None:
             return self.expect
         if self.must_support and self.of_services and not self.applies_to(service):
@@ -94,19 +99,22 @@ class Rule:
 
     @property
     def leaves(self) -> tuple[Leaf, ...]:
-        """All leaves in the order written."""
+        """Return all leaves in the order written."""
         return tuple(leaves(self.expect))
 
 
 def hangs_on(leaf: Leaf, controls: Collection[str]) -> bool:
-    """Whether what a leaf says can hang on some of these controls of its service: one about a meeting does, by who comes from outside."""
+    """Return whether what a leaf says can hang on some of these controls of its service.
+
+    One about a meeting does, by who comes from outside.
+    """
     if leaf.about == "meeting":
         return LISTED in controls
-    if leaf.comers is None:
+    if leaf.visitor_selection is None:
         return leaf.about == "control" and leaf.name in controls
     if MAY_START in controls or START in controls:
         return True
-    return not looked_at(leaf.comers.visits(MEETING_KINDS, WAYS)).isdisjoint(controls)
+    return not looked_at(leaf.visitor_selection.visits(MEETING_KINDS, WAYS)).isdisjoint(controls)
 
 
 @record
@@ -121,7 +129,7 @@ class Baseline:
 
 @record
 class AgreedException:
-    """An agreed departure: from which rules, for whom (people, or partners by domain), until which day (UTC)."""
+    """An agreed departure: from which rules, for which people (or partners by domain), until which day (UTC)."""
 
     id: str
     rules: tuple[str, ...]

@@ -1,4 +1,4 @@
-"""Judging: every rule of a baseline about people against every person of a snapshot, or of a part of one, by columns."""
+"""Judges every rule of a baseline about people against the people of a snapshot, or of a part of one, by columns."""
 
 from __future__ import annotations
 
@@ -16,10 +16,10 @@ from ..words.record import record
 from ..words.vocabulary import SEVERITIES
 from .checker import Checker, PairVerdicts
 from .codes import DRIFTS, EXCEPTED, EXEMPT, MEETS, UNAVAILABLE, UNKNOWN, VERDICTS, VerdictCodes
-from .found import Found, ServiceCount
-from .outcome import Root, Tail
-from .remedy import Mending, add_wanted
-from .result import Block
+from .found import PartialResult, ServiceCount
+from .outcome import Root, VerdictDetail
+from .remedy import EditEffects, add_wanted
+from .result import FindingBlock
 from .rules import AgreedException, Rule
 from .scope import unsupported_notes
 from .tally import NO_SEVERITY, PersonTally, RootTally, ShareTally
@@ -29,7 +29,10 @@ Pair = tuple[Rule, Service | None]
 
 @record
 class Narrowing:
-    """What the report is to speak of; None means everything. `people` are the ids chosen by person, group or unit."""
+    """Describes what the report is to speak of; None means everything.
+
+    `people` are the ids chosen by person, group or unit.
+    """
 
     rules: frozenset[str] | None = None
     services: frozenset[str] | None = None
@@ -38,38 +41,43 @@ class Narrowing:
     people: Bools | None = None
 
     def keeps(self, rule: Rule, service: str | None) -> bool:
-        """Whether a pair of rule and service is in the report."""
+        """Return whether a pair of rule and service is in the report."""
         return self.speaks_of(rule) and (self.services is None or service in self.services)
 
     def speaks_of(self, rule: Rule) -> bool:
-        """Whether a rule is in the report on some service."""
+        """Return whether a rule is in the report on some service."""
         return (self.rules is None or rule.id in self.rules) and (
             self.severities is None or rule.severity in self.severities
         )
 
     def needs(self, rule: Rule, exceptions: Sequence[AgreedException]) -> bool:
-        """Whether a rule has to be judged: the report speaks of it, or an exception from it has to be counted whole."""
+        """Return whether a rule has to be judged.
+
+        The report speaks of it, or an exception from it has to be counted whole.
+        """
         return self.speaks_of(rule) or any(rule.id in exception.rules for exception in exceptions)
 
     def part(self, first: int, last: int) -> Narrowing:
-        """The same for some of the people."""
+        """Return the same for some of the people."""
         return replace(self, people=None if self.people is None else self.people[first:last])
 
 
 class Run:
-    """The judging of all people of a snapshot (of a part of one: `first` is the number of its first person in the whole)."""
+    """The judging of all people of a snapshot (of a part of one: `first` is the number of its first person in the
+    whole).
+    """
 
     def __init__(self, checker: Checker, narrowing: Narrowing, first: int = 0) -> None:
         size = len(checker.snapshot.people)
         self.checker, self.narrowing = checker, narrowing
         self.chosen = reported(checker, narrowing)
-        self.found = Found(first)
+        self.found = PartialResult(first)
         self._everybody = narrowing.people is None and narrowing.services is None
         self._worst: dict[str, Ints] = {}  # for each service, each person's worst severity that drifts there
         self._roots, self._shares, self._persons = RootTally(size), ShareTally(checker.snapshot), PersonTally(size)
 
-    def judge(self, pairs: Sequence[Pair], progress: Callable[[int, int], None] | None = None) -> Found:
-        """Judges these pairs, all of which are about people; `progress` is told how many of how many are done."""
+    def judge(self, pairs: Sequence[Pair], progress: Callable[[int, int], None] | None = None) -> PartialResult:
+        """Judges these pairs, all of which are about people; `progress(done, whole)` is called now and then."""
         # Rules about one control stand together, so that its effective values are found once.
         todo = sorted(pairs, key=lambda pair: (sorted(pair[0].controls), pair[0].id))
         done = 0
@@ -85,11 +93,11 @@ class Run:
                 self._shares.rule(rule, together.judged, together.drifting, own, self.chosen)
         return self._done()
 
-    def mending(self) -> Mending:
-        """What edits would do to these people. Asked when all is judged."""
-        return Mending(self.checker, self.narrowing.keeps, self.chosen, self._persons.drifts, self._roots.people)
+    def mending(self) -> EditEffects:
+        """Return what edits would do to these people. Asked when all is judged."""
+        return EditEffects(self.checker, self.narrowing.keeps, self.chosen, self._persons.drifts, self._roots.people)
 
-    def _done(self) -> Found:
+    def _done(self) -> PartialResult:
         found, narrowing = self.found, self.narrowing
         for name, worst in self._worst.items():
             found.services[name].worst = np.bincount(worst, minlength=NO_SEVERITY + 1)[: len(SEVERITIES)]
@@ -105,6 +113,7 @@ class Run:
         return found
 
     def _pair(self, rule: Rule, service: Service | None, together: _Together) -> None:
+        """Judge one rule on one service, and add counts, causes and findings to the result."""
         verdicts, found = self.checker.judge(rule, service), self.found
         for name, covered in verdicts.covers.items():
             found.covers[name] = found.covers.get(name, 0) + int(np.count_nonzero(covered))
@@ -115,7 +124,7 @@ class Run:
         if service is not None:
             found.notes.update(unsupported_notes(rule, service))
         found.notes.update(verdicts.notes)
-        found.told.add(rule.id)
+        found.reported_rules.add(rule.id)
         together.add(verdicts.verdict)
         drifting = np.flatnonzero(verdicts.verdict == DRIFTS)
         chosen = verdicts.verdict
@@ -141,34 +150,41 @@ class Run:
     def _findings(
         self, rule: Rule, service: Service | None, verdicts: PairVerdicts, people: Longs, together: _Together
     ) -> None:
-        tails, which = self.checker.tails(service, verdicts, people)
+        """Add the findings of one rule on one service, with one detail for each distinct reason."""
+        details, which = self.checker.details(service, verdicts, people)
         together.own.update(
-            tail.root.scope for tail in tails if tail.verdict == DRIFTS and tail.root and tail.root.scope
+            detail.root.scope for detail in details if detail.verdict == DRIFTS and detail.root and detail.root.scope
         )
         listed = self.chosen[people]
         drifts = listed & (verdicts.verdict[people] == DRIFTS)
         if np.any(drifts):
-            rooted = [tail.root if tail.root is not None else Root(None, "", None, None) for tail in tails]
+            rooted = [detail.root if detail.root is not None else Root(None, "", None, None) for detail in details]
             used, codes = np.unique(which[drifts], return_inverse=True)
             drifting = people[drifts].astype(np.int32)
             self._roots.add(rule.id, [rooted[number] for number in used.tolist()], codes.astype(np.int32), drifting)
             self._persons.add(rule, drifting)
-            self._ask(verdicts, [tails[number] for number in used.tolist()])
+            self._ask(verdicts, [details[number] for number in used.tolist()])
         wanted = self.narrowing.verdicts
         if wanted is not None:
-            listed &= np.array([VERDICTS[tail.verdict] in wanted for tail in tails])[which]
+            listed &= np.array([VERDICTS[detail.verdict] in wanted for detail in details])[which]
         if np.any(listed):
             self.found.blocks.append(
-                Block(rule, service.id if service else None, people[listed].astype(np.int32), which[listed], tails)
+                FindingBlock(
+                    rule=rule,
+                    service=service.id if service else None,
+                    people=people[listed].astype(np.int32),
+                    detail=which[listed],
+                    details=details,
+                )
             )
 
-    def _ask(self, verdicts: PairVerdicts, tails: Sequence[Tail]) -> None:
-        """What each root that is a setting has to satisfy for these drifts to end, and by which doors fail."""
-        by_root: dict[Root, list[Tail]] = {}
-        for tail in tails:
-            if tail.root is not None and tail.root.service is not None:
-                by_root.setdefault(tail.root, []).append(tail)
-            for leaf, outcome in tail.leaves:
+    def _ask(self, verdicts: PairVerdicts, details: Sequence[VerdictDetail]) -> None:
+        """What each root that is a setting has to satisfy for these findings to end, and by which doors fail."""
+        by_root: dict[Root, list[VerdictDetail]] = {}
+        for detail in details:
+            if detail.root is not None and detail.root.service is not None:
+                by_root.setdefault(detail.root, []).append(detail)
+            for leaf, outcome in detail.leaves:
                 if leaf.about == "door" and outcome.root is not None:
                     self.found.at_doors.add(outcome.root)
         for root, mine in by_root.items():
@@ -177,21 +193,21 @@ class Run:
 
 
 def reported(checker: Checker, narrowing: Narrowing) -> Bools:
-    """The people that the report speaks of: with services named, only those who have an account on one of them."""
+    """Return the people that are in the report: with services named, only those who have an account on one of them."""
     size = len(checker.snapshot.people)
-    whom = np.ones(size, bool) if narrowing.people is None else narrowing.people.copy()
+    mask = np.ones(size, bool) if narrowing.people is None else narrowing.people.copy()
     if narrowing.services is not None:
         accounts = np.zeros(size, bool)
         for service in checker.snapshot.services or ():
             if service.id in narrowing.services:
                 accounts |= checker.resolver.accounts(service)
-        whom &= accounts
-    return whom
+        mask &= accounts
+    return mask
 
 
 @dataclass(slots=True)
 class _Together:
-    """What the pairs of one rule say together, for groups and units."""
+    """Describes what the pairs of one rule say together, for groups and units."""
 
     judged: Bools | None = None
     drifting: Bools | None = None

@@ -1,4 +1,7 @@
-"""Whom each rule judges: audiences, accounts, pairs of rule and service, and the notes about what cannot be answered."""
+"""The people that each rule judges.
+
+Audiences, accounts, pairs of rule and service, and the notes about what cannot be answered.
+"""
 
 from __future__ import annotations
 
@@ -21,10 +24,10 @@ NOT_PAIRED = ", which supports none of its controls"
 
 @record
 class Scope:
-    """Who is exempt from a rule on a service, whether the rule's audience could be answered, and what could not.
+    """Says who is exempt from a rule on a service, whether the rule's audience could be answered, and what could not.
 
-    `left_out` are those whom only the rule's `except` exempts (None where it has none): what the rule is about is meant to stay with them
-    as it is. Source: answers, B 15.
+    `left_out` are those that only the rule's `except` exempts (None where it has none): what the rule is about is meant
+    to stay with them as it is. Spec: mending 3.3.
     """
 
     outside: Bools
@@ -34,7 +37,7 @@ class Scope:
 
 
 class Scopes:
-    """Whom rules and exceptions choose; each selector is answered once."""
+    """The people that rules and exceptions choose; each selector is answered once."""
 
     def __init__(self, resolver: Resolver) -> None:
         self.snapshot, self._resolver = resolver.snapshot, resolver
@@ -42,7 +45,10 @@ class Scopes:
         self._strange: dict[Selector, list[str]] = {}
 
     def mask(self, selector: Selector, whose: str, instead: str) -> tuple[Bools | None, str]:
-        """The people chosen; or None, with a note: `whose` selector could not be answered, and what that means."""
+        """Return the people chosen.
+
+        Or None, with a note: `whose` selector could not be answered, and what that means.
+        """
         if selector not in self._answers:
             try:
                 self._answers[selector] = select(selector, self.snapshot)
@@ -54,21 +60,21 @@ class Scopes:
         return answer, ""
 
     def accounts(self, service: Service) -> tuple[Bools, str]:
-        """Who has an account on a service, and a note where that could not be answered."""
+        """Return who has an account on a service, and a note where that could not be answered."""
         note = ""
         if service.accounts is not None:
             whose = f"the key accounts of service {service.id}"
-            note = self.mask(service.accounts, whose, "everybody is taken to have an account")[1]
+            note = self.mask(service.accounts, whose, "everyone is taken to have an account")[1]
         return self._resolver.accounts(service), note
 
     def exempted(self, rule: Rule) -> tuple[Bools | None, str]:
-        """Whom the rule itself leaves out."""
+        """Return mask of the people that the rule itself leaves out."""
         if rule.exempted is None:
             return None, ""
-        return self.mask(rule.exempted, f"the key except of rule {rule.id}", "it covers nobody")
+        return self.mask(rule.exempted, f"the key except of rule {rule.id}", "it covers no one")
 
     def strange(self, selector: Selector | None, whose: str) -> list[str]:
-        """Notes about values in a selector that nobody at all has."""
+        """Notes about values in a selector that no one at all has."""
         if selector is None:
             return []
         if selector not in self._strange:
@@ -76,7 +82,7 @@ class Scopes:
         return [f"{whose} asks for {said}" for said in self._strange[selector]]
 
     def of(self, rule: Rule, service: Service | None) -> Scope:
-        """The scope of a rule on a service."""
+        """Return the scope of a rule on a service."""
         notes = []
         inside = np.ones(len(self.snapshot.people), bool)
         if service is not None:
@@ -86,7 +92,7 @@ class Scopes:
         exempted, note = self.exempted(rule)
         notes.append(note)
         audience, unanswered = self.mask(
-            rule.audience, f"the audience of rule {rule.id}", "the rule is unknown for everybody"
+            rule.audience, f"the audience of rule {rule.id}", "the rule is unknown for everyone"
         )
         notes.append(unanswered)
         if audience is not None:
@@ -97,7 +103,10 @@ class Scopes:
         return Scope(~inside, audience is not None, tuple(note for note in notes if note), left_out)
 
     def left_out_of(self, rules: Iterable[Rule], service: Service, control: str) -> Bools | None:
-        """The people whom the `except` of a rule about a control of a service leaves out; None where no rule has one."""
+        """Return the people that the `except` of a rule about a control of a service leaves out.
+
+        None where no rule has one.
+        """
         masks = [
             scope.left_out
             for rule in rules
@@ -110,8 +119,11 @@ class Scopes:
 
 
 def services_of(rule: Rule, services: Sequence[Service] | None) -> list[Service] | list[None]:
-    """The services that a rule is judged on; none for one that supports nothing of it. A rule without controls and doors, and any where no
-    services are known, is judged once, on None; one about meetings on every service."""
+    """Return the services that a rule is judged on; none for one that supports nothing of it.
+
+    A rule without controls and doors, and any where no services are known, is judged once, on None; one about meetings
+    on every service.
+    """
     if services is None or not (rule.of_services or rule.subject == "meetings"):
         return [None]
     return [
@@ -135,8 +147,10 @@ def unpaired_in(notes: Iterable[str]) -> dict[str, list[str]]:
 def pairs(
     baseline: Baseline, snapshot: Snapshot, keeps: Callable[[Rule, str | None], bool], notes: set[str]
 ) -> Iterator[tuple[Rule, Service | None]]:
-    """Each rule with each service it is judged on; a note for each service that supports none of a rule's controls, if the report speaks
-    of both."""
+    """Yield each rule with each service it is judged on.
+
+    A note for each service that supports none of a rule's controls, if the report speaks of both.
+    """
     for rule in baseline.rules:
         yield from ((rule, service) for service in services_of(rule, snapshot.services))
     for service in snapshot.services or ():
@@ -147,7 +161,9 @@ def pairs(
 
 
 def not_applicable(baseline: Baseline, service: Service, keeps: Callable[[Rule, str | None], bool]) -> list[Rule]:
-    """The rules that the report speaks of, and none of whose controls (and kinds of meetings) a service supports."""
+    """Return the rules that the report speaks of, and none of whose controls (and kinds of meetings) a service
+    supports.
+    """
     return [
         rule
         for rule in baseline.rules
@@ -160,12 +176,12 @@ def not_applicable(baseline: Baseline, service: Service, keeps: Callable[[Rule, 
 
 
 def _missing_name(leaf: Leaf) -> str:
-    kinds = leaf.comers.kinds if leaf.comers is not None else ()
+    kinds = leaf.visitor_selection.kinds if leaf.visitor_selection is not None else ()
     return leaf.name if leaf.about == "control" else f"{' and '.join(kinds)} meetings"
 
 
 def unsupported_notes(rule: Rule, service: Service) -> list[str]:
-    """A note for each rule of which a service supports some controls only."""
+    """Return a note for each rule of which a service supports some controls only."""
     judged = {leaf.number for leaf in rule.judged_on(service)}
     missing = sorted({_missing_name(leaf) for leaf in rule.leaves if leaf.number not in judged})
     return (

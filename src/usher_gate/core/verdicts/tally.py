@@ -1,4 +1,4 @@
-"""Adding up drifting verdicts by root, by group and unit, and by person."""
+"""Adding up findings by root, by group and unit, and by person."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from .remedy import MOST, MOST_BEYOND, Remedy
 from .result import RootRow, Shares
 from .rules import Rule
 
-NO_SEVERITY = 9  # beside the places in SEVERITIES: no drift
+NO_SEVERITY = 9  # beside the places in SEVERITIES: no finding
 
 
 @record
@@ -29,7 +29,7 @@ class RootCount:
     verdicts: int
 
     def plus(self, other: RootCount) -> RootCount:
-        """The counts of both, about different people."""
+        """Return the counts of both, about different people."""
         return RootCount(self.rules | other.rules, self.people + other.people, self.verdicts + other.verdicts)
 
 
@@ -54,7 +54,10 @@ class RootTally:
 
     @cached_property
     def _people_of(self) -> tuple[Ints, Longs]:
-        """The people of each root, root by root, each once, and where each root's begin. Asked when all is added."""
+        """Return the people of each root, root by root, each once, and where each root's begin.
+
+        Asked when all is added.
+        """
         roots = np.concatenate([found[0] for found in self._found] or [np.empty(0, np.int64)])
         people = np.concatenate([found[1] for found in self._found] or [np.empty(0, np.int32)])
         found = sorted_unique(roots * max(self.size, 1) + people)
@@ -62,13 +65,13 @@ class RootTally:
         return (found % max(self.size, 1)).astype(np.int32), starts.astype(np.int64)
 
     def people(self, root: Root) -> Ints:
-        """The people whom a root makes drift, ascending."""
+        """Return the people that a cause makes drift, ascending."""
         number = self._numbers.get(root)
         people, starts = self._people_of
         return people[:0] if number is None else people[int(starts[number]) : int(starts[number + 1])]
 
     def counts(self) -> dict[Root, RootCount]:
-        """Every root with what it makes drift."""
+        """Return every root with what it makes drift."""
         verdicts = np.zeros(len(self._numbers), np.int64)
         for roots, _ in self._found:
             verdicts += np.bincount(roots, minlength=len(verdicts))
@@ -84,12 +87,23 @@ def root_rows(
     severity_of: Mapping[str, str],
     remedies: Callable[[Sequence[Root]], Mapping[Root, Remedy]],
 ) -> tuple[RootRow, ...]:
-    """All roots, the one that explains most people (then most verdicts) first, then by name. What mending them does is known of the
-    largest, and of those that tables show first; `severity_of` names the severity of each rule."""
+    """Return all roots, the one that explains most people (then most verdicts) first, then by name.
+
+    What mending them does is known of the largest, and of those that tables show first; `severity_of` names the
+    severity of each rule.
+    """
     rows = []
     for root, count in roots.items():
         worst = min((severity_of[rule] for rule in count.rules), key=SEVERITIES.index)
-        rows.append(RootRow(root, tuple(sorted(count.rules)), worst, count.people, count.verdicts))
+        rows.append(
+            RootRow(
+                root=root,
+                rules=tuple(sorted(count.rules)),
+                severity=worst,
+                people=count.people,
+                verdicts=count.verdicts,
+            )
+        )
     rows.sort(key=lambda row: (-row.people, -row.verdicts, tuple(part or "" for part in row.root)))
     worst_first = sorted(rows[MOST:], key=lambda row: row.worst_first)
     mended = remedies([row.root for row in (*rows[:MOST], *worst_first[:MOST_BEYOND])])
@@ -98,8 +112,11 @@ def root_rows(
 
 @record
 class OwnerCounts:
-    """One rule's counts for every group (or unit): judged, drifting, and how many of these the report speaks of (int32 each); `own` are the
-    scopes that are a root of one of its drifts."""
+    """One rule's counts for every group (or unit).
+
+    Judged, drifting, and how many of these the report speaks of (int32 each); `own` are the scopes that are a root of
+    one of its findings.
+    """
 
     judged: Ints
     drifting: Ints
@@ -107,7 +124,7 @@ class OwnerCounts:
     own: frozenset[str]
 
     def plus(self, other: OwnerCounts) -> OwnerCounts:
-        """The counts of both, about different people."""
+        """Return the counts of both, about different people."""
         return OwnerCounts(
             self.judged + other.judged,
             self.drifting + other.drifting,
@@ -119,7 +136,7 @@ class OwnerCounts:
 def shares(
     counts: Mapping[str, OwnerCounts], ids: tuple[str, ...], names: tuple[str | None, ...], scope: str
 ) -> Shares:
-    """The shares of all groups, or of all units (`scope` says which), by rule; sorted by owner and rule."""
+    """Return the shares of all groups, or of all units (`scope` says which), by rule; sorted by owner and rule."""
     scopes = {f"{scope}:{owner}": number for number, owner in enumerate(ids)}
     rules = tuple(sorted(rule for rule, found in counts.items() if found.shown.any()))
     empty = np.empty(0, np.int64)
@@ -129,6 +146,7 @@ def shares(
     for number, rule in enumerate(rules):
         found = counts[rule]
         owners = np.flatnonzero(found.shown)
+        # Owners whose own setting causes findings of the rule.
         mine = np.zeros(len(ids), bool)
         mine[[scopes[scope] for scope in found.own if scope in scopes]] = True
         judged, drifting = found.judged[owners].astype(np.int64), found.drifting[owners].astype(np.int64)
@@ -136,11 +154,20 @@ def shares(
         own_settings.append(mine[owners])
         for column, cells in zip(columns, (owners, np.full(len(owners), number), judged, drifting), strict=True):
             column.append(cells)
+    # Join the rules' columns, and sort them by owner and rule.
     owner, rule_of, judged, drifting = (np.concatenate(column or [empty]) for column in columns)
     whole, own = (np.concatenate(flags or [empty.astype(bool)]) for flags in (wholes, own_settings))
     order = np.lexsort((rule_of, owner))
     return Shares(
-        ids, names, rules, owner[order], rule_of[order], judged[order], drifting[order], whole[order], own[order]
+        ids=ids,
+        names=names,
+        rules=rules,
+        owner=owner[order],
+        rule=rule_of[order],
+        judged=judged[order],
+        drifting=drifting[order],
+        as_a_whole=whole[order],
+        own_setting=own[order],
     )
 
 
@@ -154,7 +181,7 @@ class ShareTally:
         self.units: dict[str, OwnerCounts] = {}
 
     def _count_judged(self, judged: Bools) -> tuple[Ints | None, Ints | None]:
-        """How many judged people every group and unit has; most rules judge the same people."""
+        """Return how many judged people every group and unit has; most rules judge the same people."""
         key = np.packbits(judged).tobytes()
         if key not in self._judged:
             self._judged[key] = (
@@ -164,7 +191,10 @@ class ShareTally:
         return self._judged[key]
 
     def rule(self, rule: Rule, judged: Bools, drifting: Bools, own: frozenset[str], listed: Bools) -> None:
-        """One rule: `own` are the scopes that are a root of one of its drifts; `listed` the people that the report speaks of."""
+        """One rule: `own` are the scopes that are a root of one of its findings.
+
+        `listed` the people that the report speaks of.
+        """
         people = np.flatnonzero(drifting)
         shown = people if np.all(listed) else people[listed[people]]
         in_groups, in_units = self._count_judged(judged)
@@ -176,7 +206,7 @@ class ShareTally:
 
 
 class PersonTally:
-    """Counts each person's drifting verdicts, and remembers the worst severity."""
+    """Counts each person's findings, and remembers the worst severity."""
 
     def __init__(self, size: int) -> None:
         self.drifts = np.zeros(size, np.int32)

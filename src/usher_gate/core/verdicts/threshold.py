@@ -1,6 +1,6 @@
 """What makes a check fail: which words, and from which severity on.
 
-Source: answers, A 7.
+Spec: command-line 3.
 """
 
 from __future__ import annotations
@@ -17,20 +17,23 @@ LOCKOUT = "lockout"
 
 @record
 class Threshold:
-    """What makes the exit status 1: any of FAIL_WORDS, those that are verdicts only of a rule of `severity` or worse."""
+    """Describes what makes the exit status 1.
+
+    Any of FAIL_WORDS, those that are verdicts only of a rule of `severity` or worse.
+    """
 
     words: frozenset[str] = frozenset(("drifts",))
     severity: str = "low"
 
     @property
     def codes(self) -> tuple[int, ...]:
-        """The verdict codes among the words."""
+        """Return the verdict codes among the words."""
         return tuple(VERDICTS.index(word) for word in FAIL_VERDICTS if word in self.words)
 
     def reaches(self, rule: Rule) -> bool:
-        """Whether a rule is severe enough."""
+        """Return whether a rule is severe enough."""
         return SEVERITIES.index(rule.severity) <= SEVERITIES.index(self.severity)
 
     def fails(self, rule: Rule, counts: Sequence[int]) -> bool:
-        """Whether the verdicts of a rule, counted by code, make the exit status 1."""
+        """Return whether the verdicts of a rule, counted by code, make the exit status 1."""
         return self.reaches(rule) and any(counts[code] for code in self.codes)

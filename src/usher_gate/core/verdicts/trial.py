@@ -1,6 +1,8 @@
-"""A check as it would be after some edits of settings, judged by the same code; what no edit touches is not judged again.
+"""A check as it would be after some edits of settings, judged by the same code.
 
-Source: changes, section 3; reading 28 (what was seen of people whose setting moved no longer counts).
+What no edit touches is not judged again.
+
+Spec: changes 2.3 (what was seen of people whose setting moved no longer counts).
 """
 
 from __future__ import annotations
@@ -11,8 +13,8 @@ from ..door.agenda import Agenda
 from ..door.hosts import Hosts
 from ..organisation.services import Service
 from ..settings.edited import EditedResolver, Edits
-from ..settings.observations import Seen, seen_later
-from ..sign_in.gatekeeper import Gatekeeper
+from ..settings.observations import ObservedValues, seen_later
+from ..sign_in.evaluator import AccessPolicyEvaluator
 from .checker import Checker, PairVerdicts
 from .condition import Leaf
 from .outcome import Judged
@@ -32,25 +34,25 @@ class Trial(Checker):
         self._hosts, self._starting = {}, {}
 
     @cached_property
-    def gatekeeper(self) -> Gatekeeper:
-        """The access rules, which no edit of settings changes."""
+    def gatekeeper(self) -> AccessPolicyEvaluator:
+        """Return the access rules, which no edit of settings changes."""
         return self.base.gatekeeper
 
     @cached_property
     def agenda(self) -> Agenda:
-        """The planned meetings, as edited."""
+        """Return the planned meetings, as edited."""
         return self.base.agenda.edit(self.resolver, self._touched)
 
     @cached_property
     def _touched(self) -> dict[str, list[str]]:
-        """The edited controls by service."""
+        """Return the edited controls by service."""
         found: dict[str, list[str]] = {}
         for service, control in sorted(self.resolver.touched):
             found.setdefault(service, []).append(control)
         return found
 
     def hosts(self, service: Service) -> Hosts:
-        """Everybody as a host, as edited; what is known of other controls is kept."""
+        """Return everyone as a host, as edited; what is known of other controls is kept."""
         if service.id not in self._hosts:
             after = {
                 control: self.resolver.effective(service, control) for control in self._touched.get(service.id, ())
@@ -58,8 +60,8 @@ class Trial(Checker):
             self._hosts[service.id] = self.base.hosts(service).edit(after)
         return self._hosts[service.id]
 
-    def seen(self, service: Service, control: str) -> Seen | None:
-        """What was seen, without the people whose setting moved since."""
+    def seen(self, service: Service, control: str) -> ObservedValues | None:
+        """Return what was seen, without the people whose setting moved since."""
         found = super().seen(service, control)
         if found is None or (service.id, control) not in self.resolver.touched:
             return found
@@ -86,7 +88,7 @@ class Remembered(Checker):
         return {}
 
     def judge(self, rule: Rule, service: Service | None) -> PairVerdicts:
-        """One rule about people on one service, judged once."""
+        """Judge one rule about people on one service, once."""
         key = rule.id, service.id if service else None
         if key not in self._said:
             self._said[key] = super().judge(rule, service)
@@ -97,7 +99,7 @@ class Remembered(Checker):
         return {}
 
     def leaf_of_meetings(self, leaf: Leaf, rule: Rule, service: Service) -> Judged:
-        """One leaf about planned meetings on one service, judged once."""
+        """Judge one leaf about planned meetings on one service, once."""
         key = rule.id, service.id, leaf.number
         if key not in self._of_meetings:
             self._of_meetings[key] = judge_leaf(leaf, rule, service, self)

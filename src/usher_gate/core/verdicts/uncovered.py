@@ -1,6 +1,6 @@
 """What no rule of a baseline asks about: controls of the services, facts of people, resources.
 
-Source: answers, K 71.
+Spec: catalogue 4.
 """
 
 from __future__ import annotations
@@ -31,7 +31,10 @@ Values = tuple[
 
 @record
 class UncoveredControl:
-    """A control of a service that no rule asks about there: how many active settings there are, and what people have."""
+    """A control of a service that no rule asks about there.
+
+    How many active settings there are, and what people have.
+    """
 
     service: str
     control: str
@@ -49,8 +52,11 @@ class UncoveredFact:
 
 @record
 class Uncovered:
-    """All that no rule asks about. `of` counts the controls that the services support or have settings for, each on each service;
-    `resources` are those at which no rule asks for any proof."""
+    """All that no rule asks about.
+
+    `of` counts the controls that the services support or have settings for, each on each service; `resources` are those
+    at which no rule asks for any proof.
+    """
 
     controls: tuple[UncoveredControl, ...]
     of: int
@@ -59,14 +65,14 @@ class Uncovered:
 
 
 def count_uncovered(snapshot: Snapshot, baseline: Baseline) -> tuple[int, int]:
-    """How many controls of the services no rule asks about, and of how many."""
+    """Return how many controls of the services no rule asks about, and of how many."""
     pairs = [(service, control) for service in snapshot.services or () for control in _controls(snapshot, service)]
     asked = {service.id: _asked(baseline, snapshot, service) for service in snapshot.services or ()}
     return sum(control not in asked[service.id] for service, control in pairs), len(pairs)
 
 
 def uncovered(snapshot: Snapshot, baseline: Baseline) -> Uncovered:
-    """What no rule asks about, in the order of names."""
+    """Return what no rule asks about, in the order of names."""
     found, of, resolver = list[UncoveredControl](), 0, Resolver(snapshot)
     for service in snapshot.services or ():
         controls = _controls(snapshot, service)
@@ -77,7 +83,7 @@ def uncovered(snapshot: Snapshot, baseline: Baseline) -> Uncovered:
 
 
 def _controls(snapshot: Snapshot, service: Service) -> dict[str, int]:
-    """The controls that a service supports or that have settings there, with the number of active settings."""
+    """Return the controls that a service supports or that have settings there, with the number of active settings."""
     settings = snapshot.settings
     counted: Counter[str] = Counter()
     if settings is not None:
@@ -89,7 +95,7 @@ def _controls(snapshot: Snapshot, service: Service) -> dict[str, int]:
 
 
 def _asked(baseline: Baseline, snapshot: Snapshot, service: Service) -> set[str]:
-    """The controls of a service that some rule asks about there."""
+    """Return the controls of a service that some rule asks about there."""
     found = set[str]()
     for rule in baseline.rules:
         if not any(one is service for one in services_of(rule, snapshot.services)):
@@ -102,24 +108,20 @@ def _asked(baseline: Baseline, snapshot: Snapshot, service: Service) -> set[str]
 def _of_leaf(leaf: Leaf, service: Service) -> frozenset[str]:
     if leaf.about == "control":
         return frozenset((leaf.name,))
-    if leaf.comers is not None:
-        return frozenset(looked_at(leaf.comers.visits(MEETING_KINDS, ways_of(service))))
+    if leaf.visitor_selection is not None:
+        return frozenset(looked_at(leaf.visitor_selection.visits(MEETING_KINDS, ways_of(service))))
     return frozenset((LISTED,)) if leaf.about == "meeting" else frozenset()
 
 
 def _values(resolver: Resolver, service: Service, control: str) -> Values:
-    """What everybody with an account has; None where it is not known, or where a licence is lacking."""
+    """Return what everyone with an account has; None where it is not known, or where a licence is lacking."""
     effective = resolver.effective(service, control)
     accounts = resolver.accounts(service)
     counted: Counter[str | None] = Counter()
     bare = effective.lacking if effective.unlicensed else None
-    known = (
-        np.zeros(len(accounts), bool)
-        if effective.licence_unknown
-        else accounts & ~bare
-        if bare is not None
-        else accounts
-    )
+    known = accounts if bare is None else accounts & ~bare
+    if effective.licence_unknown:
+        known = np.zeros(len(accounts), bool)
     for place, many in enumerate(np.bincount(effective.places[known], minlength=len(effective)).tolist()):
         if many:
             counted[effective.values[place]] += many

@@ -13,14 +13,15 @@ _MISPLACED = ("\n@", "@\n", "..", ".@", "@.", "\n.", ".\n")
 
 
 def is_address(text: str) -> bool:
-    """True for a text that is exactly one address."""
+    """Return True for a text that is exactly one address."""
     return text.isprintable() and _ADDRESS.fullmatch(text) is not None
 
 
 def misleading_logins(logins: Sequence[str]) -> list[str]:
-    """The logins that contain an `@` or a character that no address has, and are no single address, in their order.
+    """Return the logins that contain an `@` or a character that no address has, and are no single address, in their
+    order.
 
-    A login without either is an ordinary account name, and nobody takes it for an address.
+    A login without either is an ordinary account name, and no one takes it for an address.
     """
     whole, ends = "".join(logins), "\n".join(["", *logins, ""])
     if (

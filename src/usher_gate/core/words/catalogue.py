@@ -21,7 +21,7 @@ class Control:
 
     @property
     def area(self) -> str:
-        """The part of the id before the first dot."""
+        """Return the part of the id before the first dot."""
         return self.id.partition(".")[0]
 
 
@@ -43,11 +43,11 @@ class Catalogue:
 
     @cached_property
     def index(self) -> Mapping[str, Control]:
-        """The controls by id."""
+        """Return the controls by id."""
         return {control.id: control for control in self.controls}
 
     def matching(self, pattern: str) -> frozenset[str]:
-        """The ids that a pattern means: an id, or a prefix and a star."""
+        """Return the ids that a pattern means: an id, or a prefix and a star."""
         if pattern.endswith("*"):
             return frozenset(control.id for control in self.controls if control.id.startswith(pattern[:-1]))
         return frozenset((pattern,)) & self.index.keys()

@@ -30,7 +30,7 @@ class Comparison:
     kind: Kind
 
     def passes(self, value: str) -> bool:
-        """Whether the canonical text `value` satisfies the comparison."""
+        """Return whether the canonical text `value` satisfies the comparison."""
         op, operands = self.operator, self.operands
         if op in ("is", "one-of"):
             return value in operands
@@ -48,7 +48,7 @@ class Comparison:
         raise AssertionError(f"{op} compares no value")
 
     def apart(self, value: str) -> tuple[frozenset[str], frozenset[str]]:
-        """Of a set that fails: the words that are too many, and those that are missing; none for other comparisons."""
+        """Return what a failing set has too many, and what it lacks; none for other comparisons."""
         have, none = split_words(value), frozenset[str]()
         if self.operator == "within":
             return have - split_words(self.operands[0]), none
@@ -62,12 +62,12 @@ class Comparison:
         return none, none
 
     def passes_presence(self, there: bool) -> bool:
-        """For `present`: whether being there, or not, is what is wanted."""
+        """Return for `present`: whether being there, or not, is what is wanted."""
         return there == (self.operands[0] == "true")
 
     @property
     def text(self) -> str:
-        """What is expected, in words: the operator and its operands."""
+        """Return what is expected, in words: the operator and its operands."""
         if self.operator == "present":
             return "present" if self.operands[0] == "true" else "absent"
         if self.operator == "between":
@@ -76,22 +76,22 @@ class Comparison:
 
 
 def shown(value: str) -> str:
-    """A value as it is shown: the empty set (and the empty text) by a sign of its own."""
+    """Return a value as it is shown: the empty set (and the empty text) by a sign of its own."""
     return value or EMPTY_SET
 
 
 def fitting(kind: Kind, operator: str) -> bool:
-    """Whether the operator can compare values of this kind."""
+    """Return whether the operator can compare values of this kind."""
     return operator in operators_for(kind)
 
 
 def operators_for(kind: Kind) -> tuple[str, ...]:
-    """The operators that fit a kind, for error messages."""
+    """Return the operators that fit a kind, for error messages."""
     return tuple(operator for operator in _FITS[kind.name] if kind.ordered or operator != "no-weaker-than")
 
 
 def comparison(kind: Kind, operator: str, operands: tuple[str, ...]) -> Comparison:
-    """A checked comparison; raises BadValue with what would be right."""
+    """Return a checked comparison; raises BadValue with what would be right."""
     if not fitting(kind, operator):
         raise BadValue(f"one of {', '.join(operators_for(kind))} (it is a {kind.name})")
     parsed = tuple(kind.parse(operand) for operand in operands)

@@ -1,4 +1,7 @@
-"""What is wrong in what was read: each fault with its place, and the list in which all are collected before anything stops."""
+"""What is wrong in what was read.
+
+Each fault with its place, and the list in which all are collected before anything stops.
+"""
 
 from __future__ import annotations
 
@@ -24,7 +27,7 @@ class Faults:
 
     found: list[Fault] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
-    told: set[tuple[str, str]] = field(default_factory=set)  # words in a file that were named once and for all
+    named: set[tuple[str, str]] = field(default_factory=set)  # (file, word) pairs that were reported already
 
     def add(self, file: str, line: int, message: str) -> None:
         """Notes what is wrong at a line of a file (0: the file as a whole), and what would be right."""
@@ -36,23 +39,26 @@ class Faults:
 
 
 def visible(text: str) -> str:
-    """The text without anything that a terminal would obey: characters that are not shown are shown by their number."""
+    """Return the text without anything that a terminal would obey.
+
+    Characters that are not shown are shown by their number.
+    """
     return "".join(char if char.isprintable() else char.encode("unicode_escape").decode() for char in text)
 
 
 def times(number: int) -> str:
-    """How often something was met, in words."""
+    """Return how often something was met, in words."""
     return "once" if number == 1 else f"{number:,} times"
 
 
 def quoted(text: str) -> str:
-    """A text from a file, short and harmless enough for one line of a terminal."""
+    """Return a text from a file, short and harmless enough for one line of a terminal."""
     shown = text if len(text) <= 60 else text[:57] + "..."
     return f"'{visible(shown)}'"
 
 
 def nearest(word: str, known: Iterable[str]) -> str:
-    """What would be right instead of an unknown name: the nearest known one, or some of them."""
+    """Return what would be right instead of an unknown name: the nearest known one, or some of them."""
     import difflib
 
     names = sorted(known)
@@ -63,3 +69,13 @@ def nearest(word: str, known: Iterable[str]) -> str:
         return "none is known here"
     shown = ", ".join(visible(name[:60]) for name in names[:8])
     return f"known: {shown}" + (f" and {len(names) - 8} more" if len(names) > 8 else "")
+
+
+def as_key(name: str) -> str:
+    """Return a key as it is written: with underscores."""
+    return name.replace("-", "_")
+
+
+def nearest_key(key: str, known: Iterable[str]) -> str:
+    """Return what would be right instead of an unknown key of a file."""
+    return nearest(as_key(key), map(as_key, known))

@@ -1,9 +1,9 @@
 """Frozen records: classes of named values with slots, neither compared nor printed.
 
-They are what `dataclasses.dataclass(frozen=True, slots=True, eq=False, repr=False)` makes, and work with `dataclasses.fields` and
-`dataclasses.replace`. There are some two hundred of them, and each start makes over a hundred, of which it uses few: a record costs a
-tenth of a dataclass to make, because how it is filled is only compiled when the first is. Most hold arrays, whose comparison would have no
-meaning.
+They are what `dataclasses.dataclass(frozen=True, slots=True, eq=False, repr=False)` makes, and work with
+`dataclasses.fields` and `dataclasses.replace`. There are some two hundred of them, and each start makes over a hundred,
+of which it uses few: a record costs a tenth of a dataclass to make, because how it is filled is only compiled when the
+first is. Most hold arrays, whose comparison would have no meaning.
 """
 
 from __future__ import annotations
@@ -25,11 +25,12 @@ def record(cls: type[_Class]) -> type[_Class]:
 
 @dataclass_transform(frozen_default=True, eq_default=False, kw_only_default=True, field_specifiers=(field,))
 def record_by_name(cls: type[_Class]) -> type[_Class]:
-    """The same for many values: they are given by name alone."""
+    """Return the same for many values: they are given by name alone."""
     return _made(cls, True)
 
 
 def _made(cls: type[_Class], by_name: bool) -> type[_Class]:
+    """Return a class with the fields of the given one: immutable, with slots, built by name or by position."""
     own = {name: cls.__dict__.get(name, MISSING) for name in cls.__annotations__}
     given: dict[str, Any] = {}
     for above in reversed(cls.__mro__[1:]):
@@ -65,7 +66,7 @@ def _first(self: Any, *args: Any, **kwargs: Any) -> None:
 
 
 def _filler(cls: Any) -> Callable[..., None]:
-    """What fills a record of a class: as if it had been written out."""
+    """Return what fills a record of a class: as if it had been written out."""
     known: dict[str, Any] = {"_put": _put, "_none": MISSING}
     heads, lines = ["self", "*"] if cls._by_name and cls._given else ["self"], []
     for number, (name, default) in enumerate(cls._given.items()):
@@ -102,7 +103,7 @@ def _restore(self: Any, state: list[Any]) -> None:
 
 
 class _Fields:
-    """What `dataclasses` asks a class for, made when it first asks."""
+    """Describes what `dataclasses` asks a class for, made when it first asks."""
 
     def __get__(self, one: Any, cls: Any) -> dict[str, Field[Any]]:
         named = [

@@ -1,4 +1,7 @@
-"""Other words that logs, exports and people use for ours: read as ours in logs, suggested in files that people write."""
+"""Other words that logs, exports and people use for ours.
+
+Read as ours in logs, suggested in files that people write.
+"""
 
 from __future__ import annotations
 

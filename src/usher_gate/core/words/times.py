@@ -12,7 +12,10 @@ _MICROSECOND = timedelta(microseconds=1)
 
 
 def parse_time(text: str) -> int | None:
-    """Microseconds since the epoch; None for a text that is no such time. Digits below a microsecond do not count."""
+    """Return microseconds since the epoch; None for a text that is no such time.
+
+    Digits below a microsecond do not count.
+    """
     if not _PATTERN.fullmatch(text):
         return None
     try:
@@ -22,7 +25,10 @@ def parse_time(text: str) -> int | None:
 
 
 def parse_epoch(text: str) -> int | None:
-    """Microseconds of a time that is written as seconds or milliseconds since 1970 (from 2001 on); None for anything else."""
+    """Return microseconds of a time that is written as seconds or milliseconds since 1970 (from 2001 on).
+
+    None for anything else.
+    """
     if not re.fullmatch(r"[0-9]{10}(\.[0-9]{1,9})?|[0-9]{13}", text, re.ASCII):
         return None
     if len(text) == 13 and "." not in text:
@@ -32,10 +38,10 @@ def parse_epoch(text: str) -> int | None:
 
 
 def rfc3339(micros: int) -> str:
-    """A time for programs, as RFC 3339 writes it, in UTC."""
+    """Return a time for programs, as RFC 3339 writes it, in UTC."""
     return (_EPOCH + timedelta(microseconds=micros)).isoformat().replace("+00:00", "Z")
 
 
 def show_time(micros: int) -> str:
-    """A time for people: UTC, to the minute."""
+    """Return a time for people: UTC, to the minute."""
     return (_EPOCH + timedelta(microseconds=micros)).strftime("%Y-%m-%d %H:%M UTC")

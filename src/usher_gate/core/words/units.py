@@ -1,6 +1,6 @@
 """Numbers with their units, in words: 8 days rather than 11,520 minutes where that is exact.
 
-Source: answers, G 48.
+Spec: command-line 2.
 """
 
 from __future__ import annotations
@@ -17,7 +17,10 @@ _LARGER = {"minutes": (60, "hours"), "hours": (24, "days")}  # how many make one
 
 
 def unit_of(name: str) -> str:
-    """The unit of a control or a fact by its name (`guest.review-days`, `days-since-review`): a word of _UNITS, "" for none."""
+    """Return the unit of a control or a fact by its name (`guest.review-days`, `days-since-review`).
+
+    A word of _UNITS, "" for none.
+    """
     word = name.rpartition(".")[2]
     if word.startswith("days-"):
         return "days"
@@ -26,7 +29,7 @@ def unit_of(name: str) -> str:
 
 
 def with_unit(name: str, value: str) -> str:
-    """A value of a control or a fact as it is shown, with its unit; in a larger one where that is exact."""
+    """Return a value of a control or a fact as it is shown, with its unit; in a larger one where that is exact."""
     unit = unit_of(name)
     if not unit or not value.isascii() or not value.isdecimal():
         return shown(value)
@@ -38,7 +41,7 @@ def with_unit(name: str, value: str) -> str:
 
 
 def comparison_text(name: str, comparison: Comparison) -> str:
-    """What a comparison of a control or a fact expects, in words, with the unit."""
+    """Return what a comparison of a control or a fact expects, in words, with the unit."""
     if not unit_of(name) or comparison.operator == "present":
         return comparison.text
     operands = [with_unit(name, operand) for operand in comparison.operands]

@@ -18,12 +18,15 @@ class BadValue(ValueError):
 
 
 def join_words(words: Sequence[str]) -> str:
-    """The text of a set: its distinct words sorted, joined by `;`."""
+    """Return the text of a set: its distinct words sorted, joined by `;`."""
     return ";".join(sorted(set(words)))
 
 
 def split_words(text: str) -> frozenset[str]:
-    """The words of a set's text; blanks around a word and empty words do not count, and `-` alone is the empty set."""
+    """Return the words of a set's text.
+
+    Blanks around a word and empty words do not count, and `-` alone is the empty set.
+    """
     if text.strip() == EMPTY_SET:
         return frozenset()
     return frozenset(word for word in (part.strip() for part in text.split(";")) if word)
@@ -31,7 +34,7 @@ def split_words(text: str) -> frozenset[str]:
 
 @dataclass(frozen=True, slots=True)
 class Kind:
-    """What values something can take.
+    """Describes what values something can take.
 
     `name` is flag, level, number, set or text; `words` are the legal words, weakest first (flag and level);
     `higher` says, for a number that is `ordered`, that a higher one is stricter.
@@ -43,7 +46,7 @@ class Kind:
     ordered: bool = True  # of a number: whether one is stricter than another
 
     def parse(self, text: str) -> str:
-        """The canonical text of a value; raises BadValue."""
+        """Return the canonical text of a value; raises BadValue."""
         if self.name in ("flag", "level"):
             if text not in self.words:
                 shown = " or ".join(self.words) if len(self.words) == 2 else "one of " + ", ".join(self.words)
@@ -56,7 +59,10 @@ class Kind:
         return text
 
     def strictness(self, text: str) -> Fraction:
-        """A number that grows with strictness; 0 for every value of a kind without an order. `text` is canonical."""
+        """Return a number that grows with strictness; 0 for every value of a kind without an order.
+
+        `text` is canonical.
+        """
         if self.name in ("flag", "level"):
             return Fraction(self.words.index(text))
         if self.name == "number":
@@ -65,7 +71,7 @@ class Kind:
 
 
 def canonical_number(text: str) -> str:
-    """The shortest decimal of a number; raises BadValue."""
+    """Return the shortest decimal of a number; raises BadValue."""
     if not _NUMBER.fullmatch(text):
         raise BadValue("a decimal number such as 12 or 7.5")
     whole, _, fraction = text.partition(".")
@@ -78,17 +84,17 @@ def canonical_number(text: str) -> str:
 
 
 def flag(strict: str) -> Kind:
-    """A flag whose strict value is `strict` (on or off)."""
+    """Return a flag whose strict value is `strict` (on or off)."""
     return Kind("flag", ("off", "on") if strict == "on" else ("on", "off"))
 
 
 def level(*words: str) -> Kind:
-    """A level with these words, weakest first."""
+    """Return a level with these words, weakest first."""
     return Kind("level", words)
 
 
 def number(strict: str) -> Kind:
-    """A number of which the `higher` or the `lower` is stricter."""
+    """Return a number of which the `higher` or the `lower` is stricter."""
     return Kind("number", (), strict == "higher")
 
 

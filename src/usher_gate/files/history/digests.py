@@ -32,12 +32,15 @@ def snapshot_digest(folder: Path) -> str:
 
 
 def file_digest(path: Path | None) -> str:
-    """SHA-256 of a file; of nothing where there is none."""
+    """Return SHA-256 of a file; of nothing where there is none."""
     return hashlib.sha256(b"").hexdigest() if path is None else digest(path)
 
 
 class Digesting(io.TextIOBase, TextIO):
-    """A stream of text that is not kept: only its SHA-256, `digest`, which another thread computes while the text is made."""
+    """A stream of text that is not kept.
+
+    Only its SHA-256, `digest`, which another thread computes while the text is made.
+    """
 
     def __init__(self) -> None:
         self._whole, self._pieces, self._length = hashlib.sha256(), list[str](), 0
@@ -69,5 +72,5 @@ class Digesting(io.TextIOBase, TextIO):
 
     @property
     def digest(self) -> str:
-        """The SHA-256 of all that was written; to be asked afterwards."""
+        """Return the SHA-256 of all that was written; to be asked afterwards."""
         return self._whole.hexdigest()

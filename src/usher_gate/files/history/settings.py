@@ -20,14 +20,17 @@ _KEYS = ("keep", "url", "password")
 
 @record
 class HistorySettings:
-    """Whether every check is kept, and the database."""
+    """Says whether every check is kept, and the database."""
 
     keep: bool
     url: sa.URL
 
 
 def read_history_settings(folder: Path) -> HistorySettings:
-    """Where the history of a working folder lies: `history.db` there, unless the table says otherwise; raises BadInput."""
+    """Return where the history of a working folder lies: `history.db` there, unless the table says otherwise.
+
+    Raises BadInput.
+    """
     path = folder / NAME
     text, data = read_toml(path)
     table = data.get(HISTORY, {})
@@ -53,6 +56,7 @@ def read_history_settings(folder: Path) -> HistorySettings:
 
 
 def _url(table: dict[str, Any], folder: Path, fault: Any) -> sa.URL | None:
+    """Return the address of the database with its password, or None after reporting a fault."""
     if "url" not in table:
         return sa.make_url(f"sqlite:///{folder / 'history.db'}")
     try:

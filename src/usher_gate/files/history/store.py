@@ -18,21 +18,21 @@ import msgspec
 import sqlalchemy as sa
 
 from ...core.history.chain import FIELDS, finding_line, findings_digest, kept_digest, lines_digest, link
-from ...core.history.course import Run
-from ...core.history.spells import (
+from ...core.history.intervals import (
     DRIFTING,
     STATES,
     Between,
-    Key,
-    Lot,
+    FindingGroup,
+    Interval,
+    IntervalKey,
     Lots,
     Open,
-    Spell,
+    Present,
     Standing,
-    There,
     began_at,
     unjudged,
 )
+from ...core.history.trend import IntervalRun
 from ...core.words.faults import quoted
 from ...core.words.record import record
 from ..faults import CannotWrite, UsherError
@@ -75,15 +75,18 @@ COUNTS = sa.Table(
     sa.Column("many", sa.BigInteger),
 )
 _COUNT_TYPES = (int, str, str, int | None)
-_SPELL_TYPES = (str, str, str, str, str, int, int | None)
+_INTERVAL_TYPES = (str, str, str, str, str, int, int | None)
 _LOT = (SPELLS.c.rule, SPELLS.c.service, SPELLS.c.type, SPELLS.c.verdict)
 _KEY = (SPELLS.c.rule, SPELLS.c.service, SPELLS.c.type, SPELLS.c.id)
 
 
 @record
 class Check:
-    """One kept check: its number from 1, whose and when (the text of `taken_at`, and as a number), its baseline, and the digests by name
-    (those of FIELDS, `kept` and `link`), with `kept_at`, when it was kept ("" where that was not recorded)."""
+    """One kept check.
+
+    Its number from 1, whose and when (the text of `taken_at`, and as a number), its baseline, and the digests by name
+    (those of FIELDS, `kept` and `link`), with `kept_at`, when it was kept ("" where that was not recorded).
+    """
 
     number: int
     organisation: str
@@ -96,7 +99,10 @@ class Check:
 
 @record
 class ToKeep:
-    """A check that is to be kept: the same without what the chain adds, its findings, what else is counted, and who is there by then."""
+    """A check that is to be kept.
+
+    The same without what the chain adds, its findings, what else is counted, and who is there by then.
+    """
 
     organisation: str
     time: str
@@ -106,7 +112,7 @@ class ToKeep:
     digests: Mapping[str, str]
     findings: Lots
     counts: Mapping[tuple[str, str], int]
-    there: There
+    there: Present
     kept_at: str  # when it is kept: an RFC 3339 time in UTC
 
 
@@ -115,7 +121,7 @@ class _OddRow(Exception):
 
 
 def _typed(row: Any, table: str, *types: Any) -> Any:
-    """A row as it must be; raises _OddRow, which names it, for cells of another type."""
+    """Return a row as it must be; raises _OddRow, which names it, for cells of another type."""
     cells = tuple(row)
     if any(not isinstance(cell, kind) for cell, kind in zip(cells, types, strict=False)):
         shown = ", ".join(quoted(str(cell)) for cell in cells[:5])
@@ -139,12 +145,12 @@ class Store:
 
     @property
     def shown(self) -> str:
-        """Where the history is, without a password."""
+        """Return where the history is, without a password."""
         return str(self._url.database) if self._url.get_backend_name() == "sqlite" else self._url.render_as_string()
 
     @property
     def there(self) -> bool:
-        """Whether there is a history."""
+        """Return whether there is a history."""
         if self._url.get_backend_name() == "sqlite" and not Path(self._url.database or "").exists():
             return False
         with self._reading() as connection:
@@ -162,7 +168,7 @@ class Store:
 
     @contextmanager
     def _writing(self) -> Iterator[sa.Connection]:
-        """One transaction; whoever else writes waits until it is done."""
+        """One transaction; other writers wait until it is done."""
         self._make_private()
         try:
             with self._engine.begin() as connection:
@@ -198,7 +204,10 @@ class Store:
         return UsherError(f"the history {self.shown} is damaged: {what}; put a copy of it back")
 
     def _version(self, connection: sa.Connection) -> str | None:
-        """The version of the history's tables, None where there are none yet; raises UsherError for what is newer, or no history."""
+        """Return the version of the history's tables, None where there are none yet.
+
+        Raises UsherError for what is newer, or no history.
+        """
         tables = set(sa.inspect(connection).get_table_names())
         version = None
         if "alembic_version" in tables:
@@ -229,8 +238,11 @@ class Store:
     # keeping
 
     def keep(self, check: ToKeep) -> Check | None:
-        """Keeps a check, whole or not at all; None where the last one kept is of the same snapshot, baseline and exceptions;
-        raises UsherError for another organisation, an older snapshot, or a database that cannot be used."""
+        """Keeps a check, whole or not at all.
+
+        None where the last one kept is of the same snapshot, baseline and exceptions; raises UsherError for another
+        organisation, an older snapshot, or a database that cannot be used.
+        """
         with self._writing() as connection:
             self._upgraded(connection)
             last = self._last(connection)
@@ -247,7 +259,7 @@ class Store:
             number = 1 if last is None else last.number + 1
             lasting = _standing(connection, SPELLS.c.last.is_(None))
             check = replace(check, findings={**check.findings, **unjudged(lasting, check.findings, check.there)})
-            ended = self._spells(connection, number, check, lasting)
+            ended = self._intervals(connection, number, check, lasting)
             before = _last_counts(connection)
             moved = [
                 {"number": number, "kind": kind, "name": name, "many": check.counts.get((kind, name))}
@@ -280,13 +292,16 @@ class Store:
             )  # fmt: skip
             return made
 
-    def _spells(self, connection: sa.Connection, number: int, check: ToKeep, lasting: Standing) -> list[Key]:
-        """Ends the spells that last no more, and begins the new ones: only what has changed is written. Gives whose ended by leaving."""
-        ended: list[tuple[Key, int]] = []
-        for lot in sorted({*lasting, *check.findings}):
-            then, now = lasting.get(lot, {}), check.findings.get(lot, ())
-            ended += [(lot.key(name), then[name]) for name in sorted(then.keys() - set(now))]
-            _begin(connection, number, lot, sorted(set(now) - then.keys()))
+    def _intervals(self, connection: sa.Connection, number: int, check: ToKeep, lasting: Standing) -> list[IntervalKey]:
+        """Ends the intervals that last no more, and begins the new ones: only what has changed is written.
+
+        Gives whose ended by leaving.
+        """
+        ended: list[tuple[IntervalKey, int]] = []
+        for finding_group in sorted({*lasting, *check.findings}):
+            then, now = lasting.get(finding_group, {}), check.findings.get(finding_group, ())
+            ended += [(finding_group.key(name), then[name]) for name in sorted(then.keys() - set(now))]
+            _begin(connection, number, finding_group, sorted(set(now) - then.keys()))
         away = [key for key, _ in ended if check.there.lacks(key)]
         gone = set(away)
         if ended:
@@ -310,7 +325,7 @@ class Store:
 
     @staticmethod
     def _all_checks(connection: sa.Connection) -> sa.Select[Any]:
-        """Every check; of a history that was last written by an earlier version without when it was kept."""
+        """Return every check; of a history that was last written by an earlier version without when it was kept."""
         there = {column["name"] for column in sa.inspect(connection).get_columns("checks")}
         return sa.select(*(column if column.name in there else sa.null().label(column.name) for column in CHECKS.c))
 
@@ -319,9 +334,11 @@ class Store:
         return None if row is None else self._check(row)
 
     def checks(self, as_they_are: bool = False) -> list[Check]:
-        """Every check, the first first; raises UsherError where they are not those of one organisation, numbered from
-        1, unless they are
-        wanted `as_they_are`."""
+        """Return every check, the first first.
+
+        Raises UsherError where they are not those of one organisation, numbered from 1, unless they are wanted
+        `as_they_are`.
+        """
         with self._reading() as connection:
             asked = self._all_checks(connection).order_by(CHECKS.c.number)
             found = [self._check(row) for row in connection.execute(asked)]
@@ -339,7 +356,10 @@ class Store:
     def _counts(
         self, connection: sa.Connection, numbers: Sequence[int], kinds: tuple[str, ...] | None = None
     ) -> dict[int, dict[tuple[str, str], int]]:
-        """The same for some checks, ascending: a row stands where a number is not that of the check before, empty where there is none."""
+        """Return the same for some checks, ascending.
+
+        There is a row if a number is not that of the check before, empty where there is none.
+        """
         asked = sa.select(COUNTS).order_by(COUNTS.c.number)
         rows = connection.execute(asked if kinds is None else asked.where(COUNTS.c.kind.in_(kinds))).all()
         for row in rows:
@@ -359,30 +379,33 @@ class Store:
         return found
 
     def count_rows(self) -> list[tuple[int, str, str, int | None]]:
-        """What else is counted as it is written: where a number is not that of the check before."""
+        """Return what else is counted as it is written: where a number is not that of the check before."""
         with self._reading() as connection:
             asked = sa.select(COUNTS).order_by(COUNTS.c.number)
             rows = (_typed(row, "counts", *_COUNT_TYPES) for row in connection.execute(asked))
             return [(row[0], row[1], row[2], row[3]) for row in rows]
 
     def between(self, then: int, now: int | None, rules_then: frozenset[str], rules_now: frozenset[str]) -> Between:
-        """The open findings at two checks; without `now` those at the first alone, beside none."""
+        """Return the open findings at two checks; without `now` those at the first alone, beside none."""
         drifts, last = SPELLS.c.verdict == DRIFTING, SPELLS.c.last
         with self._reading() as connection:
             before = self._open(connection, then)
             ever = _lots(connection, drifts, last < then)
             after: Open = {} if now is None else self._open(connection, now)
-            left: dict[Lot, set[str]] = {}
+            left: dict[FindingGroup, set[str]] = {}
             if now is not None:
                 gone = _lots(
                     connection, SPELLS.c.verdict.in_(STATES), SPELLS.c.left.is_(True), last >= then, last < now
                 )
-                for lot, names in gone.items():
-                    left.setdefault(lot._replace(verdict=DRIFTING), set()).update(names)
-        return Between(before, after, ever, left, rules_then, rules_now)
+                for finding_group, names in gone.items():
+                    left.setdefault(finding_group._replace(verdict=DRIFTING), set()).update(names)
+        return Between(before=before, after=after, ever=ever, left=left, rules_then=rules_then, rules_now=rules_now)
 
     def _open(self, connection: sa.Connection, number: int) -> Open:
-        """The findings that are open at a check. Most have had one spell since they began; only the others are looked at one by one."""
+        """Return the findings that are open at a check.
+
+        Most have had one interval since they began; only the others are looked at one by one.
+        """
         before = SPELLS.alias("before")
         at = (SPELLS.c.first <= number, sa.or_(SPELLS.c.last.is_(None), SPELLS.c.last >= number))
         follows = (
@@ -394,43 +417,45 @@ class Store:
             )
             .exists()
         )
-        found: dict[Lot, dict[str, int]] = {}
-        for lot, names in _standing(connection, SPELLS.c.verdict == DRIFTING, *at, ~follows).items():
-            found[lot] = dict(names)
+        found: dict[FindingGroup, dict[str, int]] = {}
+        for finding_group, names in _standing(connection, SPELLS.c.verdict == DRIFTING, *at, ~follows).items():
+            found[finding_group] = dict(names)
         later = sa.select(*_KEY).where(SPELLS.c.verdict.in_(STATES), *at, follows).subquery()
         same = sa.and_(*(SPELLS.c[column.name] == later.c[column.name] for column in _KEY))
         asked = sa.select(*_KEY, SPELLS.c.verdict, SPELLS.c.first, SPELLS.c.last, SPELLS.c.left).join(later, same)
-        by_key: dict[Key, list[Spell]] = {}
+        by_key: dict[IntervalKey, list[Interval]] = {}
         for row in connection.execute(asked.order_by(*_KEY, SPELLS.c.first)):
-            spell = _spell(row)
-            by_key.setdefault(spell.key, []).append(spell)
-        for key, spells in by_key.items():
-            began = began_at(spells, number)
+            interval = _interval(row)
+            by_key.setdefault(interval.key, []).append(interval)
+        for key, intervals in by_key.items():
+            began = began_at(intervals, number)
             if began is not None:
                 now = next(
-                    spell for spell in spells if spell.first <= number and (spell.last is None or spell.last >= number)
+                    interval
+                    for interval in intervals
+                    if interval.first <= number and (interval.last is None or interval.last >= number)
                 )
-                lot = Lot(key.rule, key.service, key.type, STATES[now.verdict])
-                found.setdefault(lot, {})[key.id] = began
+                finding_group = FindingGroup(key.rule, key.service, key.type, STATES[now.verdict])
+                found.setdefault(finding_group, {})[key.id] = began
         return found
 
-    def runs(self) -> list[Run]:
-        """Spells of open findings as runs: how many of one rule are alike."""
+    def runs(self) -> list[IntervalRun]:
+        """Intervals of open findings as runs: how many of one rule are alike."""
         first, last, verdict = SPELLS.c.first, SPELLS.c.last, SPELLS.c.verdict
         columns = (*_KEY, first, last, SPELLS.c.left, verdict)
         follows = sa.func.lag(last).over(partition_by=_KEY, order_by=first) == first - 1
         ends = sa.func.lead(first).over(partition_by=_KEY, order_by=first) == last + 1
-        spells = (
+        intervals = (
             sa.select(
                 *columns, sa.case((follows, 0), else_=1).label("starts"), sa.case((ends, 0), else_=1).label("ends")
             )
             .where(verdict.in_(STATES))
             .subquery()
         )
-        # Spells without a gap between them are numbered alike; the finding began with the first of them that drifts.
-        key = [spells.c[column.name] for column in _KEY]
-        number = sa.func.sum(spells.c.starts).over(partition_by=key, order_by=spells.c.first).label("number")
-        numbered = sa.select(*spells.c, number).subquery()
+        # Intervals without a gap between them are numbered alike; the finding began with the first of them that drifts.
+        key = [intervals.c[column.name] for column in _KEY]
+        number = sa.func.sum(intervals.c.starts).over(partition_by=key, order_by=intervals.c.first).label("number")
+        numbered = sa.select(*intervals.c, number).subquery()
         key = [numbered.c[column.name] for column in _KEY]
         drifting = sa.case((numbered.c.verdict == DRIFTING, numbered.c.first))
         began = sa.func.min(drifting).over(partition_by=[*key, numbered.c.number]).label("began")
@@ -450,26 +475,39 @@ class Store:
             found = connection.execute(sa.select(*each.c, sa.func.count()).group_by(*each.c))
             rows = [_typed(row, "spells", str, str, int, int | None, int) for row in found]
             return [
-                Run(row[0], STATES[row[1]], row[2], row[3], row[4], bool(row[5]), bool(row[6]), bool(row[7]), row[8])
+                IntervalRun(
+                    rule=row[0],
+                    state=STATES[row[1]],
+                    first=row[2],
+                    last=row[3],
+                    began=row[4],
+                    left=bool(row[5]),
+                    again=bool(row[6]),
+                    ends=bool(row[7]),
+                    many=row[8],
+                )
                 for row in rows
             ]
 
-    def spells(self, subject: tuple[str, str] | None = None, verdict: str | None = None) -> list[Spell]:
-        """Every spell by what it is about, then when it began; of one subject (type, id), or of one verdict."""
+    def intervals(self, subject: tuple[str, str] | None = None, verdict: str | None = None) -> list[Interval]:
+        """Return every interval by what it is about, then when it began.
+
+        Of one subject (type, id), or of one verdict.
+        """
         asked = sa.select(*_KEY, SPELLS.c.verdict, SPELLS.c.first, SPELLS.c.last, SPELLS.c.left)
         if subject is not None:
             asked = asked.where(SPELLS.c.type == subject[0], SPELLS.c.id == subject[1])
         if verdict is not None:
             asked = asked.where(SPELLS.c.verdict == verdict)
         with self._reading() as connection:
-            found = [_spell(row) for row in connection.execute(asked)]
-        return sorted(found, key=lambda spell: (spell.key, spell.first))
+            found = [_interval(row) for row in connection.execute(asked)]
+        return sorted(found, key=lambda interval: (interval.key, interval.first))
 
 
-def _spell(row: Any) -> Spell:
-    """A spell from its row: the key, then verdict, first, last and left."""
-    _typed(row, "spells", *_SPELL_TYPES)
-    return Spell(Key(*row[:4]), row[4], row[5], row[6], bool(row[7]))
+def _interval(row: Any) -> Interval:
+    """Return a interval from its row: the key, then verdict, first, last and left."""
+    _typed(row, "spells", *_INTERVAL_TYPES)
+    return Interval(key=IntervalKey(*row[:4]), verdict=row[4], first=row[5], last=row[6], left=bool(row[7]))
 
 
 # Where a database can read and write JSON, ids travel many at once in one text; elsewhere row by row.
@@ -482,7 +520,7 @@ _PACKED = {
 def _ids_by(
     connection: sa.Connection, columns: Sequence[sa.Column[Any]], *where: sa.ColumnElement[bool]
 ) -> Iterator[tuple[tuple[Any, ...], list[str]]]:
-    """The ids of some spells by what else they have."""
+    """Yield the ids of some intervals by what else they have."""
     types = (*(int if isinstance(column.type, sa.Integer) else str for column in columns), str)
     if connection.dialect.name in _PACKED:
         packed: sa.ColumnElement[str] = sa.literal_column(_PACKED[connection.dialect.name][0], sa.Text)
@@ -496,11 +534,11 @@ def _ids_by(
     yield from found.items()
 
 
-def _begin(connection: sa.Connection, number: int, lot: Lot, names: Sequence[str]) -> None:
-    """Begins spells of some subjects at a check."""
+def _begin(connection: sa.Connection, number: int, finding_group: FindingGroup, names: Sequence[str]) -> None:
+    """Begins intervals of some subjects at a check."""
     if not names:
         return
-    same = {**lot._asdict(), "first": number, "last": None, "left": False}
+    same = {**finding_group._asdict(), "first": number, "last": None, "left": False}
     if connection.dialect.name not in _PACKED:
         connection.execute(sa.insert(SPELLS), [{**same, "id": name} for name in names])
         return
@@ -512,16 +550,16 @@ def _begin(connection: sa.Connection, number: int, lot: Lot, names: Sequence[str
     connection.execute(sa.insert(SPELLS).from_select(SPELLS.columns.keys(), sa.select(*cells).select_from(source)))
 
 
-def _standing(connection: sa.Connection, *where: sa.ColumnElement[bool]) -> dict[Lot, dict[str, int]]:
-    """Some spells, of each subject at most one, by lot and id the check in which they began."""
-    found: dict[Lot, dict[str, int]] = {}
-    for (*lot, first), names in _ids_by(connection, (*_LOT, SPELLS.c.first), *where):
-        found.setdefault(Lot(*lot), {}).update(dict.fromkeys(names, first))
+def _standing(connection: sa.Connection, *where: sa.ColumnElement[bool]) -> dict[FindingGroup, dict[str, int]]:
+    """Return some intervals, of each subject at most one, by group of findings and id the check in which they began."""
+    found: dict[FindingGroup, dict[str, int]] = {}
+    for (*finding_group, first), names in _ids_by(connection, (*_LOT, SPELLS.c.first), *where):
+        found.setdefault(FindingGroup(*finding_group), {}).update(dict.fromkeys(names, first))
     return found
 
 
 def _last_counts(connection: sa.Connection) -> dict[tuple[str, str], int]:
-    """What else was counted of the last check."""
+    """Return what else was counted of the last check."""
     of = (COUNTS.c.kind, COUNTS.c.name)
     newest = sa.select(*of, sa.func.max(COUNTS.c.number).label("number")).group_by(*of).subquery()
     same = sa.and_(*(COUNTS.c[name] == newest.c[name] for name in ("kind", "name", "number")))
@@ -532,12 +570,12 @@ def _last_counts(connection: sa.Connection) -> dict[tuple[str, str], int]:
     return {(kind, name): many for kind, name, many in rows if many is not None}
 
 
-def _lots(connection: sa.Connection, *where: sa.ColumnElement[bool]) -> dict[Lot, set[str]]:
-    """The subjects of some spells by lot."""
-    return {Lot(*lot): set(names) for lot, names in _ids_by(connection, _LOT, *where)}
+def _lots(connection: sa.Connection, *where: sa.ColumnElement[bool]) -> dict[FindingGroup, set[str]]:
+    """Return the subjects of some intervals by group of findings."""
+    return {FindingGroup(*finding_group): set(names) for finding_group, names in _ids_by(connection, _LOT, *where)}
 
 
-def _bound(key: Key) -> dict[str, Any]:
+def _bound(key: IntervalKey) -> dict[str, Any]:
     return {f"of_{name}": cell for name, cell in key._asdict().items()}
 
 
@@ -550,7 +588,7 @@ def _begin_at_once(connection: sa.Connection) -> None:
 
 
 def _row_of(check: Check) -> dict[str, str]:
-    """What stands in the row of a check that no other digest speaks of."""
+    """Return what is in the row of a check that no other digest covers."""
     return {
         "organisation": check.organisation,
         "taken_at": str(check.taken_at),
@@ -559,19 +597,21 @@ def _row_of(check: Check) -> dict[str, str]:
 
 
 def verify(store: Store, progress: Callable[[int, int], None] | None = None) -> list[str]:
-    """What does not hold in a history: digests and links recomputed from the rows. Empty where all does. `progress` is told how many checks
-    of how many are done."""
-    checks, counts, spells = store.checks(as_they_are=True), store.counts(), store.spells()
+    """Return what does not hold in a history: digests and links recomputed from the rows.
+
+    Empty where all does. `progress` gets how many checks of how many are done.
+    """
+    checks, counts, intervals = store.checks(as_they_are=True), store.counts(), store.intervals()
     numbers = [check.number for check in checks]
-    faults = _misplaced(numbers, store.count_rows(), spells)
+    faults = _misplaced(numbers, store.count_rows(), intervals)
     before = ""
-    starts: dict[int, list[tuple[Spell, bytes]]] = {}
-    gone: dict[int, list[Key]] = {}
-    for spell in spells:
-        starts.setdefault(spell.first, []).append((spell, finding_line((spell.key, spell.verdict))))
-        if spell.left and spell.last is not None:
-            gone.setdefault(spell.last + 1, []).append(spell.key)
-    standing: list[tuple[Spell, bytes]] = []
+    starts: dict[int, list[tuple[Interval, bytes]]] = {}
+    gone: dict[int, list[IntervalKey]] = {}
+    for interval in intervals:
+        starts.setdefault(interval.first, []).append((interval, finding_line((interval.key, interval.verdict))))
+        if interval.left and interval.last is not None:
+            gone.setdefault(interval.last + 1, []).append(interval.key)
+    standing: list[tuple[Interval, bytes]] = []
     for check in checks:
         standing = [each for each in standing if each[0].last is None or each[0].last >= check.number]
         standing += starts.get(check.number, ())
@@ -592,29 +632,34 @@ def verify(store: Store, progress: Callable[[int, int], None] | None = None) -> 
     return faults
 
 
-def _misplaced(numbers: list[int], rows: Sequence[tuple[int, str, str, int | None]], spells: list[Spell]) -> list[str]:
-    """Rows that stand where no recorder puts any; each list of them is cut at twenty."""
+def _misplaced(
+    numbers: list[int], rows: Sequence[tuple[int, str, str, int | None]], intervals: list[Interval]
+) -> list[str]:
+    """Return rows that stand where no recorder puts any; each list of them is cut at twenty."""
     faults = []
     if numbers != list(range(1, len(numbers) + 1)):
         faults.append(f"checks are missing or added: they are numbered {', '.join(map(str, numbers[:20]))}")
     there = frozenset(numbers)
     strange = [
-        spell
-        for spell in spells
-        if spell.first not in there
-        or (spell.last is not None and not spell.first <= spell.last < len(numbers))
-        or (spell.left and spell.last is None)
+        interval
+        for interval in intervals
+        if interval.first not in there
+        or (interval.last is not None and not interval.first <= interval.last < len(numbers))
+        or (interval.left and interval.last is None)
     ]
     cut = [
         one
-        for one, other in pairwise(spells)
+        for one, other in pairwise(intervals)
         if one.key == other.key
         and one.verdict == other.verdict
         and one.last is not None
         and one.last + 1 == other.first
     ]
-    for told, what in ((strange, "lies outside the checks"), (cut, "is cut in two")):
-        faults += [f"a spell of {spell.key.rule} about {spell.key.type} {spell.key.id} {what}" for spell in told[:20]]
+    for wrong, what in ((strange, "lies outside the checks"), (cut, "is cut in two")):
+        faults += [
+            f"a spell of {interval.key.rule} about {interval.key.type} {interval.key.id} {what}"
+            for interval in wrong[:20]
+        ]
     known: dict[tuple[str, str], int | None] = {}
     nowhere, unmoved = set[int](), []
     for number, kind, name, many in rows:

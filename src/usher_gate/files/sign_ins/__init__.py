@@ -1,4 +1,7 @@
-"""Sign-ins that happened, read as a stream: the table sign_ins in any format, OCSF events, one file or a folder of them."""
+"""Sign-ins that happened, read as a stream.
+
+The table sign_ins in any format, OCSF events, one file or a folder of them.
+"""
 
 from __future__ import annotations
 
@@ -9,7 +12,7 @@ from ...core.words.faults import Fault
 from ..binary import LARGEST_LOG
 from ..faults import BadInput
 from ..place import Place, Url, is_folder, opened
-from .interface import SIGN_INS, Batch, Meanings, Part, Unread
+from .interface import SIGN_INS, Batch, LogPart, Meanings, Unread
 from .methods import AMR, FACTORS, WHOLE
 
 __all__ = [
@@ -18,29 +21,29 @@ __all__ = [
     "SIGN_INS",
     "WHOLE",
     "Batch",
-    "Part",
+    "LogPart",
     "Unread",
     "read_sign_ins",
     "sign_in_files",
     "sign_in_table",
 ]
 
-Reader = Callable[[Part, Meanings, Unread], Iterator[Batch]]
+Reader = Callable[[LogPart, Meanings, Unread], Iterator[Batch]]
 
 
-def _csv(part: Part, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
+def _csv(part: LogPart, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
     from .columns import read_csv
 
     return read_csv(part.path, meanings, unread)
 
 
-def _parquet(part: Part, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
+def _parquet(part: LogPart, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
     from .columns import read_parquet
 
     return read_parquet(part, meanings, unread)
 
 
-def _lines(part: Part, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
+def _lines(part: LogPart, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
     from .lines import is_ocsf, read_lines
     from .ocsf import read_ocsf
 
@@ -54,7 +57,7 @@ FORMATS: Mapping[str, Reader] = {".csv": _csv, ".jsonl": _lines, ".ndjson": _lin
 
 
 def sign_in_files(path: Place) -> list[Place]:
-    """The files that a path or a URL stands for, in order of their names; raises BadInput where there are none."""
+    """Return the files that a path or a URL means, in order of their names; raises BadInput where there are none."""
     endings = ", ".join(FORMATS)
     if isinstance(path, Url) or path.exists():
         if is_folder(path):
@@ -77,7 +80,7 @@ def sign_in_files(path: Place) -> list[Place]:
 
 
 def sign_in_table(snapshot: Place) -> Place | None:
-    """The table sign_ins of a snapshot, in whichever format; None where it has none; raises BadInput."""
+    """Return the table sign_ins of a snapshot, in whichever format; None where it has none; raises BadInput."""
     inside = (
         snapshot.inside()
         if isinstance(snapshot, Url)
@@ -85,12 +88,12 @@ def sign_in_table(snapshot: Place) -> Place | None:
     )
     found: list[Place] = [path for path in inside if path.name in {f"{SIGN_INS.name}{ending}" for ending in FORMATS}]
     if len(found) > 1:
-        raise BadInput([Fault(str(found[1]), 0, f"stands beside {found[0].name}; keep one file for each table")])
+        raise BadInput([Fault(str(found[1]), 0, f"is beside {found[0].name}; keep one file for each table")])
     return found[0] if found else None
 
 
-def read_sign_ins(parts: Sequence[Part], replay: Replay, unread: Unread) -> Iterator[Batch]:
-    """The sign-ins of some files or parts of files, some at a time. What cannot be read is counted in `unread`.
+def read_sign_ins(parts: Sequence[LogPart], replay: Replay, unread: Unread) -> Iterator[Batch]:
+    """Yield the sign-ins of some files or parts of files, some at a time. What cannot be read is counted in `unread`.
 
     Raises BadInput where a file as a whole cannot be used.
     """

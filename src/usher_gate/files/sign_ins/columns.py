@@ -22,7 +22,7 @@ from ..parallel import ahead
 from ..place import Place, for_arrow, opened
 from ..tables.arrowcolumn import ArrowColumn, words_of
 from ..tables.parquet import whole_parquet
-from .interface import COLUMNS, EPOCH, SIGN_INS, Batch, Meanings, Part, Unread
+from .interface import COLUMNS, EPOCH, SIGN_INS, Batch, LogPart, Meanings, Unread
 
 READ = 512 * 1024  # rows that are read at once, since each reading brings a dictionary of its own
 ROWS = 128 * 1024  # rows that are decided at once, which stay in the cache
@@ -32,7 +32,8 @@ _WORDS = pa.dictionary(pa.int32(), pa.string())
 class _Column:
     """A column whose words are looked up once, however many dictionaries hold them.
 
-    `_every` holds each distinct word so far and `_meant` what it means; `_numbers` is the same in the order of the dictionary at hand.
+    `_every` holds each distinct word so far and `_meant` what it means; `_numbers` is the same in the order of the
+    dictionary at hand.
     """
 
     def __init__(self, name: str, meanings: Meanings) -> None:
@@ -41,7 +42,7 @@ class _Column:
         self._meant, self._numbers = np.zeros(0, np.int32), np.full(1, MISSING, np.int32)
 
     def numbers(self, array: Any) -> Ints:
-        """What the cells mean."""
+        """Return what the cells mean."""
         words = array.dictionary
         if not words.equals(self._dictionary):
             self._learn(words)
@@ -71,18 +72,25 @@ def _codes(array: Any) -> Ints:
 
 
 def _joined(lists: Any) -> Any:
-    """Lists of words as texts. A null in one is a word that nobody knows; joined by Arrow, nothing would be left of the list."""
+    """Lists of words as texts.
+
+    A null in one is a word that no one knows; joined by Arrow, nothing would be left of the list.
+    """
     if not pa.types.is_string(lists.type.value_type) or not lists.flatten().null_count:
         return pc.binary_join(lists, ";")
     cells = lists.to_pylist()
     return pa.array(
-        [None if cell is None else ";".join("null" if word is None else word for word in cell) for cell in cells],
+        [None if cell is None else ";".join(map(_word_or_null, cell)) for cell in cells],
         pa.string(),
     )
 
 
+def _word_or_null(word: str | None) -> str:
+    return "null" if word is None else word
+
+
 def _coded(array: Any, path: Place, name: str) -> Any:
-    """A column as words of a dictionary."""
+    """Return a column as words of a dictionary."""
     kind = array.type
     if pa.types.is_dictionary(kind) and pa.types.is_string(kind.value_type):
         return array if pa.types.is_int32(kind.index_type) else array.cast(_WORDS)
@@ -95,7 +103,10 @@ def _coded(array: Any, path: Place, name: str) -> Any:
 
 
 def _times(array: Any, unread: Unread) -> tuple[Longs, Bools | None]:
-    """The times, and which are none (an empty cell is NO_TIME); numbers are seconds or milliseconds since 1970."""
+    """Return the times, and which are none (an empty cell is NO_TIME).
+
+    Numbers are seconds or milliseconds since 1970.
+    """
     if pa.types.is_integer(array.type) or pa.types.is_floating(array.type):
         array = array.cast(pa.string())
     if pa.types.is_timestamp(array.type) and array.type.tz is not None:
@@ -133,6 +144,7 @@ def _batches(
     meanings: Meanings,
     unread: Unread,
 ) -> Iterator[Batch]:
+    """Yield the events of a log as batches of codes, at most ROWS at a time, and report what cannot be read."""
     columns = {name: _Column(name, meanings) for name in COLUMNS if name in names}
     before = 0
     for batch in found:
@@ -151,13 +163,21 @@ def _batches(
             return list(zip(words, count.tolist(), rows[first].tolist(), strict=True))
 
         numbers = {name: column.numbers(arrays[name]) for name, column in columns.items()}
-        whole = meanings.batch(numbers, time, wrong, counted, lambda row, start=before: line(start + row), path, unread)  # type: ignore[misc]
+        first = before
+
+        def line_of(row: int, first: int = first) -> int:
+            return line(first + row)
+
+        whole = meanings.batch(numbers, time, wrong, counted, line_of, path, unread)
         yield from whole.pieces(ROWS)
         before += batch.num_rows
 
 
-def read_parquet(part: Part, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
-    """The sign-ins of a Parquet file; where faults name a line, it is the row, counted from 1; raises BadInput."""
+def read_parquet(part: LogPart, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
+    """Yield the sign-ins of a Parquet file; where faults name a line, it is the row, counted from 1.
+
+    Raises BadInput.
+    """
     import pyarrow.parquet as pq
 
     path, source = part.path, for_arrow(part.path, LARGEST_LOG)
@@ -180,7 +200,10 @@ def read_parquet(part: Part, meanings: Meanings, unread: Unread) -> Iterator[Bat
 
 
 def row_groups(path: Place) -> int:
-    """How many row groups a Parquet file has; 0 for one that cannot be used (whoever reads it says why); raises BadInput."""
+    """Return how many row groups a Parquet file has; 0 for one that cannot be used (reading it says why).
+
+    Raises BadInput.
+    """
     import pyarrow.parquet as pq
 
     try:
@@ -190,8 +213,10 @@ def row_groups(path: Place) -> int:
 
 
 def _whole(rows: Iterator[Any], reading: Callable[[], AbstractContextManager[None]]) -> Iterator[Any]:
-    """The same, each read under `reading`, which says what is wrong with the file; what goes wrong with whoever uses the rows
-    is no fault of the file."""
+    """Yield the same, each read under `reading`, which says what is wrong with the file.
+
+    What goes wrong while the rows are used is no fault of the file.
+    """
     while True:
         with reading():
             batch = next(rows, None)
@@ -207,7 +232,7 @@ def _check_columns(names: list[str], path: Place) -> None:
 
 
 def read_csv(path: Place, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
-    """The sign-ins of a CSV file (RFC 4180). A row with too few or too many cells is counted as unread;
+    """Yield the sign-ins of a CSV file (RFC 4180). A row with too few or too many cells is counted as unread;
     raises BadInput for a file that is none."""
     import pyarrow.csv as pacsv
 
@@ -255,7 +280,7 @@ def _whole_csv(path: Place) -> Iterator[None]:
 
 
 def _as_text(batch: Any) -> Any:
-    """The words of a batch as text; what is not UTF-8 becomes a word that nothing has."""
+    """Return the words of a batch as text; what is not UTF-8 becomes a word that nothing has."""
     columns = []
     for array in batch.columns:
         coded = array if pa.types.is_dictionary(array.type) else array.dictionary_encode()
@@ -265,14 +290,14 @@ def _as_text(batch: Any) -> Any:
 
 
 def _text_lines(path: Place) -> Iterator[str]:
-    """The lines of a file, whichever way they end, without their ends; what is not UTF-8 is replaced."""
+    """Yield the lines of a file, whichever way they end, without their ends; what is not UTF-8 is replaced."""
     with TextIOWrapper(opened(path, LARGEST_LOG), "utf-8-sig", "replace", newline=None) as stream:
         for line in stream:
             yield line.rstrip("\n")
 
 
 def _cells_of(line: str) -> list[str]:
-    """The cells of a line; none where it is no CSV."""
+    """Return the cells of a line; none where it is no CSV."""
     try:
         return next(csv.reader([line]), [])
     except csv.Error:
@@ -280,7 +305,7 @@ def _cells_of(line: str) -> list[str]:
 
 
 class _Lines:
-    """Where the rows of a CSV file stand; looked up only when something is wrong."""
+    """Says where the rows of a CSV file stand; looked up only when something is wrong."""
 
     def __init__(self, path: Place, cells: int) -> None:
         self._path, self._cells, self.odd = path, cells, 0
@@ -298,11 +323,11 @@ class _Lines:
         return found, odd
 
     def line(self, row: int) -> int:
-        """The line of a row."""
+        """Return the line of a row."""
         lines = self._rows[0]
         return lines[row] if row < len(lines) else 0
 
     @property
     def first_odd(self) -> int:
-        """The first line that has not as many cells as the first one."""
+        """Return the first line that has not as many cells as the first one."""
         return self._rows[1]

@@ -35,9 +35,12 @@ _OTHERS = "…"  # the rest of them
 
 
 @record
-class Part:
-    """A file, or a share of one: in JSON Lines the lines that begin in these bytes, in Parquet these row groups, in CSV all of it.
-    `last` None is the end."""
+class LogPart:
+    """A file, or a share of one.
+
+    In JSON Lines the lines that begin in these bytes, in Parquet these row groups, in CSV all of it. `last` None is the
+    end.
+    """
 
     path: Place
     first: int = 0
@@ -46,14 +49,17 @@ class Part:
 
 @record
 class Batch:
-    """Some sign-ins that can be decided: when each was (microseconds), and its result (MISSING where that is not said)."""
+    """Some sign-ins that can be decided.
+
+    When each was (microseconds), and its result (MISSING where that is not said).
+    """
 
     events: Events
     time: Longs
     result: Ints
 
     def pieces(self, rows: int) -> Iterator[Batch]:
-        """The same, some rows at a time."""
+        """Yield the same, some rows at a time."""
         for start in range(0, len(self.time), rows):
             some = slice(start, start + rows)
             yield Batch(self.events.at(some), self.time[some], self.result[some])
@@ -61,10 +67,10 @@ class Batch:
 
 @dataclass
 class Unread:
-    """What could not be read: how many events, why, what stood there, and the first place of each.
+    """Describes what could not be read: how many events, why, what stood there, and the first place of each.
 
-    Of very many distinct things only some are named, the others are counted together as "…"; which are named depends on nothing but what
-    they are, so that shares of a log add up to what the log at once would give.
+    Of very many distinct things only some are named, the others are counted together as "…"; which are named depends on
+    nothing but what they are, so that shares of a log add up to what the log at once would give.
     """
 
     read: int = 0
@@ -74,7 +80,7 @@ class Unread:
 
     @property
     def counts(self) -> dict[tuple[str, str], int]:
-        """How many events by why and what stood there."""
+        """Return how many events by why and what stood there."""
         self._fold(_KEPT)
         return self._counts
 
@@ -97,7 +103,10 @@ class Unread:
         self._fold(_KEPT)
 
     def _fold(self, kept: int) -> None:
-        """Leaves so many distinct things named, those of the least digest; whatever is folded once would be folded again."""
+        """Leaves so many distinct things named, those of the least digest.
+
+        Whatever is folded once would be folded again.
+        """
         named = [key for key in self._counts if key[1] != _OTHERS]
         if len(named) <= kept:
             return
@@ -109,7 +118,7 @@ class Unread:
 
     @property
     def total(self) -> int:
-        """How many events these are."""
+        """Return how many events these are."""
         return sum(self._counts.values())
 
 
@@ -122,7 +131,7 @@ CellCounts = Callable[[str, Longs], Iterable[tuple[str, int, int]]]
 
 
 def counted_by(value: Callable[[str, int], str]) -> CellCounts:
-    """The same from single cells."""
+    """Return the same from single cells."""
 
     def counted(column: str, rows: Longs) -> Iterable[tuple[str, int, int]]:
         found: dict[str, list[int]] = {}
@@ -134,10 +143,13 @@ def counted_by(value: Callable[[str, int], str]) -> CellCounts:
 
 
 class Coder(dict[Hashable, int]):
-    """Numbers what a column can hold; each distinct thing is looked up once. Nothing (None, "") is MISSING, nonsense BAD."""
+    """Numbers what a column can hold; each distinct thing is looked up once.
+
+    Nothing (None, "") is MISSING, nonsense BAD.
+    """
 
     def __init__(self, number: Callable[[str], int], others: Mapping[str, str] | None = None) -> None:
-        """`others` are other words for ours: what was read by them stands in `spelled`."""
+        """`others` are other words for ours: what was read by them is in `spelled`."""
         super().__init__({None: MISSING, "": MISSING})
         self._number, self._others = number, others or {}
         self.spelled: dict[str, str] = {}
@@ -156,7 +168,7 @@ class Coder(dict[Hashable, int]):
 
 
 class Meanings:
-    """What the words of each column mean: numbers for a Replay."""
+    """Describes what the words of each column mean: numbers for a Replay."""
 
     def __init__(self, replay: Replay) -> None:
         self.replay = replay
@@ -184,7 +196,7 @@ class Meanings:
         return dict(zip(logins, range(len(logins)), strict=True))  # two people with one are an error of the snapshot
 
     def _person(self, word: str) -> int:
-        """Somebody whose id it is not: perhaps their login."""
+        """Someone whose id it is not: perhaps their login."""
         return self._by_login.get(word.casefold(), BAD)
 
     def _address(self, word: str) -> int:
@@ -202,7 +214,7 @@ class Meanings:
         return BAD if any(kind not in TYPES for kind in types) else self.replay.types_shown(types)
 
     def why(self, column: str, value: str) -> tuple[str, str]:
-        """What is wrong with a value, and the value; "" where there is none."""
+        """Return what is wrong with a value, and the value; "" where there is none."""
         if not value:
             return f"says no {column}", ""
         if column == "person" and value in self._inactive:
@@ -224,7 +236,7 @@ class Meanings:
         path: Place,
         unread: Unread,
     ) -> Batch:
-        """The sign-ins of some rows, without those that cannot be read: they are counted.
+        """Return the sign-ins of some rows, without those that cannot be read: they are counted.
 
         `columns` holds numbers by the coders; `counted` what stood in some cells, `line(row)` where.
         """

@@ -16,15 +16,16 @@ from ..binary import LARGEST_LOG
 from ..faults import BadInput
 from ..jsoncells import cell_text
 from ..place import Place, opened
-from .interface import COLUMNS, EPOCH, SIGN_INS, Batch, Meanings, Part, Unread, counted_by
+from .interface import COLUMNS, EPOCH, SIGN_INS, Batch, LogPart, Meanings, Unread, counted_by
 
 BLOCK = 4 * 1024 * 1024
 _LONGEST = 64 * 1024 * 1024
 
 
-def blocks(part: Part) -> Iterator[tuple[bytes, int]]:
-    """A file (or the lines of it that begin in a part) in blocks of whole lines, each with the number of its first line;
-    raises BadInput for a line without an end in sight."""
+def blocks(part: LogPart) -> Iterator[tuple[bytes, int]]:
+    """Yield a file (or the lines of it that begin in a part) in blocks of whole lines, each with the number of its
+    first line; raises BadInput for a line without an end in sight.
+    """
     with opened(part.path, LARGEST_LOG) as stream:
         (line, place), rest = _begin(stream, part), b""
         if part.last is not None and place >= part.last:  # one long line of the part before covers this one
@@ -52,7 +53,7 @@ def blocks(part: Part) -> Iterator[tuple[bytes, int]]:
         yield rest, line
 
 
-def _begin(stream: BinaryIO, part: Part) -> tuple[int, int]:
+def _begin(stream: BinaryIO, part: LogPart) -> tuple[int, int]:
     """Goes to the first line that begins in the part: its number, and where that is."""
     line, left = 1, part.first - 1
     while left > 0 and (data := stream.read(min(BLOCK, left))):
@@ -64,14 +65,14 @@ def _begin(stream: BinaryIO, part: Part) -> tuple[int, int]:
 
 
 def each_line(data: bytes, first: int) -> Iterator[tuple[int, bytes]]:
-    """The lines of a block that hold anything, with their numbers."""
+    """Yield the lines of a block that hold anything, with their numbers."""
     for line, raw in enumerate(data.split(b"\n"), first):
         if raw.strip():
             yield line, raw
 
 
 def is_ocsf(path: Place) -> bool:
-    """Whether the first object of a file is an OCSF event: it has a class_uid."""
+    """Return whether the first object of a file is an OCSF event: it has a class_uid."""
     with opened(path, LARGEST_LOG) as stream:
         for raw in stream:
             if raw.strip():
@@ -83,8 +84,11 @@ def is_ocsf(path: Place) -> bool:
     return False
 
 
-def read_lines(part: Part, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
-    """The sign-ins of a table in JSON Lines. A line that is no JSON object is counted as unread; a column that nobody knows is an error."""
+def read_lines(part: LogPart, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
+    """Yield the sign-ins of a table in JSON Lines.
+
+    A line that is no JSON object is counted as unread; a column that no one knows is an error.
+    """
     decoder, path = msgspec.json.Decoder(dict[str, Any]), part.path
     seen: set[str] = set()
     for data, first in blocks(part):
@@ -110,7 +114,7 @@ def read_lines(part: Part, meanings: Meanings, unread: Unread) -> Iterator[Batch
 
 
 def _moment(cell: str | None, unread: Unread) -> int:
-    """A time as RFC 3339 writes it, or in seconds or milliseconds since 1970; NO_TIME for anything else."""
+    """Return a time as RFC 3339 writes it, or in seconds or milliseconds since 1970; NO_TIME for anything else."""
     if not cell:
         return NO_TIME
     found = parse_time(cell)

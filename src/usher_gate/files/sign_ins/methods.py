@@ -1,8 +1,10 @@
-"""What sign-in logs call the ways to prove oneself, in our authenticator types: the one table for it (docs/rehearse.md shows it).
+"""What sign-in logs call the ways to prove oneself, in our authenticator types.
 
-`amr` values come from RFC 8176, section 2; `factor_type_id` from the object auth_factor of OCSF 1.x. Where a word leaves more than one
-type open, the type that is worth least of them stands here, so that nobody is taken to have shown more than is known. None: proves
-nothing by itself.
+The one table for it (docs/rehearse.md shows it).
+
+`amr` values come from RFC 8176, section 2; `factor_type_id` from the object auth_factor of OCSF 1.x. Where a word
+leaves more than one type open, the type that is worth least of them is used, so that no one is taken to have shown more
+than is known. None: proves nothing by itself.
 """
 
 from __future__ import annotations
@@ -33,7 +35,7 @@ AMR: Mapping[str, str | None] = {
     "tel": "out-of-band-voice",
     "user": None,  # presence only
     "vbm": None,
-    "wia": None,  # what the platform had asked for is not told
+    "wia": None,  # what the platform had asked for is not known
 }
 
 FACTORS: Mapping[int, str | None] = {
@@ -47,7 +49,7 @@ FACTORS: Mapping[int, str | None] = {
     7: "single-factor-otp",
     8: None,  # e-mail is no second channel (NIST SP 800-63B, 5.1.3.1)
     9: "single-factor-crypto-device",  # U2F
-    10: "single-factor-crypto-software",  # WebAuthn: whether in hardware is not told
+    10: "single-factor-crypto-software",  # WebAuthn: whether in hardware is not known
     11: "memorized-secret",
     99: None,
 }

@@ -1,6 +1,9 @@
-"""Sign-ins from OCSF 1.x events of the class Authentication (3002), one JSON object a line; docs/rehearse.md says what is read.
+"""Sign-ins from OCSF 1.x events of the class Authentication (3002), one JSON object a line.
 
-Source: the Open Cybersecurity Schema Framework, class authentication, objects user, device, os, service, network_endpoint, auth_factor.
+Docs/rehearse.md says what is read.
+
+Source: the Open Cybersecurity Schema Framework, class authentication, objects user, device, os, service,
+network_endpoint, auth_factor.
 """
 
 from __future__ import annotations
@@ -16,7 +19,7 @@ from ...core.organisation.columns import MISSING, Ints
 from ...core.sign_in.rehearsal import RESULTS
 from ...core.words.vocabulary import CLIENTS, DEVICES, PLATFORMS, RISKS
 from ..place import Place
-from .interface import BAD, Batch, Coder, Meanings, Part, Unread, counted_by
+from .interface import BAD, Batch, Coder, LogPart, Meanings, Unread, counted_by
 from .lines import blocks, each_line
 from .methods import AMR, FACTORS, SOME_SECOND_FACTOR, WHOLE
 
@@ -78,7 +81,7 @@ class _Metadata(_Part, frozen=True, gc=False):
 
 
 class Event(msgspec.Struct, gc=False):
-    """What is read of one event."""
+    """Describes what is read of one event."""
 
     class_uid: int
     time: Annotated[int, msgspec.Meta(ge=-_LATEST, le=_LATEST)]
@@ -125,7 +128,7 @@ class _Made(dict[Any, int]):
 
 
 def _first_known(coder: Coder) -> _Made:
-    """Of several names for one thing the first that is known; BAD if none is."""
+    """Return the first of several names for one thing that is known; BAD if none is."""
     return _Made(lambda names: next((number for name in names if (number := coder[name]) >= 0), _none(names)))
 
 
@@ -139,8 +142,8 @@ def _platform(system: object) -> int:
     return PLATFORMS.index(_SYSTEMS.get(system, "other"))  # type: ignore[call-overload]
 
 
-def _client(told: tuple[str | None, str | None, int | None]) -> int:
-    said, agent, protocol = told
+def _client(parts: tuple[str | None, str | None, int | None]) -> int:
+    said, agent, protocol = parts
     if said in CLIENTS:
         return CLIENTS.index(said)
     if agent:
@@ -148,8 +151,8 @@ def _client(told: tuple[str | None, str | None, int | None]) -> int:
     return CLIENTS.index("legacy") if protocol in _PASSWORD_ONLY else MISSING
 
 
-def _device(told: tuple[bool | None, bool | None, bool | None]) -> int:
-    managed, compliant, trusted = told
+def _device(parts: tuple[bool | None, bool | None, bool | None]) -> int:
+    managed, compliant, trusted = parts
     if managed is None and compliant is None and trusted is None:
         return MISSING
     if managed:
@@ -158,7 +161,7 @@ def _device(told: tuple[bool | None, bool | None, bool | None]) -> int:
 
 
 def types_of(amr: Sequence[str] | None, factors: Sequence[int | None], is_mfa: bool | None) -> frozenset[str]:
-    """The authenticator types that an event shows."""
+    """Return the authenticator types that an event shows."""
     amr = amr or ()
     found = {AMR.get(word) for word in amr if word != WHOLE} | {FACTORS.get(factor or 0) for factor in factors}
     types = frozenset(kind for kind in found if kind is not None)
@@ -177,10 +180,10 @@ class _Reading:
         self._client, self._device, self._system = _Made(_client), _Made(_device), _Made(_platform)
         self._risk = _Made(lambda risk: RISKS.index(_RISKS[risk]) if risk in _RISKS else MISSING)
         self._result = _Made(lambda status: _STATUS.get(status, MISSING))
-        self._shown = _Made(lambda told: replay.types_shown(types_of(*told)))
+        self._shown = _Made(lambda shown: replay.types_shown(types_of(*shown)))
 
     def columns(self, events: Sequence[Any]) -> dict[str, Ints]:
-        """The columns of a batch; raises AttributeError where a part of an event is null."""
+        """Return the columns of a batch; raises AttributeError where a part of an event is null."""
         person, resource, address = self._one.values()
         client, device, system, risk = self._client, self._device, self._system, self._risk
         result, shown = self._result, self._shown
@@ -225,7 +228,7 @@ def _words(amr: list[str] | str) -> tuple[str, ...]:
 
 
 def _value(event: Any, column: str) -> str:
-    """What stood where the person, resource or address is looked for."""
+    """Return what stood where the person, resource or address is looked for."""
     names = {
         "person": _names_of_person(event),
         "resource": _names_of_resource(event),
@@ -235,7 +238,7 @@ def _value(event: Any, column: str) -> str:
 
 
 def _other(kind: tuple[int, int | None, str | None]) -> str | None:
-    """Why an event of some class, activity and version is no sign-in; None for one that is."""
+    """Return why an event of some class, activity and version is no sign-in; None for one that is."""
     class_uid, activity, version = kind
     if class_uid != AUTHENTICATION:
         return f"is of class {class_uid}, not Authentication ({AUTHENTICATION})"
@@ -246,8 +249,8 @@ def _other(kind: tuple[int, int | None, str | None]) -> str | None:
     return None
 
 
-def read_ocsf(part: Part, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
-    """The sign-ins of a file of OCSF events; others are counted as unread, with the reason."""
+def read_ocsf(part: LogPart, meanings: Meanings, unread: Unread) -> Iterator[Batch]:
+    """Yield the sign-ins of a file of OCSF events; others are counted as unread, with the reason."""
     decoder = msgspec.json.Decoder(Event)
     reading, path = _Reading(meanings), part.path
     for data, first in blocks(part):
@@ -280,7 +283,7 @@ def _fill(events: Sequence[Event]) -> None:
 def _decoded(
     decoder: msgspec.json.Decoder[Event], data: bytes, first: int, path: Place, unread: Unread
 ) -> tuple[list[Event], Sequence[int]]:
-    """The events of a block and their lines; what is none is counted."""
+    """Return the events of a block and their lines; what is none is counted."""
     try:
         events = decoder.decode_lines(data)
         if len(events) == data.count(b"\n") + (not data.endswith(b"\n")):
@@ -303,7 +306,7 @@ def _decoded(
 def _sign_ins(
     events: list[Event], lines: Sequence[int], path: Place, unread: Unread
 ) -> tuple[list[Event], Sequence[int]]:
-    """The events that are sign-ins; the others are counted."""
+    """Return the events that are sign-ins; the others are counted."""
     kinds = [(e.class_uid, e.activity_id, e.metadata.version if e.metadata else None) for e in events]
     others = {kind: why for kind in set(kinds) if (why := _other(kind)) is not None}
     if not others:

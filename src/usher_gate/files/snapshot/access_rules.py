@@ -11,7 +11,7 @@ from ...core.organisation.snapshot import Snapshot
 from ...core.words.faults import Faults, nearest, quoted
 from ...core.words.spellings import MODES as OTHER_MODES
 from ...core.words.vocabulary import ANY, CLIENTS, DEVICES, ELSEWHERE, MODES, PLATFORMS, PROOFS, RISKS
-from ..yamltree import Cursor, once_each, read_yaml
+from ..yamltree import YamlNode, once_each, read_yaml
 from .selectors import read_selector
 
 _DIMENSIONS = {"client": CLIENTS, "platform": PLATFORMS, "device": DEVICES, "risk": RISKS}
@@ -20,7 +20,7 @@ _DIMENSIONS = {"client": CLIENTS, "platform": PLATFORMS, "device": DEVICES, "ris
 def read_access_rules(
     path: Path, snapshot: Snapshot, networks: Networks, resources: Mapping[str, frozenset[str]], faults: Faults
 ) -> tuple[AccessRule, ...] | None:
-    """The rules, sorted by id; None where the file does not exist (or, with faults, cannot be used)."""
+    """Return the rules, sorted by id; None where the file does not exist (or, with faults, cannot be used)."""
     if not path.exists():
         return None
     top = read_yaml(path, str(path), "access-rules/1", faults)
@@ -31,14 +31,15 @@ def read_access_rules(
     return once_each(items, "access rule", lambda item: _read_rule(item, snapshot, networks, resources))
 
 
-def read_access_rule(item: Cursor, snapshot: Snapshot) -> AccessRule | None:
-    """One whole rule; None, with faults, where there is none."""
+def read_access_rule(item: YamlNode, snapshot: Snapshot) -> AccessRule | None:
+    """Read one whole rule; None, with faults, where there is none."""
     return _read_rule(item, snapshot, snapshot.networks, snapshot.resources)
 
 
 def _read_rule(
-    item: Cursor, snapshot: Snapshot, networks: Networks, resources: Mapping[str, frozenset[str]]
+    item: YamlNode, snapshot: Snapshot, networks: Networks, resources: Mapping[str, frozenset[str]]
 ) -> AccessRule | None:
+    """Read one access rule; None after reporting a fault."""
     before = len(item.faults.found)
     fields = item.fields(("id", "mode", "people", "resources", "outcome"), ("title", "changed_at", "when"))
     name = fields["id"].text("an id") if "id" in fields else None
@@ -68,20 +69,20 @@ def _read_rule(
     if len(item.faults.found) > before or not name or not mode or include is None:
         return None
     return AccessRule(
-        name,
-        title or name,
-        mode,
-        include,
-        exclude,
-        _meant(chosen, out, resources),
-        when,
-        bool(deny),
-        require,
-        hours,
-        downloads,
-        changed,
-        chosen,
-        out,
+        id=name,
+        title=title or name,
+        mode=mode,
+        include=include,
+        exclude=exclude,
+        resources=_meant(chosen, out, resources),
+        when=when,
+        deny=bool(deny),
+        require=require,
+        longest_hours=hours,
+        no_downloads=downloads,
+        changed=changed,
+        resources_in=chosen,
+        resources_out=out,
     )
 
 
@@ -93,7 +94,7 @@ def _meant(
 
 
 def _read_resources(
-    place: Cursor, resources: Mapping[str, frozenset[str]]
+    place: YamlNode, resources: Mapping[str, frozenset[str]]
 ) -> tuple[ResourceChoice | None, ResourceChoice | None]:
     fields = place.fields(("include",), ("exclude",))
     chosen, out = (read_choice(fields[key], resources) if key in fields else None for key in ("include", "exclude"))
@@ -102,13 +103,16 @@ def _read_resources(
     return chosen, out
 
 
-def _never(place: Cursor, why: str) -> None:
-    """A note, no fault: the rule came from a real system, where it stands as it is."""
+def _never(place: YamlNode, why: str) -> None:
+    """A note, no fault: the rule came from a real system, where it is so."""
     place.faults.note(f"{place.file_name}:{place.line}: {place.path}: {why}, so the rule never matches")
 
 
-def read_choice(place: Cursor, resources: Mapping[str, frozenset[str]] | None) -> ResourceChoice:
-    """Some resources: `any`, names, or `{tag: T}`; without the organisation's resources, names and tags are taken as they come."""
+def read_choice(place: YamlNode, resources: Mapping[str, frozenset[str]] | None) -> ResourceChoice:
+    """Read some resources: `any`, names, or `{tag: T}`.
+
+    Without the organisation's resources, names and tags are taken as they come.
+    """
     if place.is_mapping:
         fields = place.fields(("tag",))
         tags = fields["tag"].one_or_more("a tag") if "tag" in fields else ()
@@ -126,24 +130,31 @@ def read_choice(place: Cursor, resources: Mapping[str, frozenset[str]] | None) -
 
 
 def nearest_or_any(name: str, known: Iterable[str]) -> str:
-    """What would be right instead of an unknown name; who writes `all` means `any`."""
+    """Return what would be right instead of an unknown name; who writes `all` means `any`."""
     return "write any" if name.casefold() in ("all", "everything", "everywhere", "*") else nearest(name, known)
 
 
-def read_conditions(place: Cursor, networks: Networks | None) -> Conditions:
-    """The conditions under `when`; without the organisation's networks, their names are taken as they come."""
+def read_conditions(place: YamlNode, networks: Networks | None) -> Conditions:
+    """Return the conditions under `when`; without the organisation's networks, their names are taken as they come."""
     fields = place.fields((), ("network", *_DIMENSIONS))
     inside, outside = _read_network(fields["network"], networks) if "network" in fields else (None, frozenset[str]())
     words = {name: _words(fields[name], allowed) if name in fields else None for name, allowed in _DIMENSIONS.items()}
-    return Conditions(inside, outside, words["client"], words["platform"], words["device"], words["risk"])
+    return Conditions(
+        networks_in=inside,
+        networks_out=outside,
+        client=words["client"],
+        platform=words["platform"],
+        device=words["device"],
+        risk=words["risk"],
+    )
 
 
-def _words(place: Cursor, allowed: tuple[str, ...]) -> frozenset[str]:
+def _words(place: YamlNode, allowed: tuple[str, ...]) -> frozenset[str]:
     items = place.items(1) if place.is_list else [place]
     return frozenset(word for item in items if (word := item.choice(allowed)) is not None)
 
 
-def _read_network(place: Cursor, networks: Networks | None) -> tuple[frozenset[str] | None, frozenset[str]]:
+def _read_network(place: YamlNode, networks: Networks | None) -> tuple[frozenset[str] | None, frozenset[str]]:
     fields = place.fields((), ("include", "exclude")) if place.is_mapping else {"include": place}
     if not fields:
         place.fault("nothing is included or excluded; write include: any, elsewhere, or names of networks")
@@ -151,7 +162,7 @@ def _read_network(place: Cursor, networks: Networks | None) -> tuple[frozenset[s
     return inside, outside or frozenset()
 
 
-def _names(place: Cursor, networks: Networks | None) -> frozenset[str]:
+def _names(place: YamlNode, networks: Networks | None) -> frozenset[str]:
     names = place.one_or_more("a network")
     for name in names if names != (ANY,) else ():
         if networks is not None and name != ELSEWHERE and name not in networks.spans:
@@ -159,17 +170,17 @@ def _names(place: Cursor, networks: Networks | None) -> frozenset[str]:
     return frozenset(names)
 
 
-def _read_requirement(place: Cursor) -> Requirement | None:
-    entries = place.entries("all-of or any-of")
+def _read_requirement(place: YamlNode) -> Requirement | None:
+    entries = place.entries("all_of or any_of", ("all-of", "any-of"))
     if len(entries) != 1 or next(iter(entries)) not in ("all-of", "any-of"):
-        place.fault("write either all-of: [proofs] or any-of: [proofs]")
+        place.fault("write either all_of: [proofs] or any_of: [proofs]")
         return None
     operator, listed = next(iter(entries.items()))
     proofs = tuple(proof for item in listed.items(1) if (proof := item.choice(PROOFS)) is not None)
     return Requirement(operator, proofs) if proofs else None
 
 
-def _read_session(place: Cursor) -> tuple[float | None, bool]:
+def _read_session(place: YamlNode) -> tuple[float | None, bool]:
     fields = place.fields((), ("longest-hours", "downloads"))
     hours = fields["longest-hours"].number() if "longest-hours" in fields else None
     return hours, "downloads" in fields and fields["downloads"].choice(("deny", "allow")) == "deny"

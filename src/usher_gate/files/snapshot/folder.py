@@ -15,7 +15,7 @@ from ...core.organisation.build.credentials import AUTHENTICATORS, PASSES, build
 from ...core.organisation.build.groups import GROUPS, MEMBERS, GroupsBuilt, build_groups
 from ...core.organisation.build.meetings import MEETINGS, build_meetings
 from ...core.organisation.build.partners import PARTNERS, build_partners
-from ...core.organisation.build.people import PEOPLE, Register, build_people
+from ...core.organisation.build.people import PEOPLE, PeopleRegister, build_people
 from ...core.organisation.build.settings import OBSERVATIONS, SETTINGS, build_observations, build_settings
 from ...core.organisation.build.table import Table, piece_of
 from ...core.organisation.build.units import UNITS, unit_names, with_listed_units
@@ -29,8 +29,8 @@ from ...core.words.record import record
 from ...core.words.vocabulary import ELSEWHERE
 from ..faults import BadInput, stop_if_any
 from ..place import Place, Url
-from ..tables import FORMATS, Shelf
-from ..yamltree import Cursor, read_yaml
+from ..tables import FORMATS, PrefetchingReader
+from ..yamltree import YamlNode, read_yaml
 from .access_rules import read_access_rules
 from .catalogue import read_controls, shipped_catalogue
 from .last_gather import failed_since
@@ -59,9 +59,12 @@ READ_FILES = frozenset((*TABLES, *_YAML, "manifest")) - {"sign_ins"}
 
 
 @record
-class SettingsTold:
-    """What the settings table says besides its settings: its file's name (and those of its pieces, with their first rows), and of each row
-    the line, what somebody wrote there, and to which set it belongs."""
+class SettingPlaces:
+    """Describes what the settings table says besides its settings.
+
+    Its file's name (and those of its pieces, with their first rows), and of each row the line, what someone wrote
+    there, and to which set it belongs.
+    """
 
     file: str
     lines: Sequence[int]
@@ -71,21 +74,24 @@ class SettingsTold:
 
 
 @record
-class Read:
+class ReadSnapshot:
     """A snapshot, and the tables that it was made from (only where they are asked for)."""
 
     snapshot: Snapshot
     tables: Mapping[str, Table]
-    settings: SettingsTold | None
+    settings: SettingPlaces | None
 
     def setting_note(self, row: int) -> str:
-        """What somebody wrote beside a setting."""
+        """Return what someone wrote beside a setting."""
         if self.settings is None or row < 0 or self.settings.notes is None:
             return ""
         return self.settings.notes.take(np.array([row]))[0]
 
     def settings_by_set(self) -> dict[str, list[int]]:
-        """The rows of settings by the set that they belong to: what the column `set` says, else the column `note`."""
+        """Return the rows of settings by the set that they belong to.
+
+        What the column `set` says, else the column `note`.
+        """
         if self.settings is None:
             return {}
         every = np.arange(len(self.settings.lines))
@@ -100,7 +106,7 @@ class Read:
         return found
 
     def setting_line(self, row: int) -> str:
-        """Where a setting stands, as FILE:LINE."""
+        """Return the place of a setting, as FILE:LINE."""
         if self.settings is None or row < 0:
             return ""
         piece = piece_of(self.settings.pieces, row)
@@ -120,8 +126,11 @@ class _Organisation:
     second_factor_default: bool = False
 
 
-def read_snapshot(folder: Place, keep_tables: bool = False) -> Read:
-    """Reads a snapshot folder, here or in a store; raises BadInput with every fault. `keep_tables` keeps every table as it was read."""
+def read_snapshot(folder: Place, keep_tables: bool = False) -> ReadSnapshot:
+    """Reads a snapshot folder, here or in a store; raises BadInput with every fault.
+
+    `keep_tables` keeps every table as it was read.
+    """
     if isinstance(folder, Url):
         return _read_fetched(folder, keep_tables)
     faults = Faults()
@@ -141,16 +150,18 @@ def read_snapshot(folder: Place, keep_tables: bool = False) -> Read:
     stop_if_any(faults)
     key = None if keep_tables else key_of(folder, READ_FILES)
     if key is not None and isinstance(kept := read_parsed(folder, key), list):
-        snapshot, told = kept
-        return Read(replace(snapshot, stale=_stale(folder, manifest, snapshot.taken_at)), {}, _settings_told(told))
+        snapshot, places = kept
+        return ReadSnapshot(
+            replace(snapshot, stale=_stale(folder, manifest, snapshot.taken_at)), {}, _thawed_places(places)
+        )
     read = _read_anew(folder, manifest, faults, keep_tables)
     if key is not None:
-        keep_parsed(folder, key, [read.snapshot, _told_row(read.settings)])
+        keep_parsed(folder, key, [read.snapshot, _frozen_places(read.settings)])
     return read
 
 
-def _read_fetched(folder: Url, keep_tables: bool, cut: _Cut = None) -> Read:
-    """A snapshot in a store: its files are copied here, and read; raises BadInput."""
+def _read_fetched(folder: Url, keep_tables: bool, cut: _Cut = None) -> ReadSnapshot:
+    """Return a snapshot in a store: its files are copied here, and read; raises BadInput."""
     from ..write import scratch_folder
 
     with scratch_folder() as scratch:
@@ -163,7 +174,7 @@ def _read_fetched(folder: Url, keep_tables: bool, cut: _Cut = None) -> Read:
                 (here / each.name).mkdir()
                 for piece in each.inside():
                     piece.fetch(here / each.name / piece.name)
-            elif each.suffix:  # that it is there may be worth a word; what stands in it is not read
+            elif each.suffix:  # that it is there may be worth a note; its contents are not read
                 (here / each.name).touch()
         try:
             faults = Faults()
@@ -172,8 +183,8 @@ def _read_fetched(folder: Url, keep_tables: bool, cut: _Cut = None) -> Read:
             read = _read_anew(here, manifest, faults, keep_tables, cut)
             read = replace(read, snapshot=replace(read.snapshot, content=_content_digest(here)))
         except BadInput as error:
-            told = [replace(fault, file=fault.file.replace(str(here), str(folder))) for fault in error.faults]
-            raise BadInput(told) from None
+            faults_here = [replace(fault, file=fault.file.replace(str(here), str(folder))) for fault in error.faults]
+            raise BadInput(faults_here) from None
     return read
 
 
@@ -187,12 +198,13 @@ def _content_digest(folder: Path) -> str:
     return whole.hexdigest()
 
 
-_Told = tuple[str, Longs, Texts | None, list[tuple[str, int]]]
+_FrozenPlaces = tuple[str, Longs, Texts | None, list[tuple[str, int]]]
 
 
 def read_part(folder: Place, first: int, last: int) -> Snapshot:
-    """The active people from one number to before another of a snapshot that somebody has read whole and found good, with all that they
-    share with the others; raises BadInput."""
+    """Return the active people from one number to before another of a snapshot that someone has read whole and found
+    good, with all that they share with the others; raises BadInput.
+    """
     cut = first, last
     if isinstance(folder, Url):
         return _read_fetched(folder, False, cut).snapshot
@@ -207,29 +219,32 @@ def read_part(folder: Place, first: int, last: int) -> Snapshot:
 _Cut = tuple[int, int] | None
 
 
-def _told_row(told: SettingsTold | None) -> _Told | None:
-    if told is None:
+def _frozen_places(places: SettingPlaces | None) -> _FrozenPlaces | None:
+    if places is None:
         return None
     return (
-        told.file,
-        np.fromiter((told.lines[row] for row in range(len(told.lines))), np.int64),
-        told.notes,
-        list(told.pieces),
+        places.file,
+        np.fromiter((places.lines[row] for row in range(len(places.lines))), np.int64),
+        places.notes,
+        list(places.pieces),
     )
 
 
-def _settings_told(told: _Told | None) -> SettingsTold | None:
-    if told is None:
+def _thawed_places(places: _FrozenPlaces | None) -> SettingPlaces | None:
+    if places is None:
         return None
-    return SettingsTold(told[0], told[1].tolist(), told[2], [(name, first) for name, first in told[3]])
+    return SettingPlaces(places[0], places[1].tolist(), places[2], [(name, first) for name, first in places[3]])
 
 
 def _stale(folder: Path, manifest: Manifest | None, taken_at: int) -> str:
     return failed_since(folder, taken_at) if manifest is not None else ""
 
 
-def _read_anew(folder: Path, manifest: Manifest | None, faults: Faults, keep_tables: bool, cut: _Cut = None) -> Read:
-    shelf = Shelf(folder, (PEOPLE, MEMBERS, SETTINGS, OBSERVATIONS, AUTHENTICATORS))
+def _read_anew(
+    folder: Path, manifest: Manifest | None, faults: Faults, keep_tables: bool, cut: _Cut = None
+) -> ReadSnapshot:
+    """Read a snapshot's files without the kept serialised form; raises BadInput with every fault that was found."""
+    shelf = PrefetchingReader(folder, (PEOPLE, MEMBERS, SETTINGS, OBSERVATIONS, AUTHENTICATORS))
     organisation = _read_organisation(folder / "organisation.yaml", faults)
     names_known = organisation is not None and not any(_OF_NAMES.search(fault.message) for fault in faults.found)
     people = _people_table(shelf, faults)
@@ -251,15 +266,15 @@ def _read_anew(folder: Path, manifest: Manifest | None, faults: Faults, keep_tab
     kept = {name: table for name, table in tables.items() if table is not None} if keep_tables else {}
     missing = tuple(sorted({*snapshot.missing, *_missing(folder, tables)}))
     snapshot = replace(snapshot, notes=tuple(faults.notes), missing=missing)
-    return Read(snapshot, kept, _told_beside(tables["settings"]))
+    return ReadSnapshot(snapshot, kept, _places_in(tables["settings"]))
 
 
-def _told_beside(table: Table | None) -> SettingsTold | None:
+def _places_in(table: Table | None) -> SettingPlaces | None:
     if table is None:
         return None
     every = np.arange(table.rows)
     notes, sets = (table.columns[name].texts(every) if name in table.columns else None for name in ("note", "set"))
-    return SettingsTold(table.name, _Lines(table), notes, table.pieces, sets)
+    return SettingPlaces(file=table.name, lines=_Lines(table), notes=notes, pieces=table.pieces, sets=sets)
 
 
 class _Lines(Sequence[int]):
@@ -278,29 +293,31 @@ class _Lines(Sequence[int]):
 def _rest(
     draft: Snapshot,
     folder: Path,
-    shelf: Shelf,
-    register: Register,
+    shelf: PrefetchingReader,
+    register: PeopleRegister,
     groups: GroupsBuilt,
     manifest: Manifest | None,
     faults: Faults,
 ) -> tuple[Snapshot, dict[str, Table | None]]:
-    """The snapshot with all that is read once people are known, and the tables that it stands in."""
+    """Return the snapshot with all that is read once people are known, and its tables."""
     before = len(faults.found)
     services = read_services(folder / "services.yaml", draft, faults)
     if len(faults.found) > before:  # likewise services
         stop_if_any(faults)
-    untold = manifest.untold if manifest is not None else frozenset[str]()
+    not_gathered = manifest.not_gathered if manifest is not None else frozenset[str]()
     if services is not None and manifest is not None and manifest.services is not None:
-        untold |= {service.id for service in services} - manifest.services
-    if services is not None and untold:  # no settings of theirs, so no factory values either
-        services = tuple(replace(service, factory={}) if service.id in untold else service for service in services)
+        not_gathered |= {service.id for service in services} - manifest.services
+    if services is not None and not_gathered:  # no settings of theirs, so no service default either
+        services = tuple(
+            replace(service, factory={}) if service.id in not_gathered else service for service in services
+        )
     specs = (PARTNERS, SETTINGS, OBSERVATIONS, AUTHENTICATORS, PASSES, MEETINGS)
     tables = {spec.name: shelf.table(spec, faults) for spec in specs}
     partners = build_partners(tables["partners"], faults)
     service_names = [service.id for service in services or ()]
     settings = build_settings(
         tables["settings"], draft.catalogue, services, register, groups.ids, groups.known, faults
-    ).without(service_names, untold)
+    ).without(service_names, not_gathered)
     snapshot = replace(
         draft,
         services=services,
@@ -316,23 +333,23 @@ def _rest(
         access_rules=read_access_rules(folder / "access-rules.yaml", draft, draft.networks, draft.resources, faults),
         people_whole=manifest is None or manifest.people_whole,
         manifest=manifest.sha256 if manifest is not None else None,
-        partial=_partial(manifest, untold),
+        partial=_partial(manifest, not_gathered),
         stale=_stale(folder, manifest, draft.taken_at),
-        missing=tuple(f"service:{service}" for service in sorted(untold)),
+        missing=tuple(f"service:{service}" for service in sorted(not_gathered)),
     )
     return snapshot, tables
 
 
-def _partial(manifest: Manifest | None, untold: frozenset[str]) -> tuple[str, ...]:
-    """What gathering could not bring, in words."""
+def _partial(manifest: Manifest | None, not_gathered: frozenset[str]) -> tuple[str, ...]:
+    """Return what gathering could not bring, in words."""
     if manifest is None:
         return ()
     tables = {table for source in manifest.missing for table in source.tables}
-    return (*sorted(tables - {"settings"}), *(f"the settings of {service}" for service in sorted(untold)))
+    return (*sorted(tables - {"settings"}), *(f"the settings of {service}" for service in sorted(not_gathered)))
 
 
 def _missing(folder: Path, tables: Mapping[str, Table | None]) -> Iterator[str]:
-    """The files and tables that are not there, and the columns that those which are do not have."""
+    """Yield the files and tables that are not there, and the columns that those which are do not have."""
     yield from (f"{name}.yaml" for name in _YAML if not (folder / f"{name}.yaml").exists())
     for name in TABLES:
         table = tables.get(name)
@@ -344,17 +361,19 @@ def _missing(folder: Path, tables: Mapping[str, Table | None]) -> Iterator[str]:
             yield name
 
 
-def _people_table(shelf: Shelf, faults: Faults) -> Table | None:
-    """The table people, without which there is no snapshot."""
+def _people_table(shelf: PrefetchingReader, faults: Faults) -> Table | None:
+    """Return the table people, without which there is no snapshot."""
     table = shelf.table(PEOPLE, faults)
     if table is None and not any(fault.file.startswith(str(shelf.folder / "people")) for fault in faults.found):
         faults.add(str(shelf.folder), 0, "has no people table; write people.csv with the columns id, login and kind")
     return table
 
 
-def _draft(organisation: _Organisation | None, register: Register, groups: GroupsBuilt) -> Snapshot:
-    """The snapshot so far: enough for selectors to be checked against."""
-    known = organisation or _Organisation("", 0, "", None, None, shipped_catalogue())
+def _draft(organisation: _Organisation | None, register: PeopleRegister, groups: GroupsBuilt) -> Snapshot:
+    """Return the snapshot so far: enough for selectors to be checked against."""
+    known = organisation or _Organisation(
+        name="", taken_at=0, taken_text="", domains=None, privileged=None, catalogue=shipped_catalogue()
+    )
     return Snapshot(
         people=register.people,
         inactive=register.inactive,
@@ -377,6 +396,7 @@ def _draft(organisation: _Organisation | None, register: Register, groups: Group
 
 
 def _read_organisation(path: Path, faults: Faults) -> _Organisation | None:
+    """Read organisation.yaml; None if it is no YAML of that form."""
     top = read_yaml(path, str(path), "snapshot/1", faults)
     if top is None:
         return None
@@ -396,10 +416,21 @@ def _read_organisation(path: Path, faults: Faults) -> _Organisation | None:
     networks, resources = _read_networks(fields), _read_resources(fields)
     catalogue = read_controls(fields["controls"], shipped_catalogue()) if "controls" in fields else shipped_catalogue()
     text = "" if name is None or taken is None else str(fields["taken_at"].raw)
-    return _Organisation(name or "", taken or 0, text, domains, privileged, catalogue, networks, resources, default)
+    return _Organisation(
+        name=name or "",
+        taken_at=taken or 0,
+        taken_text=text,
+        domains=domains,
+        privileged=privileged,
+        catalogue=catalogue,
+        networks=networks,
+        resources=resources,
+        second_factor_default=default,
+    )
 
 
-def _read_networks(fields: dict[str, Cursor]) -> Networks:
+def _read_networks(fields: dict[str, YamlNode]) -> Networks:
+    """Read the networks and their address ranges, with IPv4 and IPv6."""
     spans: dict[str, list[Span]] = {}
     for name, entry in (fields["networks"].entries() if "networks" in fields else {}).items():
         spans[name] = []
@@ -419,7 +450,7 @@ def _read_networks(fields: dict[str, Cursor]) -> Networks:
     return Networks(spans)
 
 
-def _read_resources(fields: dict[str, Cursor]) -> dict[str, frozenset[str]]:
+def _read_resources(fields: dict[str, YamlNode]) -> dict[str, frozenset[str]]:
     entries = fields["resources"].entries() if "resources" in fields else {}
     return {name: frozenset(entry.texts("a tag")) for name, entry in entries.items()}
 
@@ -441,11 +472,15 @@ def _links_lead_somewhere(folder: Path, faults: Faults) -> None:
 
 
 def _note_strays(folder: Path, faults: Faults) -> None:
-    """Names files that look like a part of a snapshot and are none: a misspelt table would be missing without a word."""
+    """Names files that look like a part of a snapshot and are none.
+
+    A misspelt table would be missing without a word.
+    """
     for path in sorted(folder.iterdir()):
         if path.suffix in FORMATS and path.stem not in TABLES:
             faults.note(f"{path.name} is no table of a snapshot, and is not read; {nearest(path.stem, TABLES)}")
         elif path.suffix in (".yaml", ".yml") and (path.stem not in _YAML or path.suffix == ".yml"):
             faults.note(
-                f"{path.name} is no part of a snapshot, and is not read; {nearest(path.name, [f'{stem}.yaml' for stem in _YAML])}"
+                f"{path.name} is no part of a snapshot, and is not read; "
+                f"{nearest(path.name, [f'{stem}.yaml' for stem in _YAML])}"
             )

@@ -1,7 +1,7 @@
 """Records of columns as bytes, and back: arrays and texts as they lie in memory, everything else in MessagePack.
 
-Only records of the core, arrays, texts and plain values can be frozen; nothing in the bytes is ever run. What is one object stays one
-object, for some records are told apart by being themselves.
+Only records of the core, arrays, texts and plain values can be serialised; nothing in the bytes is ever run. What is
+one object stays one object, because some records are distinguished by identity.
 """
 
 from __future__ import annotations
@@ -24,11 +24,11 @@ _CORE = "usher_gate.core."
 _WIDE = 1 << 62  # MessagePack holds 64 bits
 
 
-class CannotFreeze(Exception):
+class CannotSerialise(Exception):
     """A value that has no form in bytes."""
 
 
-class _Freezer:
+class _Serialiser:
     def __init__(self) -> None:
         self.buffers: list[Any] = []
         self.classes: dict[type, int] = {}
@@ -41,8 +41,11 @@ class _Freezer:
         self._held.append(value)
         return made
 
-    def freeze(self, value: Any) -> Any:
-        """A value as MessagePack takes it: plain ones as they are, others as a list that begins with its kind."""
+    def serialise(self, value: Any) -> Any:
+        """Return a value as MessagePack takes it.
+
+        Plain ones as they are, others as a list that begins with its kind.
+        """
         if value is None or isinstance(value, (bool, str, float)):
             return value
         if isinstance(value, int):
@@ -51,7 +54,7 @@ class _Freezer:
             return ["m", self._known[id(value)]]
         if isinstance(value, np.ndarray):
             if value.dtype.hasobject:
-                raise CannotFreeze(str(value.dtype))
+                raise CannotSerialise(str(value.dtype))
             self.buffers.append(np.ascontiguousarray(value))
             return self._once(value, ["a", len(self.buffers) - 1, value.dtype.str, list(value.shape)])
         if isinstance(value, (ListTexts, ArrowTexts)):
@@ -59,15 +62,17 @@ class _Freezer:
             return self._once(value, ["t", len(self.buffers) - 1])
         if is_dataclass(value) and type(value).__module__.startswith(_CORE):
             number = self.classes.setdefault(type(value), len(self.classes))
-            return self._once(value, ["r", number, *(self.freeze(getattr(value, each.name)) for each in fields(value))])
+            return self._once(
+                value, ["r", number, *(self.serialise(getattr(value, each.name)) for each in fields(value))]
+            )
         if isinstance(value, Networks):
-            return self._once(value, ["n", self.freeze(value.spans)])
+            return self._once(value, ["n", self.serialise(value.spans)])
         if isinstance(value, Mapping):
-            return ["d", *(self.freeze(each) for pair in value.items() for each in pair)]
+            return ["d", *(self.serialise(each) for pair in value.items() for each in pair)]
         for kind, word in ((tuple, "u"), (list, "l"), (frozenset, "f")):
             if type(value) is kind:
-                return [word, *map(self.freeze, value)]
-        raise CannotFreeze(type(value).__name__)
+                return [word, *map(self.serialise, value)]
+        raise CannotSerialise(type(value).__name__)
 
 
 def _texts_bytes(texts: ListTexts | ArrowTexts) -> Any:
@@ -79,17 +84,20 @@ def _texts_bytes(texts: ListTexts | ArrowTexts) -> Any:
     return sink.getvalue()
 
 
-def freeze(value: Any) -> tuple[bytes, list[Any]]:
-    """A value as bytes, and the buffers that they speak of; raises CannotFreeze, or what Arrow raises for texts that are not UTF-8."""
-    freezer = _Freezer()
-    told = freezer.freeze(value)
+def serialise(value: Any) -> tuple[bytes, list[Any]]:
+    """Return a value as bytes, and the buffers that they speak of.
+
+    Raises CannotFreeze, or what Arrow raises for texts that are not UTF-8.
+    """
+    freezer = _Serialiser()
+    packed = freezer.serialise(value)
     classes = [f"{each.__module__}:{each.__qualname__}" for each in freezer.classes]
-    return msgspec.msgpack.encode([classes, told]), freezer.buffers
+    return msgspec.msgpack.encode([classes, packed]), freezer.buffers
 
 
 @cache
 def _maker(name: str) -> tuple[Callable[..., Any], tuple[str, ...]]:
-    """The class of records of this name, and what it takes."""
+    """Return the class of records of this name, and what it takes."""
     module, _, word = name.partition(":")
     found = getattr(import_module(module), word) if module.startswith(_CORE) and word.isidentifier() else None
     if not (isinstance(found, type) and is_dataclass(found)):
@@ -97,7 +105,7 @@ def _maker(name: str) -> tuple[Callable[..., Any], tuple[str, ...]]:
     return found, tuple(each.name for each in fields(found))
 
 
-class _Thawer:
+class _Deserialiser:
     def __init__(self, makers: list[tuple[Callable[..., Any], tuple[str, ...]]], buffers: list[Any]) -> None:
         self._makers, self._buffers = makers, buffers
         self._known: list[Any] = []
@@ -106,11 +114,12 @@ class _Thawer:
         self._known.append(value)
         return value
 
-    def thaw(self, told: Any) -> Any:
-        return self._thaw(told) if type(told) is list else told
+    def deserialise(self, packed: Any) -> Any:
+        return self._deserialise(packed) if type(packed) is list else packed
 
-    def _thaw(self, told: list[Any]) -> Any:
-        kind, *rest = told
+    def _deserialise(self, packed: list[Any]) -> Any:
+        """Return one part of a serialised snapshot as the object that it was; the first item names its kind."""
+        kind, *rest = packed
         if kind == "m":
             return self._known[rest[0]]
         if kind == "r":
@@ -123,21 +132,23 @@ class _Thawer:
             with pa.ipc.open_stream(pa.py_buffer(self._buffers[rest[0]])) as reader:
                 return self._once(ArrowTexts(reader.read_next_batch().column(0)))
         if kind == "n":
-            return self._once(Networks(self.thaw(rest[0])))
+            return self._once(Networks(self.deserialise(rest[0])))
         if kind == "d":
             cells = iter(self._all(rest))
             return dict(zip(cells, cells, strict=True))
         if kind == "i":
             return int(rest[0])
         parts = self._all(rest)
-        return tuple(parts) if kind == "u" else parts if kind == "l" else frozenset(parts)
+        if kind == "l":
+            return parts
+        return tuple(parts) if kind == "u" else frozenset(parts)
 
-    def _all(self, told: list[Any]) -> list[Any]:
-        """Each of some values thawed: most are plain ones, which stay as they are."""
-        return [self._thaw(each) if type(each) is list else each for each in told]
+    def _all(self, packed: list[Any]) -> list[Any]:
+        """Return each of some values deserialised: most are plain ones, which stay as they are."""
+        return [self._deserialise(each) if type(each) is list else each for each in packed]
 
 
-def thaw(told: bytes, buffers: list[Any]) -> Any:
-    """The value that was frozen; raises ValueError and its like for what cannot be one."""
-    classes, value = msgspec.msgpack.decode(told)
-    return _Thawer([_maker(name) for name in classes], buffers).thaw(value)
+def deserialise(packed: bytes, buffers: list[Any]) -> Any:
+    """Return the value that was serialised; raises ValueError and its like for what cannot be one."""
+    classes, value = msgspec.msgpack.decode(packed)
+    return _Deserialiser([_maker(name) for name in classes], buffers).deserialise(value)

@@ -1,7 +1,9 @@
-"""The record of the last gather, beside the snapshots: when it began and ended, with which status, and which sources failed.
+"""The record of the last gather, beside the snapshots.
 
-It is written before the first source is asked and again after the last, so that a gather that was killed is noticed, too.
-Source: answers, A 9.
+When it began and ended, with which status, and which sources failed.
+
+It is written before the first source is asked and again after the last, so that a gather that was killed is noticed,
+too. Spec: gathering 1.
 """
 
 from __future__ import annotations
@@ -24,8 +26,11 @@ LOCK = ".lock"
 
 @record_by_name
 class LastGather:
-    """How the last gather went. `ended` is None for one that has not ended; `replaced` is true if its snapshot is in place, perhaps without
-    the `failed` sources; `why` is the first line of its error."""
+    """Describes how the last gather went.
+
+    `ended` is None for one that has not ended; `replaced` is true if its snapshot is in place, perhaps without the
+    `failed` sources; `why` is the first line of its error.
+    """
 
     began: str
     ended: str | None = None
@@ -50,7 +55,10 @@ def write_last(snapshots: Path, last: LastGather) -> None:
 
 
 def failed_since(folder: Path, taken_at: int) -> str:
-    """What to say of a snapshot of a time (microseconds) that is older than the last gather, which failed; "" if there was none such."""
+    """Return what to say of a snapshot of a time (microseconds) that is older than the last gather, which failed.
+
+    "" if there was none such.
+    """
     path = folder.parent / NAME
     try:
         found = json.loads(read_text(path))
@@ -72,7 +80,7 @@ def failed_since(folder: Path, taken_at: int) -> str:
 
 
 def _is_running(snapshots: Path) -> bool:
-    """Whether a gather is at work there just now."""
+    """Return whether a gather is at work there just now."""
     try:
         lock = os.open(snapshots / LOCK, os.O_RDONLY | os.O_NOFOLLOW | os.O_CLOEXEC)
     except OSError:

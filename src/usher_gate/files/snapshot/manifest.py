@@ -28,7 +28,10 @@ class Missing:
 
 @record
 class Manifest:
-    """What check needs of it: what is missing, the services that some source was asked for (None: not said), and its own digest."""
+    """Describes what check needs of it.
+
+    What is missing, the services that some source was asked for (None: not said), and its own digest.
+    """
 
     missing: tuple[Missing, ...]
     services: frozenset[str] | None
@@ -36,17 +39,17 @@ class Manifest:
 
     @property
     def people_whole(self) -> bool:
-        """Whether no source of people is missing."""
+        """Return whether no source of people is missing."""
         return not any("people" in source.tables for source in self.missing)
 
     @property
-    def untold(self) -> frozenset[str]:
-        """The services whose settings are not known."""
+    def not_gathered(self) -> frozenset[str]:
+        """Return the services whose settings are not known."""
         return frozenset(service for source in self.missing for service in source.settings_of)
 
 
 def digest(path: Path) -> str:
-    """The SHA-256 of a file's bytes, in hexadecimal; raises BadInput for what is no regular file."""
+    """Return the SHA-256 of a file's bytes, in hexadecimal; raises BadInput for what is no regular file."""
     import hashlib  # only where there is a manifest
 
     with open_file(path, LARGEST_TABLE) as stream:
@@ -54,7 +57,7 @@ def digest(path: Path) -> str:
 
 
 def file_entry(path: Path, rows: int | None) -> dict[str, Any]:
-    """What the manifest says of a file."""
+    """Return what the manifest says of a file."""
     return {"name": path.name, "sha256": digest(path), "bytes": path.stat().st_size, "rows": rows}
 
 
@@ -66,7 +69,7 @@ def manifest_text(
     missing: Sequence[Missing],
     services: Sequence[str],
 ) -> str:
-    """The manifest as it is written."""
+    """Return the manifest as it is written."""
     import json
 
     lost = [
@@ -91,7 +94,7 @@ def manifest_text(
 
 
 def with_files(text: str, folder: Path) -> str:
-    """A manifest that lists the files of another folder: of a snapshot that was gathered, and then changed.
+    """Return a manifest that lists the files of another folder: of a snapshot that was gathered, and then changed.
 
     What is missing stays missing.
     """
@@ -109,7 +112,10 @@ def with_files(text: str, folder: Path) -> str:
 
 
 def read_manifest(folder: Path, faults: Faults) -> Manifest | None:
-    """The manifest of a snapshot, after every file was compared with it; None where there is none, or, with faults, where it is wrong."""
+    """Return the manifest of a snapshot, after every file was compared with it.
+
+    None where there is none, or, with faults, where it is wrong.
+    """
     path = folder / NAME
     if not path.exists() and not path.is_symlink():
         return None
@@ -153,6 +159,7 @@ def read_manifest(folder: Path, faults: Faults) -> Manifest | None:
     for source in missing:
         lost = [*source.tables, *(f"settings of {service}" for service in source.settings_of)]
         faults.note(
-            f"the source {source.source} could not be read when this was gathered ({source.why}): not known are {', '.join(lost)}"
+            f"the source {source.source} could not be read when this was gathered ({source.why}): not known are "
+            f"{', '.join(lost)}"
         )
     return Manifest(missing, services, hashlib.sha256(data).hexdigest())

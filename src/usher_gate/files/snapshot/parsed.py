@@ -1,7 +1,9 @@
-"""A large snapshot as it was read, kept beside its folder (Arrow IPC), so that the next verb need not read the tables again.
+"""A large snapshot as it was read, kept beside its folder (Arrow IPC), so that the next verb need not read the tables
+again.
 
-It is believed only if every file that is read has the same bytes, and the program and its libraries are the same; whatever is in doubt is
-read anew. It may be deleted at any time, and is never written for a small snapshot, or with USHER_GATE_PARSED=off in the environment.
+It is believed only if every file that is read has the same bytes, and the program and its libraries are the same;
+whatever is in doubt is read anew. It may be deleted at any time, and is never written for a small snapshot, or with
+USHER_GATE_PARSED=off in the environment.
 """
 
 from __future__ import annotations
@@ -24,13 +26,16 @@ _CODE = ("core/organisation", "core/words", "files/snapshot", "files/tables")
 
 
 def parsed_path(folder: Path) -> Path:
-    """Where a snapshot is kept as it was read: a hidden file beside its folder."""
+    """Return where a snapshot is kept as it was read: a hidden file beside its folder."""
     return folder.parent / f".{folder.name}.parsed"
 
 
 def key_of(folder: Path, names: frozenset[str]) -> bytes | None:
-    """A digest of all that the reading depends on: the bytes of the files of these stems, the names of the others, where the folder
-    lies, the program; None where nothing is to be kept."""
+    """Return a digest of all that the reading depends on.
+
+    The bytes of the files of these stems, the names of the others, where the folder lies, the program; None where
+    nothing is to be kept.
+    """
     if os.environ.get(SWITCH, "").lower() == "off":
         return None
     files = sorted(path for path in folder.iterdir() if path.is_file())
@@ -54,7 +59,7 @@ def key_of(folder: Path, names: frozenset[str]) -> bytes | None:
 
 
 def _program() -> list[str]:
-    """The libraries, and the code that reads: a program that is being worked on has one version for long."""
+    """Return the libraries, and the code that reads: a program that is being worked on has one version for long."""
     import numpy as np
     import pyarrow as pa
 
@@ -65,8 +70,11 @@ def _program() -> list[str]:
 
 
 def read_parsed(folder: Path, key: bytes) -> Any:
-    """What was kept under just this key; None for anything else, also for bytes that are not those that were written: nothing looks into
-    them before that is known."""
+    """Return what was kept under just this key.
+
+    None for anything else, also for bytes that are not those that were written: nothing looks into them before that is
+    known.
+    """
     try:
         with parsed_path(folder).open("rb") as stream:
             if os.fstat(stream.fileno()).st_uid != os.geteuid() or stream.read(len(_MAGIC + key)) != _MAGIC + key:
@@ -75,7 +83,7 @@ def read_parsed(folder: Path, key: bytes) -> Any:
         return None
     import pyarrow as pa
 
-    from .frozen import thaw
+    from .frozen import deserialise
 
     try:
         with pa.memory_map(str(parsed_path(folder))) as source:
@@ -84,22 +92,25 @@ def read_parsed(folder: Path, key: bytes) -> Any:
             if bytes(whole.slice(0, _HEAD)) != _head(key, body):
                 return None
             (batch,) = pa.ipc.open_file(pa.BufferReader(body)).read_all().to_batches()
-            told, *buffers = (column[0].as_buffer() for column in batch.columns)
-            return thaw(bytes(told), buffers)
+            packed, *buffers = (column[0].as_buffer() for column in batch.columns)
+            return deserialise(bytes(packed), buffers)
     except Exception:  # whatever it is, it is not what was written
         return None
 
 
 def keep_parsed(folder: Path, key: bytes, value: Any) -> None:
-    """Keeps what was read, whole or not at all; where that cannot be, nothing is kept, and nothing is said: it would only save time."""
+    """Keeps what was read, whole or not at all.
+
+    Where that cannot be, nothing is kept, and nothing is said: it would only save time.
+    """
     import pyarrow as pa
 
-    from .frozen import CannotFreeze, freeze
+    from .frozen import CannotSerialise, serialise
 
     path = parsed_path(folder)
-    with suppress(OSError, UsherError, CannotFreeze, pa.ArrowException, UnicodeError):
-        told, buffers = freeze(value)
-        arrays = [_cell(pa.py_buffer(each)) for each in (told, *buffers)]
+    with suppress(OSError, UsherError, CannotSerialise, pa.ArrowException, UnicodeError):
+        packed, buffers = serialise(value)
+        arrays = [_cell(pa.py_buffer(each)) for each in (packed, *buffers)]
         batch = pa.record_batch(arrays, names=[f"c{number}" for number in range(len(arrays))])
         sink = pa.BufferOutputStream()
         with pa.ipc.new_file(sink, batch.schema) as writer:
@@ -111,12 +122,15 @@ def keep_parsed(folder: Path, key: bytes, value: Any) -> None:
 
 
 def _head(key: bytes, body: Any) -> bytes:
-    """What stands before the rest: a mark, the key, and a digest of the rest, for a changed bit must not become a wrong answer."""
+    """Return what comes before the rest.
+
+    A mark, the key, and a digest of the rest, for a changed bit must not become a wrong answer.
+    """
     return _MAGIC + key + hashlib.blake2b(body, digest_size=_DIGEST).digest() + bytes(_HEAD - len(_MAGIC) - 2 * _DIGEST)
 
 
 def _cell(content: Any) -> Any:
-    """A column of one cell that holds these bytes, not copied."""
+    """Return a column of one cell that holds these bytes, not copied."""
     import numpy as np
     import pyarrow as pa
 

@@ -13,7 +13,7 @@ from ...core.words.faults import Faults, nearest, quoted
 from ...core.words.values import BadValue
 from ...core.words.vocabulary import DOOR_WAYS, LEVELS, MEETING_KINDS
 from ..faults import stop_if_any
-from ..yamltree import Cursor, once_each, read_yaml
+from ..yamltree import YamlNode, once_each, read_yaml
 from .selectors import read_selector
 
 _OPTIONAL = (
@@ -32,7 +32,7 @@ _OPTIONAL = (
 
 
 def read_services(path: Path, snapshot: Snapshot, faults: Faults) -> tuple[Service, ...] | None:
-    """The services, sorted by id; None where the file does not exist (or, with faults, cannot be used)."""
+    """Return the services, sorted by id; None where the file does not exist (or, with faults, cannot be used)."""
     if not path.exists():
         return None
     top = read_yaml(path, str(path), "services/1", faults)
@@ -44,7 +44,7 @@ def read_services(path: Path, snapshot: Snapshot, faults: Faults) -> tuple[Servi
 
 
 def ids_of(path: Path) -> set[str]:
-    """The services that a file names, and nothing more of it; none where it does not exist. Raises BadInput."""
+    """Return the services that a file names, and nothing more of it; none where it does not exist. Raises BadInput."""
     faults = Faults()
     top = read_yaml(path, str(path), "services/1", faults) if path.exists() else None
     fields = top.fields(("usher-gate", "services")) if top is not None else {}
@@ -54,7 +54,8 @@ def ids_of(path: Path) -> set[str]:
     return {name for name in ids if name}
 
 
-def _read_service(item: Cursor, snapshot: Snapshot) -> Service | None:
+def _read_service(item: YamlNode, snapshot: Snapshot) -> Service | None:
+    """Read one service, with service defaults for what is left out."""
     fields = item.fields(("id",), _OPTIONAL)
     name = fields["id"].text("an id") if "id" in fields else None
     if name is None:
@@ -66,23 +67,23 @@ def _read_service(item: Cursor, snapshot: Snapshot) -> Service | None:
     factory = fields["factory"].entries() if "factory" in fields else {}
     settle = fields["settle-hours"].number() if "settle-hours" in fields else 24.0
     return Service(
-        name,
-        title or name,
-        read_selector(fields["accounts"], snapshot) if "accounts" in fields else None,
-        _precedence(fields["precedence"]) if "precedence" in fields else LEVELS,
-        round((settle or 0.0) * HOUR),
-        supports,
-        _factory(factory, catalogue),
-        _patterns(fields["self-service"], catalogue) if "self-service" in fields else None,
-        _needs(fields["needs"], catalogue) if "needs" in fields else {},
-        _door(fields["door"]) if "door" in fields else None,
-        fields["pins"].truth() is not False if "pins" in fields else True,
-        fields["batch"].whole(1) if "batch" in fields else None,
-        {control: value.key_line for control, value in factory.items()},
+        id=name,
+        title=title or name,
+        accounts=read_selector(fields["accounts"], snapshot) if "accounts" in fields else None,
+        precedence=_precedence(fields["precedence"]) if "precedence" in fields else LEVELS,
+        settle=round((settle or 0.0) * HOUR),
+        controls=supports,
+        factory=_factory(factory, catalogue),
+        self_service=_patterns(fields["self-service"], catalogue) if "self-service" in fields else None,
+        needs=_needs(fields["needs"], catalogue) if "needs" in fields else {},
+        door=_door(fields["door"]) if "door" in fields else None,
+        pins=fields["pins"].truth() is not False if "pins" in fields else True,
+        batch=fields["batch"].whole(1) if "batch" in fields else None,
+        factory_lines={control: value.key_line for control, value in factory.items()},
     )
 
 
-def _door(place: Cursor) -> DoorKeys:
+def _door(place: YamlNode) -> DoorKeys:
     fields = place.fields((), ("kinds", "ways", "asks-callers"))
     kinds, ways = (
         tuple(word for item in fields[key].items(1) if (word := item.choice(words)) is not None)
@@ -93,19 +94,19 @@ def _door(place: Cursor) -> DoorKeys:
     return DoorKeys(kinds, ways, "asks-callers" in fields and fields["asks-callers"].truth() is True)
 
 
-def _precedence(place: Cursor) -> tuple[str, ...]:
+def _precedence(place: YamlNode) -> tuple[str, ...]:
     levels = place.texts("a level", 1)
     for item, found in zip(place.items(), levels, strict=False):
         if found not in LEVELS:
             item.fault(f"{quoted(found)} is no level; {nearest(found, LEVELS)}")
     if len(set(levels)) < len(levels):
-        place.fault("a level stands here twice; write each once, the widest first")
+        place.fault("a level occurs here twice; write each once, the widest first")
     if levels and levels[0] != "organisation":
-        place.fault(f"{quoted(levels[0])} stands first; organisation is always the widest, so write it first")
+        place.fault(f"{quoted(levels[0])} is first; organisation is always the widest, so write it first")
     return tuple(found for found in levels if found in LEVELS)
 
 
-def _pattern(text: str, place: Cursor, catalogue: Catalogue, line: int | None = None) -> frozenset[str]:
+def _pattern(text: str, place: YamlNode, catalogue: Catalogue, line: int | None = None) -> frozenset[str]:
     found = catalogue.matching(text)
     if not found and text.endswith("*"):
         areas = {f"{control.rpartition('.')[0]}.*" for control in catalogue.index}
@@ -121,15 +122,15 @@ def _pattern(text: str, place: Cursor, catalogue: Catalogue, line: int | None = 
     return found
 
 
-def _patterns(place: Cursor, catalogue: Catalogue) -> frozenset[str]:
+def _patterns(place: YamlNode, catalogue: Catalogue) -> frozenset[str]:
     found: Iterable[frozenset[str]] = [
         _pattern(text, item, catalogue) for item in place.items() if (text := item.text("a control")) is not None
     ]
     return frozenset().union(*found)
 
 
-def read_value(place: Cursor, control: str, catalogue: Catalogue) -> str | None:
-    """A value of a control, in its canonical text; a set may also be written as a list."""
+def read_value(place: YamlNode, control: str, catalogue: Catalogue) -> str | None:
+    """Return a value of a control, in its canonical text; a set may also be written as a list."""
     kind = catalogue.index[control].kind
     text = ";".join(place.texts()) if place.is_list and kind.name == "set" else place.value(f"a value of {control}")
     if text is None:
@@ -141,7 +142,7 @@ def read_value(place: Cursor, control: str, catalogue: Catalogue) -> str | None:
         return None
 
 
-def _factory(entries: Mapping[str, Cursor], catalogue: Catalogue) -> dict[str, str]:
+def _factory(entries: Mapping[str, YamlNode], catalogue: Catalogue) -> dict[str, str]:
     found = {}
     for control, value in entries.items():
         if control not in catalogue.index:
@@ -157,8 +158,8 @@ def _factory(entries: Mapping[str, Cursor], catalogue: Catalogue) -> dict[str, s
     return found
 
 
-def _needs(place: Cursor, catalogue: Catalogue) -> dict[str, Need]:
-    """For each control that needs a licence, the key that counts: the id itself, else the longest star."""
+def _needs(place: YamlNode, catalogue: Catalogue) -> dict[str, Need]:
+    """Return for each control that needs a licence, the key that counts: the id itself, else the longest star."""
     needs: dict[str, Need] = {}
     for pattern, entry in place.entries().items():
         controls = _pattern(pattern, entry, catalogue, entry.key_line)

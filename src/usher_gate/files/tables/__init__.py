@@ -45,7 +45,7 @@ FORMATS: Mapping[str, Reader] = {".csv": _csv, ".jsonl": _jsonl, ".parquet": _pa
 
 
 def read_table(folder: Path, spec: Spec, faults: Faults) -> Table | None:
-    """The table of that name in a folder; None where there is none, or, with faults, where it cannot be used.
+    """Return the table of that name in a folder; None where there is none, or, with faults, where it cannot be used.
 
     A large table may be a folder of Parquet files.
     """
@@ -58,15 +58,18 @@ def read_table(folder: Path, spec: Spec, faults: Faults) -> Table | None:
         faults.add(
             str(folder / f"{spec.name}{present[1]}"),
             0,
-            f"stands beside {spec.name}{present[0]}; keep one file for each table (or one folder of Parquet files)",
+            f"is beside {spec.name}{present[0]}; keep one file for each table (or one folder of Parquet files)",
         )
         return None
     path = folder / f"{spec.name}{present[0]}"
     return (FORMATS[present[0]] if present[0] else _folder)(path, str(path), spec, faults)
 
 
-class Shelf:
-    """The tables of a folder. Large ones are read ahead, in threads, while the first is being used (Arrow does not hold them up)."""
+class PrefetchingReader:
+    """The tables of a folder.
+
+    Large ones are read ahead, in threads, while the first is being used (Arrow does not hold them up).
+    """
 
     def __init__(self, folder: Path, ahead: Sequence[Spec]) -> None:
         self.folder = folder
@@ -90,7 +93,10 @@ class Shelf:
         return read_table(self.folder, spec, faults), faults
 
     def table(self, spec: Spec, faults: Faults) -> Table | None:
-        """A table of the snapshot, read ahead where it is large; None where there is none, or where faults name what is wrong."""
+        """Return a table of the snapshot, read ahead where it is large.
+
+        None where there is none, or where faults name what is wrong.
+        """
         ahead = self._ahead.pop(spec.name, None)
         if ahead is None:
             return read_table(self.folder, spec, faults)

@@ -10,13 +10,13 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ...core.organisation.build.listcolumn import ListColumn
-from ...core.organisation.build.table import Column
+from ...core.organisation.build.table import CellColumn
 from ...core.organisation.columns import MISSING, NO_TIME, Coded, Ints, Longs
 from ...core.words.times import RFC3339
 
 
 def words_of(array: Any) -> list[str | None]:
-    """The texts of an array; what is not UTF-8 becomes a text that nothing else has."""
+    """Return the texts of an array; what is not UTF-8 becomes a text that nothing else has."""
     try:
         words: list[str | bytes | None] = array.to_pylist()
     except UnicodeDecodeError:
@@ -34,19 +34,19 @@ class ArrowTexts:
         return len(self.array)
 
     def take(self, rows: Ints | Longs) -> list[str]:
-        """The texts at these rows."""
+        """Return the texts at these rows."""
         places = np.ascontiguousarray(rows, np.int64)
         # not pa.array(rows), which loads masked arrays to ask whether this is one
         numbers = pa.Array.from_buffers(pa.int64(), len(places), [None, pa.py_buffer(places)])
         return [text or "" for text in self.array.take(numbers).to_pylist()]
 
     def find(self, text: str) -> list[int]:
-        """The rows that hold just this text."""
+        """Return the rows that hold just this text."""
         found: list[int] = pc.indices_nonzero(pc.equal(self.array, text)).to_pylist()
         return found
 
 
-class ArrowColumn(Column):
+class ArrowColumn(CellColumn):
     """A column of Arrow strings (or dictionary-coded strings, or times with an offset); an empty string is no cell."""
 
     def __init__(self, array: Any) -> None:
@@ -89,16 +89,16 @@ class ArrowColumn(Column):
         return ListColumn(words_of(array)).times()
 
     def _filled(self) -> Any:
-        """The cells, an empty text being null.
+        """Return the cells, an empty text being null.
 
-        By taking rows: `if_else` on a slice of a text column gives memory that nobody wrote up to pyarrow 23.
+        By taking rows: `if_else` on a slice of a text column gives memory that no one wrote up to pyarrow 23.
         """
         empty = pc.fill_null(pc.equal(self._strings, ""), False).to_numpy(zero_copy_only=False)
         if not empty.any():
             return self._strings
         return self._strings.take(pa.array(np.arange(len(empty)), mask=empty))
 
-    def index_in(self, keys: Column) -> Ints:
+    def index_in(self, keys: CellColumn) -> Ints:
         if not isinstance(keys, ArrowColumn):
             return keys.rows_of(self._strings.to_pylist())
         found = pc.index_in(self._strings, value_set=keys._strings, skip_nulls=True)
@@ -125,7 +125,7 @@ class ArrowColumn(Column):
     def alike_without_case(self) -> bool:
         strings = self._filled().drop_null()
         plain = pc.all(pc.string_is_ascii(strings)).as_py()
-        if not plain:  # Arrow's lower case tells ß from ss, which casefold does not
+        if not plain:  # Arrow's lower case distinguishes ß from ss, which casefold does not
             return ListColumn(strings.to_pylist()).alike_without_case()
         return bool(pc.count_distinct(pc.ascii_lower(strings)).as_py() < len(strings))
 

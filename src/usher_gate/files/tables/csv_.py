@@ -17,8 +17,8 @@ from ...core.words.faults import Faults
 from ..binary import LARGEST_TABLE, read_bytes, read_text
 
 SMALL = 2 * 1024 * 1024
-# A cell in quotes that goes on after them, or has no end: Arrow would make something of it, RFC 4180 does not. What stands before the
-# first quote is looked at after it: so the search goes from quote to quote, and not over every byte.
+# A cell in quotes that goes on after them, or has no end: Arrow would make something of it, RFC 4180 does not. What
+# comes before the first quote is looked at after it: so the search goes from quote to quote, and not over every byte.
 _ODD_QUOTE = re.compile(rb'"(?<![^,\r\n]")[^"]*(?:""[^"]*)*(?:"(?![,\r\n"]|\Z)|\Z)')
 
 
@@ -26,7 +26,10 @@ _OTHER_DELIMITERS = {";": "semicolons", "\t": "tabs", "|": "bars"}
 
 
 def other_delimiter(header: str) -> tuple[str, str] | None:
-    """What separates the cells of a first line that holds no comma (as it is written, and in words); None for nothing that is known."""
+    """Return what separates the cells of a first line that holds no comma (as it is written, and in words).
+
+    None for nothing that is known.
+    """
     for sign, word in _OTHER_DELIMITERS.items():
         if sign in header:
             return "'\\t'" if sign == "\t" else f"'{sign}'", word
@@ -34,7 +37,7 @@ def other_delimiter(header: str) -> tuple[str, str] | None:
 
 
 def read_csv(path: Path, shown: str, spec: Spec, faults: Faults) -> Table | None:
-    """A CSV table; None, with faults, where it cannot be used."""
+    """Return a CSV table; None, with faults, where it cannot be used."""
     data = read_bytes(path, shown, faults, LARGEST_TABLE)
     if data is None:
         return None
@@ -60,6 +63,7 @@ def _text(data: bytes, shown: str, faults: Faults) -> str | None:
 
 
 def _read_carefully(data: bytes, shown: str, spec: Spec, faults: Faults) -> Table | None:
+    """Read a CSV line by line, so that each fault has its line; None after reporting one."""
     text = _text(data, shown, faults)
     if text is None:
         return None
@@ -77,7 +81,8 @@ def _read_carefully(data: bytes, shown: str, spec: Spec, faults: Faults) -> Tabl
         faults.add(
             shown,
             begin,
-            f"is not CSV here ({error}); check the quotes, and that no cell is longer than {csv.field_size_limit() // 1024} KiB",
+            f"is not CSV here ({error}); check the quotes, and that no cell is longer than "
+            f"{csv.field_size_limit() // 1024} KiB",
         )
         return None
     if not rows:
@@ -101,11 +106,11 @@ def _read_carefully(data: bytes, shown: str, spec: Spec, faults: Faults) -> Tabl
         return None
     cells = list(zip(*body, strict=True)) if body else [()] * len(header)
     columns = {name: ListColumn(cells[number]) for number, name in enumerate(header)}
-    return Table(spec, shown, len(body), columns, lines[1:].__getitem__)
+    return Table(spec=spec, file=shown, rows=len(body), columns=columns, line_of=lines[1:].__getitem__)
 
 
 def _read_large(data: bytes, shown: str, spec: Spec, path: Path) -> Table | None:
-    """The same by Arrow; None wherever anything at all is out of the ordinary."""
+    """Return the same by Arrow; None wherever anything at all is out of the ordinary."""
     import pyarrow as pa
     import pyarrow.csv as pacsv
 
@@ -143,9 +148,9 @@ def _read_large(data: bytes, shown: str, spec: Spec, path: Path) -> Table | None
         return found[1:]
 
     return Table(
-        spec,
-        shown,
-        table.num_rows,
-        {name: ArrowColumn(table[name]) for name in table.column_names},
-        lambda row: lines()[row],
+        spec=spec,
+        file=shown,
+        rows=table.num_rows,
+        columns={name: ArrowColumn(table[name]) for name in table.column_names},
+        line_of=lambda row: lines()[row],
     )

@@ -1,4 +1,7 @@
-"""JSON Lines tables, one object a line: large files by Arrow; small ones, and whatever Arrow stumbles over, by the careful reader."""
+"""JSON Lines tables, one object a line: large files by Arrow.
+
+Small ones, and whatever Arrow stumbles over, by the careful reader.
+"""
 
 from __future__ import annotations
 
@@ -26,7 +29,7 @@ _ATTRIBUTE = re.compile(rb'"(attr\.[^"\\]+)"\s*:')
 
 
 def read_jsonl(path: Path, shown: str, spec: Spec, faults: Faults) -> Table | None:
-    """A JSON Lines table; None, with faults, where it cannot be used."""
+    """Return a JSON Lines table; None, with faults, where it cannot be used."""
     data = read_bytes(path, shown, faults, LARGEST_TABLE)
     if data is None:
         return None
@@ -39,6 +42,7 @@ def read_jsonl(path: Path, shown: str, spec: Spec, faults: Faults) -> Table | No
 
 
 def _read_carefully(data: bytes, shown: str, spec: Spec, faults: Faults) -> Table | None:
+    """Read JSON Lines row by row, so that each fault has its line; None after reporting one."""
     rows: list[dict[str, Any]] = []
     lines: list[int] = []
     names: dict[str, None] = {}
@@ -54,7 +58,8 @@ def _read_carefully(data: bytes, shown: str, spec: Spec, faults: Faults) -> Tabl
                 faults.add(
                     shown,
                     line,
-                    f"unknown column {quoted(name)}; {nearest(name, (*spec.required, *spec.optional))} (columns of your own begin with x.)",
+                    f"unknown column {quoted(name)}; {nearest(name, (*spec.required, *spec.optional))} (columns of "
+                    "your own begin with x.)",
                 )
             elif not name.startswith("x.") and not _fits(value, spec.type_of(name)):
                 faults.add(shown, line, f"{name}: {quoted(json.dumps(value))} is not {_DUE[spec.type_of(name)]}")
@@ -74,11 +79,11 @@ def _read_carefully(data: bytes, shown: str, spec: Spec, faults: Faults) -> Tabl
     columns = {
         name: ListColumn([cell_text(row.get(name)) for row in rows]) for name in names if not name.startswith("x.")
     }
-    return Table(spec, shown, len(rows), columns, lines.__getitem__)
+    return Table(spec=spec, file=shown, rows=len(rows), columns=columns, line_of=lines.__getitem__)
 
 
 def _row(raw: bytes, line: int, shown: str, faults: Faults) -> dict[str, Any] | None:
-    """The object on a line; None, with a fault, where there is none."""
+    """Return the object on a line; None, with a fault, where there is none."""
     try:
         text = raw.decode("utf-8")
         row = json.loads(text, object_pairs_hook=_once, parse_constant=_no_constant)
@@ -100,7 +105,7 @@ def _row(raw: bytes, line: int, shown: str, faults: Faults) -> dict[str, Any] | 
 def _once(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
     made = dict(pairs)
     if len(made) < len(pairs):
-        raise ValueError("a key stands twice in one object")
+        raise ValueError("a key occurs twice in one object")
     return made
 
 
@@ -121,7 +126,7 @@ def _fits(value: Any, kind: str) -> bool:
 
 
 def _read_large(data: bytes, shown: str, spec: Spec) -> Table | None:
-    """The same by Arrow; None wherever anything at all is out of the ordinary."""
+    """Return the same by Arrow; None wherever anything at all is out of the ordinary."""
     import pyarrow as pa
     import pyarrow.compute as pc
     import pyarrow.json as pajson
@@ -159,4 +164,4 @@ def _read_large(data: bytes, shown: str, spec: Spec) -> Table | None:
     lines, begun = data.count(b"\n", 0, end) + 1, data.count(b"\n{", 0, end) + data.startswith(b"{")
     if not table.num_rows == lines == begun:
         return None
-    return Table(spec, shown, table.num_rows, columns, lambda row: row + 1)
+    return Table(spec=spec, file=shown, rows=table.num_rows, columns=columns, line_of=lambda row: row + 1)

@@ -32,7 +32,10 @@ class NullInList(Exception):
 
 @contextmanager
 def whole_parquet(shown: str) -> Iterator[None]:
-    """Raises BadInput for what a damaged or unusual Parquet file does to Arrow; any other error is ours, and stays what it is."""
+    """Raises BadInput for what a damaged or unusual Parquet file does to Arrow.
+
+    Any other error is ours, and stays what it is.
+    """
     import pyarrow as pa
 
     try:
@@ -51,7 +54,7 @@ def whole_parquet(shown: str) -> Iterator[None]:
 
 
 def read_parquet(path: Path, shown: str, spec: Spec, faults: Faults) -> Table | None:
-    """A Parquet table; None, with faults, where it cannot be used."""
+    """Return a Parquet table; None, with faults, where it cannot be used."""
     from .arrowcolumn import ArrowColumn
 
     try:
@@ -63,11 +66,18 @@ def read_parquet(path: Path, shown: str, spec: Spec, faults: Faults) -> Table | 
         return None
     before = len(faults.found)
     columns = {name: ArrowColumn(array) for name, array in texts_of(data, shown, spec, faults).items()}
-    return None if len(faults.found) > before else Table(spec, shown, data.num_rows, columns, lambda row: row + 1)
+    return (
+        None
+        if len(faults.found) > before
+        else Table(spec=spec, file=shown, rows=data.num_rows, columns=columns, line_of=lambda row: row + 1)
+    )
 
 
 def columns_of(path: Path, shown: str, spec: Spec, faults: Faults) -> Any:
-    """What a Parquet file holds of a table, as Arrow has it; None, with faults, for other columns; raises BadInput."""
+    """Return what a Parquet file holds of a table, as Arrow has it; None, with faults, for other columns.
+
+    Raises BadInput.
+    """
     import pyarrow.parquet as pq
 
     check_file(path, LARGEST_TABLE, shown)
@@ -85,7 +95,7 @@ def columns_of(path: Path, shown: str, spec: Spec, faults: Faults) -> Any:
 
 
 def texts_of(data: Any, shown: str, spec: Spec, faults: Faults) -> dict[str, Any]:
-    """The columns as text (or times with a zone), with a fault for each whose type does not fit."""
+    """Return the columns as text (or times with a zone), with a fault for each whose type does not fit."""
     import pyarrow as pa
 
     columns = {}
@@ -105,7 +115,7 @@ def texts_of(data: Any, shown: str, spec: Spec, faults: Faults) -> dict[str, Any
 
 
 def _texts(array: Any, kind: str, pa: Any) -> Any:
-    """The column as text (or as times with a zone); None where its type does not fit; raises NullInList."""
+    """Return the column as text (or as times with a zone); None where its type does not fit; raises NullInList."""
     import pyarrow.compute as pc
 
     array = array.combine_chunks() if array.num_chunks != 1 else array.chunk(0)

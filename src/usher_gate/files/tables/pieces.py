@@ -1,4 +1,7 @@
-"""A large table as a folder of Parquet files (`people/*.parquet`), in order of their names. Faults name the file and its row."""
+"""A large table as a folder of Parquet files (`people/*.parquet`), in order of their names.
+
+Faults name the file and its row.
+"""
 
 from __future__ import annotations
 
@@ -13,7 +16,7 @@ from .parquet import columns_of, texts_of, whole_parquet
 
 
 def read_pieces(folder: Path, shown: str, spec: Spec, faults: Faults) -> Table | None:
-    """A table in several files with the same columns; None, with faults, where it cannot be used."""
+    """Return a table in several files with the same columns; None, with faults, where it cannot be used."""
     import pyarrow as pa
 
     from .arrowcolumn import ArrowColumn
@@ -61,11 +64,18 @@ def read_pieces(folder: Path, shown: str, spec: Spec, faults: Faults) -> Table |
     with whole_parquet(shown):
         columns = {name: ArrowColumn(_joined(pa, some)) for name, some in arrays.items()}
     firsts = [first for _, first in pieces]
-    return Table(spec, shown, rows, columns, lambda row: row - firsts[bisect_right(firsts, row) - 1] + 1, tuple(pieces))
+    return Table(
+        spec=spec,
+        file=shown,
+        rows=rows,
+        columns=columns,
+        line_of=lambda row: row - firsts[bisect_right(firsts, row) - 1] + 1,
+        pieces=tuple(pieces),
+    )
 
 
 def _joined(pa: Any, some: list[Any]) -> Any:
-    """One array; words of dictionaries as text, times in one unit."""
+    """Read one array; words of dictionaries as text, times in one unit."""
     if any(not each.type.equals(some[0].type) or pa.types.is_dictionary(each.type) for each in some):
         times = all(pa.types.is_timestamp(each.type) for each in some)
         some = [each.cast(pa.timestamp("us", "UTC") if times else pa.string()) for each in some]

@@ -1,30 +1,31 @@
-"""The baseline: what must hold, for whom, how severe."""
+"""The baseline: what must hold, for which people, how severe."""
 
 from __future__ import annotations
 
 from collections.abc import Mapping
 from pathlib import Path
 
-from ...core.door.visitors import HOLDINGS, MOMENTS, OUTCOMES, ROOMS, STANDINGS, Comers
+from ...core.door.visitors import HOLDINGS, MOMENTS, OUTCOMES, ROOMS, STANDINGS, VisitorSelection
 from ...core.organisation.access_rules import Conditions
 from ...core.organisation.facts import FACTS, fact_kind, may_be_missing
 from ...core.organisation.partners import PARTNER_COLUMNS
 from ...core.organisation.selector import Selector
 from ...core.organisation.snapshot import Snapshot
-from ...core.sign_in.possible import Asked
+from ...core.sign_in.possible import ProofDemand
 from ...core.verdicts.condition import Branch, Leaf, Tree
 from ...core.verdicts.meeting_field import MEETING_FIELDS
 from ...core.verdicts.rules import Baseline, Rule
 from ...core.words.catalogue import Catalogue
 from ...core.words.compare import OPERATORS, Comparison, comparison, operators_for
-from ...core.words.faults import Faults, nearest, quoted
+from ...core.words.faults import Faults, as_key, nearest, nearest_key, quoted
+from ...core.words.plural import truth_word
 from ...core.words.record import record
 from ...core.words.values import BadValue, Kind, level, number
 from ...core.words.vocabulary import ANY, DOOR_WAYS, MEETING_KINDS, PROOFS, SEVERITIES, SUBJECTS
 from ..faults import BadInput, stop_if_any
 from ..snapshot.access_rules import read_choice, read_conditions
 from ..snapshot.selectors import EVERYBODY, read_selector, service_ids
-from ..yamltree import Cursor, once_each, read_yaml
+from ..yamltree import YamlNode, once_each, read_yaml
 
 _TREES = ("all-of", "any-of", "some-of")
 _ABOUTS = ("control", "door", "person", "proof", "partner", "meeting", "count")
@@ -56,7 +57,7 @@ _COMERS = {"kind": MEETING_KINDS, "standing": STANDINGS, "holding": HOLDINGS, "w
 
 @record
 class _Known:
-    """What rules may speak of."""
+    """Describes what rules may speak of."""
 
     catalogue: Catalogue
     snapshot: Snapshot | None
@@ -67,7 +68,10 @@ class _Known:
 def read_baseline(
     path: Path, catalogue: Catalogue, snapshot: Snapshot | None = None
 ) -> tuple[Baseline, tuple[str, ...]]:
-    """A baseline and notes about it; raises BadInput with every fault. With a snapshot, groups and services must exist in it."""
+    """Return a baseline and notes about it; raises BadInput with every fault.
+
+    With a snapshot, groups and services must exist in it.
+    """
     faults = Faults()
     top = read_yaml(path, str(path), "baseline/1", faults)
     if top is None:
@@ -86,7 +90,8 @@ def read_baseline(
     return Baseline(name or "", version or "", rules, audiences), tuple(faults.notes)
 
 
-def _read_rule(item: Cursor, known: _Known) -> Rule | None:
+def _read_rule(item: YamlNode, known: _Known) -> Rule | None:
+    """Read one rule of a baseline; None after reporting a fault."""
     before = len(item.faults.found)
     fields = item.fields(("id", "title", "expect"), _OPTIONAL)
     name = fields["id"].text("an id") if "id" in fields else None
@@ -111,20 +116,20 @@ def _read_rule(item: Cursor, known: _Known) -> Rule | None:
         return None
     _note_audience(name, subject, fields, item.faults)
     rule = Rule(
-        name,
-        title or "",
-        severity or "medium",
-        subject or "people",
-        audience,
-        exempted,
-        services,
-        tree,
-        "" if pinned in ("false", None) else pinned,
-        because or "",
-        mend or "",
-        maps,
-        bool(idle),
-        bool(must_support),
+        id=name,
+        title=title or "",
+        severity=severity or "medium",
+        subject=subject or "people",
+        audience=audience,
+        exempted=exempted,
+        services=services,
+        expect=tree,
+        pinned="" if pinned in ("false", None) else pinned,
+        because=because or "",
+        mend=mend or "",
+        maps=maps,
+        may_judge_nobody=bool(idle),
+        must_support=bool(must_support),
     )
     if must_support and not rule.of_services:
         fields["must_support"].fault(
@@ -138,13 +143,13 @@ def _read_rule(item: Cursor, known: _Known) -> Rule | None:
     return rule
 
 
-def _note_audience(name: str, subject: str | None, fields: Mapping[str, Cursor], faults: Faults) -> None:
+def _note_audience(name: str, subject: str | None, fields: Mapping[str, YamlNode], faults: Faults) -> None:
     for key in ("audience", "except"):
         if key in fields and subject in ("organisation", "partners"):
-            faults.note(f"rule {name} is about {subject}, so its {key} chooses nobody")
+            faults.note(f"rule {name} is about {subject}, so its {key} chooses no one")
 
 
-def _audience(place: Cursor, known: _Known) -> Selector | None:
+def _audience(place: YamlNode, known: _Known) -> Selector | None:
     if place.is_mapping:
         return read_selector(place, known.snapshot)
     text = place.text("an audience or a selector")
@@ -159,23 +164,23 @@ class _Trees:
     def __init__(self, known: _Known, subject: str) -> None:
         self.known, self.subject, self.count = known, subject, 0
 
-    def read(self, place: Cursor) -> Tree | None:
-        """A tree; None, with faults, where there is none."""
-        entries = place.entries("a condition")
+    def read(self, place: YamlNode) -> Tree | None:
+        """Return a tree; None, with faults, where there is none."""
+        entries = place.entries("a condition", (*_TREES, *_ABOUTS, *OPERATORS, "on", "when"))
         if not place.is_mapping:
             return None
         trees = [key for key in entries if key in _TREES]
         if trees:
             if len(entries) > 1:
                 place.fault(
-                    f"{trees[0]} stands beside {', '.join(key for key in entries if key != trees[0])}; "
-                    "put them inside one all-of or any-of"
+                    f"{as_key(trees[0])} is beside {', '.join(as_key(key) for key in entries if key != trees[0])}; "
+                    "put them inside one all_of or any_of"
                 )
                 return None
             return self._branch(trees[0], entries[trees[0]])
         return self._leaf(place, entries)
 
-    def _branch(self, operator: str, place: Cursor) -> Tree | None:
+    def _branch(self, operator: str, place: YamlNode) -> Tree | None:
         least = 0
         if operator == "some-of":
             fields = place.fields(("at-least", "of"))
@@ -185,18 +190,20 @@ class _Trees:
         items = place.items(1)
         branches = [self.read(item) for item in items]
         if operator == "some-of" and least > len(items) > 0:
-            place.fault(f"at-least {least} of {len(items)} can never hold; write a number up to {len(items)}")
+            place.fault(f"at_least {least} of {len(items)} can never hold; write a number up to {len(items)}")
             return None
         good = tuple(branch for branch in branches if branch is not None)
         return Branch(operator, good, least) if good and len(good) == len(branches) else None
 
-    def _leaf(self, place: Cursor, entries: dict[str, Cursor]) -> Leaf | None:
+    def _leaf(self, place: YamlNode, entries: dict[str, YamlNode]) -> Leaf | None:
+        """Read a condition that compares one thing, such as a control or a fact; None after reporting a fault."""
         abouts = [key for key in entries if key in _ABOUTS]
         if len(abouts) != 1:
-            found = f"has {' and '.join(abouts)}" if abouts else f"has none of {', '.join((*_ABOUTS, *_TREES))}"
+            known = ", ".join(map(as_key, (*_ABOUTS, *_TREES)))
+            found = f"has {' and '.join(abouts)}" if abouts else f"has none of {known}"
             wrong = next((key for key in entries if key not in (*_ABOUTS, *OPERATORS, "on", "when")), None)
             hint = (
-                nearest(wrong, (*_ABOUTS, *_TREES))
+                nearest_key(wrong, (*_ABOUTS, *_TREES))
                 if wrong and not abouts
                 else "write one, such as control: door.waiting-room"
             )
@@ -215,31 +222,35 @@ class _Trees:
                 entries[key].faults.add(
                     place.file,
                     entries[key].key_line,
-                    f"{entries[key].path}: unknown key {quoted(key)}; {nearest(key, OPERATORS)}",
+                    f"{entries[key].path}: unknown key {quoted(key)}; {nearest_key(key, OPERATORS)}",
                 )
         operators = [key for key in entries if key in OPERATORS]
         if len(operators) != 1:
             place.fault(
-                f"a condition has {len(operators) or 'no'} comparisons{': ' + ', '.join(operators) if operators else ''}; "
-                f"write exactly one of {', '.join(OPERATORS)}"
+                f"a condition has {len(operators) or 'no'} "
+                f"comparisons{': ' + ', '.join(map(as_key, operators)) if operators else ''}; "
+                f"write exactly one of {', '.join(map(as_key, OPERATORS))}"
             )
             return None
         return self._compared(about, entries[about], operators[0], entries[operators[0]], leaf_number)
 
-    def _compared(self, about: str, place: Cursor, operator: str, operand: Cursor, leaf_number: int) -> Leaf | None:
+    def _compared(self, about: str, place: YamlNode, operator: str, operand: YamlNode, leaf_number: int) -> Leaf | None:
+        """Read the comparison of a condition: a count of people, a door, or a value; None after reporting a fault."""
         if about == "count":
             selector = read_selector(place, self.known.snapshot)
             compared = _comparison(_COUNT, operator, operand, "count")
             return (
                 None
                 if selector is None or compared is None
-                else Leaf(about, selector.text, leaf_number, compared, selector)
+                else Leaf(about=about, name=selector.text, number=leaf_number, comparison=compared, selector=selector)
             )
         if about == "door":
-            comers = _comers(place)
+            visitor_selection = _comers(place)
             compared = _comparison(_OUTCOMES, operator, operand, "a door")
             return (
-                None if comers is None or compared is None else Leaf(about, about, leaf_number, compared, comers=comers)
+                None
+                if visitor_selection is None or compared is None
+                else Leaf(about, about, leaf_number, compared, visitor_selection=visitor_selection)
             )
         name = place.text(f"a {about}")
         if name is None:
@@ -262,7 +273,8 @@ class _Trees:
             compared = _comparison(kind, operator, operand, name)
         return None if compared is None else Leaf(about, name, leaf_number, compared)
 
-    def _kind(self, about: str, name: str, place: Cursor) -> Kind | None:
+    def _kind(self, about: str, name: str, place: YamlNode) -> Kind | None:
+        """Return the kind of value that a condition compares; None after reporting an unknown name."""
         if about == "control":
             control = self.known.catalogue.index.get(name)
             if control is None:
@@ -282,7 +294,8 @@ class _Trees:
             place.fault(f"there is no fact {quoted(name)} of a person; {nearest(name, (*FACTS, 'attr.NAME'))}")
         return kind
 
-    def _proof(self, entries: dict[str, Cursor], leaf_number: int) -> Leaf | None:
+    def _proof(self, entries: dict[str, YamlNode], leaf_number: int) -> Leaf | None:
+        """Read a condition that asks for a proof at sign-in; None after reporting a fault."""
         place = entries["proof"]
         for key in entries:
             if key not in ("proof", "on", "when"):
@@ -299,11 +312,11 @@ class _Trees:
         on = read_choice(entries["on"], snapshot.resources if snapshot is not None else None)
         networks = snapshot.networks if snapshot is not None else None
         when = read_conditions(entries["when"], networks) if "when" in entries else Conditions()
-        return None if proof is None else Leaf("proof", proof, leaf_number, asked=Asked(proof, on, when))
+        return None if proof is None else Leaf("proof", proof, leaf_number, asked=ProofDemand(proof, on, when))
 
 
-def _comers(place: Cursor) -> Comers | None:
-    """Whom a door is asked about."""
+def _comers(place: YamlNode) -> VisitorSelection | None:
+    """Return the visitors that a door is asked about."""
     fields = place.fields((), tuple(_COMERS))
     if not place.is_mapping:
         return None
@@ -317,26 +330,33 @@ def _comers(place: Cursor) -> Comers | None:
             if None in named or not named:
                 return None
             chosen[key] = tuple(word for word in words if word in named)
-    made = Comers(chosen["kind"], chosen["standing"], chosen["holding"], chosen["way"], chosen["moment"])
+    made = VisitorSelection(
+        kinds=chosen["kind"],
+        standings=chosen["standing"],
+        holdings=chosen["holding"],
+        ways=chosen["way"],
+        moments=chosen["moment"],
+    )
     if not made.visits(MEETING_KINDS, DOOR_WAYS):
         place.fault(
-            "nobody can come so: by telephone or room-system nobody shows an account, and by telephone nobody has a link"
+            "no one can come so: by telephone or room-system no one shows an account, and by telephone no one has a "
+            "link"
         )
         return None
     return made
 
 
-def _presence(about: str, name: str, operand: Cursor) -> Comparison | None:
+def _presence(about: str, name: str, operand: YamlNode) -> Comparison | None:
     truth = operand.truth()
     if about != "person" or not may_be_missing(name):
         operand.faults.add(
             operand.file, operand.key_line, f"{operand.path}: {name} is never missing; compare its value"
         )
         return None
-    return None if truth is None else Comparison("present", ("true" if truth else "false",), Kind("presence"))
+    return None if truth is None else Comparison("present", (truth_word(truth),), Kind("presence"))
 
 
-def _partner_comparison(operator: str, operand: Cursor, name: str) -> Comparison | None:
+def _partner_comparison(operator: str, operand: YamlNode, name: str) -> Comparison | None:
     if operator not in ("is", "one-of"):
         operand.faults.add(
             operand.file, operand.key_line, f"{operand.path}: {operator} does not fit {name}; write is: on or is: off"
@@ -347,8 +367,10 @@ def _partner_comparison(operator: str, operand: Cursor, name: str) -> Comparison
     return None if None in words else Comparison(operator, tuple(_WORDS[word] for word in words if word), _TRUTH)
 
 
-def _operands(kind: Kind, operator: str, place: Cursor) -> tuple[str, ...] | None:
-    def one(cursor: Cursor) -> str | None:
+def _operands(kind: Kind, operator: str, place: YamlNode) -> tuple[str, ...] | None:
+    """Read the operands of a comparison as texts; None after reporting a fault."""
+
+    def one(cursor: YamlNode) -> str | None:
         if kind.name == "set" and cursor.is_list:
             return ";".join(cursor.texts())
         return cursor.value()
@@ -365,12 +387,14 @@ def _operands(kind: Kind, operator: str, place: Cursor) -> tuple[str, ...] | Non
     return None if None in found or (not place.raw and not found) else tuple(text for text in found if text is not None)
 
 
-def _comparison(kind: Kind, operator: str, place: Cursor, name: str) -> Comparison | None:
+def _comparison(kind: Kind, operator: str, place: YamlNode, name: str) -> Comparison | None:
+    """Read a comparison with its operands, checked against the kind of value; None after reporting a fault."""
     if operator not in operators_for(kind):
         place.faults.add(
             place.file,
             getattr(place, "key_line", 0) or place.line,
-            f"{place.path}: {operator} does not fit {name}, a {kind.name}; write one of {', '.join(operators_for(kind))}",
+            f"{place.path}: {operator} does not fit {name}, a {kind.name}; write one of "
+            f"{', '.join(operators_for(kind))}",
         )
         return None
     operands = _operands(kind, operator, place)

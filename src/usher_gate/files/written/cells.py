@@ -21,22 +21,24 @@ _RAW_IN_JSON = re.compile(f"[{BEYOND_C0}]")
 
 
 def visible(text: str) -> str:
-    """The text with each control character as its number, such as `<U+001B>`."""
+    """Return the text with each control character as its number, such as `<U+001B>`."""
     return text if text.isprintable() else _CONTROL.sub(lambda found: f"<U+{ord(found[0]):04X}>", text)
 
 
 def escaped(text: str) -> str:
-    """A JSON text with the control characters that JSON may hold raw (DEL, C1, bidirectional controls) as escapes."""
+    """Return a JSON text with the control characters that JSON may hold raw (DEL, C1, bidirectional controls) as
+    escapes.
+    """
     return _RAW_IN_JSON.sub(lambda found: f"\\u{ord(found[0]):04x}", text)
 
 
 def header_text(text: str) -> str:
-    """The text as one line without control characters, as the header of a message may have it."""
+    """Return the text as one line without control characters, as the header of a message may have it."""
     return " ".join(_CONTROL.sub(" ", text).split())
 
 
 def for_spreadsheet(text: str) -> str:
-    """The text as a cell that no spreadsheet takes for a formula, whatever its separator: each formula sign
+    """Return the text as a cell that no spreadsheet takes for a formula, whatever its separator: each formula sign
     that a cell could
     begin with gets an apostrophe in front. Control characters are shown by their numbers."""
     text = visible(text)
@@ -44,8 +46,10 @@ def for_spreadsheet(text: str) -> str:
 
 
 def for_round_trip(text: str) -> str:
-    """The text as a cell that a spreadsheet neither takes for a formula nor saves otherwise than it was (a number with zeros in front, a
-    time, a truth): such a one gets an apostrophe in front, and one that begins with an apostrophe another."""
+    """Return the text as a cell that a spreadsheet neither takes for a formula nor saves otherwise than it was (a
+    number with zeros in front, a time, a truth): such a one gets an apostrophe in front, and one that begins with an
+    apostrophe another.
+    """
     bare = text.strip()
     risky = bool(bare) and bool(_ALTERED.fullmatch(bare)) and not _PLAIN.fullmatch(bare)
     marked = risky or text[:1] == "'" or _begins_formula(text)
@@ -53,7 +57,7 @@ def for_round_trip(text: str) -> str:
 
 
 def from_round_trip(text: str) -> str:
-    """A cell as it was before `for_round_trip`."""
+    """Return a cell as it was before `for_round_trip`."""
     return _UNQUOTED_INSIDE.sub(r"\1", text[1:] if text[:1] == "'" else text)
 
 
@@ -68,7 +72,10 @@ _NUMBER = re.compile(r"-?\d+(?:[.,]\d+)?")
 
 
 def moments(text: str) -> list[datetime]:
-    """The days (or times) that a cell may mean as spreadsheets write them: 2027-01-31, 31.01.2027, and of 1/2/2027 both."""
+    """Return the days (or times) that a cell may mean as spreadsheets write them.
+
+    2027-01-31, 31.01.2027, and of 1/2/2027 both.
+    """
     found = []
     for pattern, orders in ((_ISO, ((0, 1, 2),)), (_DOTTED, ((2, 1, 0),)), (_SLASHED, ((2, 0, 1), (2, 1, 0)))):
         match = pattern.fullmatch(text.strip())
@@ -82,7 +89,10 @@ def moments(text: str) -> list[datetime]:
 
 
 def same_value(asked: str, cell: str) -> bool:
-    """Whether a cell holds what was written into it, however a spreadsheet shows it by now: as a number, or as a day."""
+    """Return whether a cell holds what was written into it, however a spreadsheet shows it by now.
+
+    As a number, or as a day.
+    """
     asked, cell = asked.strip(), cell.strip()
     if asked == cell:
         return True

@@ -11,15 +11,15 @@ import numpy as np
 from ...core.changes.model import (
     Change,
     Changes,
+    ChosenPeople,
     Members,
     PartnerFlags,
-    People,
-    Register,
+    PeopleChange,
+    RegisterChange,
     Rules,
     SecondFactor,
     Set,
     Unset,
-    Whom,
 )
 from ...core.organisation.access_rules import AccessRule
 from ...core.organisation.build.settings import SCOPE_KINDS
@@ -27,14 +27,15 @@ from ...core.organisation.build.table import Table
 from ...core.organisation.partners import HOME_FACTOR, HOME_FACTORS, PARTNER_COLUMNS
 from ...core.organisation.proofs import TYPES
 from ...core.organisation.snapshot import Snapshot
-from ...core.words.faults import Faults, nearest, quoted
+from ...core.words.faults import Faults, nearest, nearest_key, quoted
+from ...core.words.plural import truth_word
 from ...core.words.times import parse_time
 from ...core.words.values import BadValue
 from ...core.words.vocabulary import MFA_WORDS, MODES, PROTECTION_WORDS
 from ..faults import BadInput, stop_if_any
 from ..snapshot.access_rules import read_access_rule, read_access_rules
-from ..snapshot.selectors import read_selector
-from ..yamltree import Cursor, read_yaml
+from ..snapshot.selectors import SELECTOR_KEYS, read_selector
+from ..yamltree import YamlNode, read_yaml
 
 MOST = 100_000  # changes in one file
 _KINDS = (
@@ -54,7 +55,7 @@ _LISTS = ("licences", "roles")
 
 @dataclass
 class _Known:
-    """What changes may speak of, and the access rules as they are after those read so far."""
+    """Describes what changes may speak of, and the access rules as they are after those read so far."""
 
     snapshot: Snapshot
     people: frozenset[str]
@@ -63,7 +64,7 @@ class _Known:
 
 
 def read_changes(path: Path, snapshot: Snapshot, tables: Mapping[str, Table], faults: Faults) -> Changes:
-    """A file of changes; raises BadInput with every fault."""
+    """Return a file of changes; raises BadInput with every fault."""
     top = read_yaml(path, str(path), "changes/1", faults)
     if top is None:
         raise BadInput(faults.found)
@@ -87,17 +88,18 @@ def read_changes(path: Path, snapshot: Snapshot, tables: Mapping[str, Table], fa
     return Changes(title or "", start, tuple(change for change, _ in made), tuple(line for _, line in made))
 
 
-def _change(item: Cursor, known: _Known) -> Change | None:
-    entries = item.entries("a change")
+def _change(item: YamlNode, known: _Known) -> Change | None:
+    """Read one change by the key that names its kind; None after reporting a fault."""
+    entries = item.entries("a change", _KINDS)
     if not item.is_mapping:
         return None
     if len(entries) != 1 or next(iter(entries)) not in _KINDS:
         wrong = next((key for key in entries if key not in _KINDS), None)
-        hint = nearest(wrong, _KINDS) if wrong else "write one change an entry"
+        hint = nearest_key(wrong, _KINDS) if wrong else "write one change an entry"
         item.fault(f"a change has one key, which says what is changed; {hint}")
         return None
     kind, place = next(iter(entries.items()))
-    readers: Mapping[str, Callable[[Cursor, _Known], Change | None]] = {
+    readers: Mapping[str, Callable[[YamlNode, _Known], Change | None]] = {
         "set": _set,
         "unset": _unset,
         "people": _people,
@@ -111,7 +113,7 @@ def _change(item: Cursor, known: _Known) -> Change | None:
     return readers[kind](place, known)
 
 
-def _place(fields: Mapping[str, Cursor], known: _Known) -> tuple[str, str, str] | None:
+def _place(fields: Mapping[str, YamlNode], known: _Known) -> tuple[str, str, str] | None:
     found = [fields[key].text() if key in fields else None for key in ("service", "control", "scope")]
     service, control, scope = found
     catalogue = known.snapshot.catalogue
@@ -127,7 +129,7 @@ def _place(fields: Mapping[str, Cursor], known: _Known) -> tuple[str, str, str] 
     return None if service is None or control is None or scope is None else (service, control, scope)
 
 
-def _set(place: Cursor, known: _Known) -> Change | None:
+def _set(place: YamlNode, known: _Known) -> Change | None:
     fields = place.fields(("service", "control", "scope", "value"), ("pinned", "rank"))
     found = _place(fields, known)
     if found is None or "value" not in fields:
@@ -144,18 +146,18 @@ def _set(place: Cursor, known: _Known) -> Change | None:
         return None
 
 
-def _unset(place: Cursor, known: _Known) -> Change | None:
+def _unset(place: YamlNode, known: _Known) -> Change | None:
     found = _place(place.fields(("service", "control", "scope")), known)
     return None if found is None else Unset(*found)
 
 
-def _who(place: Cursor, known: _Known) -> Whom | None:
-    """A selector, which here may also say `person: ID or login, or a list`."""
-    entries = place.entries("a selector")
+def _who(place: YamlNode, known: _Known) -> ChosenPeople | None:
+    """Return a selector, which here may also say `person: ID or login, or a list`."""
+    entries = place.entries("a selector", SELECTOR_KEYS)
     if not place.is_mapping:
         return None
     if not entries:
-        place.fault("an empty selector chooses nobody; write any: true for everybody")
+        place.fault("an empty selector chooses no one; write any: true for everyone")
         return None
     names = None
     if "person" in entries:
@@ -165,13 +167,14 @@ def _who(place: Cursor, known: _Known) -> Whom | None:
                 place.fault(f"there is no person {quoted(name)}; write an id or a login")
                 return None
         if not entries:
-            return Whom(None, names)
+            return ChosenPeople(None, names)
     before = len(place.faults.found)
     selector = read_selector(place.without("person"), known.snapshot)
-    return None if selector is None or len(place.faults.found) > before else Whom(selector, names)
+    return None if selector is None or len(place.faults.found) > before else ChosenPeople(selector, names)
 
 
-def _people(place: Cursor, known: _Known) -> Change | None:
+def _people(place: YamlNode, known: _Known) -> Change | None:
+    """Read a change of people's cells and lists; None after reporting a fault."""
     cells = ("mfa", "protection", "active", "expires_at", "reviewed_at", "sponsor")
     fields = place.fields(("who",), (*cells, *_LISTS))
     who = _who(fields["who"], known) if "who" in fields else None
@@ -186,18 +189,18 @@ def _people(place: Cursor, known: _Known) -> Change | None:
             removed[name] = lists["remove"].texts() if "remove" in lists else ()
     if who is None or None in texts.values():
         return None
-    return People(who, {name: text for name, text in texts.items() if text is not None}, added, removed)
+    return PeopleChange(who, {name: text for name, text in texts.items() if text is not None}, added, removed)
 
 
-def _cell(name: str, place: Cursor, known: _Known) -> str | None:
-    """The text of a cell; "" for null, which empties it."""
+def _cell(name: str, place: YamlNode, known: _Known) -> str | None:
+    """Return the text of a cell; "" for null, which empties it."""
     if place.empty or place.raw in ("null", "~"):
         return ""
     if name in _WORDS:
         return place.choice(_WORDS[name])
     if name == "active":
         truth = place.truth()
-        return None if truth is None else "true" if truth else "false"
+        return None if truth is None else truth_word(truth)
     text = place.text("a day, or a time with an offset") if name != "sponsor" else place.text("an id or login")
     if text is None:
         return None
@@ -216,15 +219,16 @@ def _cell(name: str, place: Cursor, known: _Known) -> str | None:
     return text
 
 
-def _register(place: Cursor, known: _Known) -> Change | None:
+def _register(place: YamlNode, known: _Known) -> Change | None:
     fields = place.fields(("who", "type"), ("count",))
     who = _who(fields["who"], known) if "who" in fields else None
     kind = fields["type"].choice(tuple(TYPES)) if "type" in fields else None
     count = fields["count"].whole(1) if "count" in fields else 1
-    return None if who is None or kind is None or count is None else Register(who, kind, count)
+    return None if who is None or kind is None or count is None else RegisterChange(who, kind, count)
 
 
-def _members(place: Cursor, known: _Known) -> Change | None:
+def _members(place: YamlNode, known: _Known) -> Change | None:
+    """Read a change of a group's members; None after reporting a fault."""
     fields = place.fields(("group",), ("add", "remove"))
     group = fields["group"].text("a group") if "group" in fields else None
     if group is not None and group not in known.snapshot.group_index:
@@ -242,7 +246,8 @@ def _members(place: Cursor, known: _Known) -> Change | None:
                 name = item.text("a member")
                 if name is not None and not _is_member(name, known):
                     item.fault(
-                        f"there is no person {quoted(name)}; write an id or a login, or group:ID for a group that is there"
+                        f"there is no person {quoted(name)}; write an id or a login, or group:ID for a group that is "
+                        "there"
                     )
                 elif name is not None:
                     names[key] = (*names[key], name)
@@ -255,7 +260,7 @@ def _is_member(name: str, known: _Known) -> bool:
     return name in known.people or name.casefold() in known.people
 
 
-def _partner(place: Cursor, _known: _Known) -> Change | None:
+def _partner(place: YamlNode, _known: _Known) -> Change | None:
     fields = place.fields(("domain",), (*PARTNER_COLUMNS, HOME_FACTOR))
     domain = fields["domain"].text("a domain") if "domain" in fields else None
     flags = {name: fields[name].truth() for name in PARTNER_COLUMNS if name in fields}
@@ -271,13 +276,14 @@ def _partner(place: Cursor, _known: _Known) -> Change | None:
     return PartnerFlags(domain, cells | ({HOME_FACTOR: factor} if factor else {}))
 
 
-def _rules(place: Cursor, known: _Known) -> tuple[AccessRule, ...] | None:
+def _rules(place: YamlNode, known: _Known) -> tuple[AccessRule, ...] | None:
     if known.rules is None:
-        place.fault("the snapshot has no access-rules.yaml; write access-rules: FILE first")
+        place.fault("the snapshot has no access-rules.yaml; write access_rules: FILE first")
     return known.rules
 
 
-def _access_rule(place: Cursor, known: _Known) -> Change | None:
+def _access_rule(place: YamlNode, known: _Known) -> Change | None:
+    """Read a change of one access rule: its mode, a whole new rule, or its removal; None after reporting a fault."""
     fields = place.fields((), ("id", "mode", "put", "drop"))
     rules = _rules(place, known)
     if rules is None:
@@ -309,13 +315,13 @@ def _ruled(known: _Known, rules: tuple[AccessRule, ...], what: str) -> Change:
     return Rules(rules, what)
 
 
-def _is_rule(place: Cursor, name: str, ids: list[str]) -> bool:
+def _is_rule(place: YamlNode, name: str, ids: list[str]) -> bool:
     if name not in ids:
         place.fault(f"there is no access rule {quoted(name)}; {nearest(name, ids)}")
     return name in ids
 
 
-def _access_rules(place: Cursor, known: _Known) -> Change | None:
+def _access_rules(place: YamlNode, known: _Known) -> Change | None:
     name = place.text("a file of access rules")
     if name is None:
         return None
@@ -328,6 +334,6 @@ def _access_rules(place: Cursor, known: _Known) -> Change | None:
     return None if rules is None else _ruled(known, rules, f"the access rules of {name}")
 
 
-def _second_factor(place: Cursor, _known: _Known) -> Change | None:
+def _second_factor(place: YamlNode, _known: _Known) -> Change | None:
     word = place.choice(("on", "off", "true", "false"))
     return None if word is None else SecondFactor(word in ("on", "true"))

@@ -11,12 +11,12 @@ import yaml
 
 from ...core.organisation.snapshot import Snapshot
 from ...core.verdicts.rules import Baseline
-from ...core.words.faults import Fault, Faults, nearest, quoted, visible
+from ...core.words.faults import Fault, Faults, as_key, nearest, quoted, visible
 from ...core.words.record import record
 from ..binary import LARGEST_WRITTEN, read_bytes
 from ..faults import BadInput, UsherError, stop_if_any
 from ..write import only_writer, whole_bytes
-from ..yamltree import Cursor, form_of, parse_yaml
+from ..yamltree import YamlNode, form_of, parse_yaml
 from .cells import escaped
 from .exceptions import read_exceptions
 
@@ -25,8 +25,11 @@ EMPTY = "usher-gate: exceptions/1\nexceptions:\n"
 
 @record
 class Draft:
-    """An exception to be added: `who` are (key, value) pairs of a selector, all of which must hold; `people` are the ids and logins of
-    people, any of them: ids are written, for a login may go to somebody else, with the logins in a comment."""
+    """An exception to be added: `who` are (key, value) pairs of a selector, all of which must hold.
+
+    `people` are the ids and logins of people, any of them: ids are written, for a login may go to someone else, with
+    the logins in a comment.
+    """
 
     id: str
     rules: tuple[str, ...]
@@ -39,8 +42,10 @@ class Draft:
     until: str
 
     def lines(self, indent: str) -> list[str]:
-        """The YAML of the exception, as one entry of a block list."""
-        parts = [f"{key}: {value if value in ('true', 'false') else _word(value)}" for key, value in self.who]
+        """Return the YAML of the exception, as one entry of a block list."""
+        keys = [key if key.startswith("attr.") else as_key(key) for key, _ in self.who]
+        values = [value if value in ("true", "false") else _word(value) for _, value in self.who]
+        parts = [f"{key}: {value}" for key, value in zip(keys, values, strict=True)]
         parts += [f"id: [{_words([name for name, _ in self.people])}]"] if self.people else []
         who = ", ".join(parts)
         logins = ", ".join(visible(login) for _, login in self.people)
@@ -56,7 +61,7 @@ class Draft:
 
 
 def _word(text: str) -> str:
-    """A text as a double-quoted YAML scalar (JSON strings are YAML 1.2), control characters escaped."""
+    """Return a text as a double-quoted YAML scalar (JSON strings are YAML 1.2), control characters escaped."""
     return escaped(json.dumps(text, ensure_ascii=False))
 
 
@@ -77,6 +82,7 @@ def add_exception(path: Path, draft: Draft, baseline: Baseline, snapshot: Snapsh
 
 
 def _add(path: Path, before: bytes | None, draft: Draft, baseline: Baseline, snapshot: Snapshot) -> None:
+    """Insert an exception after the last one, and leave every other byte of the file as it is."""
     entries = None if before is None else _entries(path, before)  # what is no UTF-8 is named there
     lines = (EMPTY if before is None else before.decode("utf-8-sig")).splitlines(keepends=True)
     if entries is not None:
@@ -116,7 +122,7 @@ def end_exception(path: Path, name: str, day: date, baseline: Baseline, snapshot
 
 def _end(path: Path, before: bytes, name: str, day: date, baseline: Baseline, snapshot: Snapshot) -> None:
     entries = _entries(path, before)
-    found: dict[str, Cursor] = {}
+    found: dict[str, YamlNode] = {}
     for item in entries.items():
         fields = item.entries()
         if "id" in fields and "until" in fields:
@@ -131,14 +137,14 @@ def _end(path: Path, before: bytes, name: str, day: date, baseline: Baseline, sn
 
 
 def _bytes(path: Path) -> bytes | None:
-    """The file as it is; None where there is none."""
+    """Return the file as it is; None where there is none."""
     faults = Faults()
     found = read_bytes(path, str(path), faults, LARGEST_WRITTEN) if path.exists() else None
     stop_if_any(faults)
     return found
 
 
-def _entries(path: Path, data: bytes) -> Cursor:
+def _entries(path: Path, data: bytes) -> YamlNode:
     faults = Faults()
     top = form_of(parse_yaml(data, str(path), faults), "exceptions/1")
     entries = top.entries().get("exceptions") if top is not None else None
@@ -148,8 +154,8 @@ def _entries(path: Path, data: bytes) -> Cursor:
     return entries
 
 
-def _opened(lines: list[str], entries: Cursor) -> list[str]:
-    """The lines with an empty `[]` taken away, so that entries may follow."""
+def _opened(lines: list[str], entries: YamlNode) -> list[str]:
+    """Return the lines with an empty `[]` taken away, so that entries may follow."""
     if not entries.is_list:
         return lines
     start, end = entries.node.start_mark, entries.node.end_mark
@@ -158,7 +164,7 @@ def _opened(lines: list[str], entries: Cursor) -> list[str]:
 
 
 def _last_line(node: yaml.Node) -> int:
-    """The line, counted from 0, on which the last scalar or bracket of a node ends."""
+    """Return the line, counted from 0, on which the last scalar or bracket of a node ends."""
     if isinstance(node, yaml.CollectionNode) and node.value and not node.flow_style:
         last = node.value[-1]
         return _last_line(last[1] if isinstance(last, tuple) else last)

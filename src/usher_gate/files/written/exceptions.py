@@ -9,13 +9,13 @@ from ...core.verdicts.rules import AgreedException, Baseline
 from ...core.words.faults import Faults
 from ..faults import BadInput, stop_if_any
 from ..snapshot.selectors import read_selector, service_ids
-from ..yamltree import Cursor, once_each, read_yaml
+from ..yamltree import YamlNode, once_each, read_yaml
 
 
 def read_exceptions(
     path: Path, baseline: Baseline, snapshot: Snapshot | None
 ) -> tuple[tuple[AgreedException, ...], tuple[str, ...]]:
-    """The exceptions, sorted by id, and notes about them; raises BadInput with every fault."""
+    """Return the exceptions, sorted by id, and notes about them; raises BadInput with every fault."""
     faults = Faults()
     top = read_yaml(path, str(path), "exceptions/1", faults)
     if top is None:
@@ -27,8 +27,8 @@ def read_exceptions(
     return found, tuple(faults.notes)
 
 
-def read_exception(item: Cursor, baseline: Baseline, snapshot: Snapshot | None) -> AgreedException | None:
-    """One exception; None, with faults, where it is not whole."""
+def read_exception(item: YamlNode, baseline: Baseline, snapshot: Snapshot | None) -> AgreedException | None:
+    """Read one exception; None, with faults, where it is not whole."""
     before = len(item.faults.found)
     fields = item.fields(("id", "rules", "reason", "approved_by", "until"), ("who", "partners", "services"))
     name = fields["id"].text("an id") if "id" in fields else None
@@ -45,4 +45,13 @@ def read_exception(item: Cursor, baseline: Baseline, snapshot: Snapshot | None) 
     services = fields["services"].among("service", service_ids(snapshot)) if "services" in fields else None
     if len(item.faults.found) > before or not name or not reason or not approver or until is None:
         return None
-    return AgreedException(name, tuple(sorted(set(rules))), who, partners, services, reason, approver, until)
+    return AgreedException(
+        id=name,
+        rules=tuple(sorted(set(rules))),
+        who=who,
+        partners=partners,
+        services=services,
+        reason=reason,
+        approved_by=approver,
+        until=until,
+    )

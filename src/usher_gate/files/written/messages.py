@@ -1,4 +1,7 @@
-"""Messages drafted for people: one file for each text (RFC 5322), and a table of who gets which. Nothing is sent."""
+"""Messages drafted for people: one file for each text (RFC 5322), and a table of people who gets which.
+
+Nothing is sent.
+"""
 
 from __future__ import annotations
 
@@ -18,7 +21,10 @@ NO_ADDRESS = "no address"
 
 
 def draft_message(subject: str, text: str, field: str, logins: Sequence[str]) -> EmailMessage:
-    """A message that is not sent yet. Logins that are no address are left out of its header `field` (To or Bcc)."""
+    """Return a message that is not sent yet.
+
+    Logins that are no address are left out of its header `field` (To or Bcc).
+    """
     message = EmailMessage(policy=SMTP.clone(utf8=True))
     message["Subject"] = header_text(subject)
     message[field] = [Address("", *login.rsplit("@", 1)) for login in logins if is_address(login)]
@@ -32,8 +38,8 @@ def write_messages(
     drafts: Sequence[tuple[str, str, Sequence[str], Sequence[str]]],
     invited: Sequence[tuple[str, str, str, str]] = (),
 ) -> list[str]:
-    """Writes drafts (subject, text, logins, ids), and those to be sent by organisers to whom they invited (subject, text, organiser's
-    id, address), into a folder that is not there yet, or empty, whole or not at all.
+    """Writes drafts (subject, text, logins, ids), and those to be sent by organisers to their invitees (subject, text,
+    organiser's id, address), into a folder that is not there yet, or empty, whole or not at all.
 
     Returns the logins that are no address: their rows in the index say so. Raises BadInput and CannotWrite as
     `whole_folder`.
@@ -69,7 +75,7 @@ def _write_invited(inside: Path, invited: Sequence[tuple[str, str, str, str]]) -
 
 
 def no_address_note(logins: Sequence[str], what: str) -> str:
-    """A note that some people get no message, and `what` follows."""
+    """Return a note that some people get no message, and `what` follows."""
     shown = ", ".join(logins[:5]) + (f" and {len(logins) - 5} more" if len(logins) > 5 else "")
     these = "this login is no mail address" if len(logins) == 1 else "these logins are no mail addresses"
     return f"no address: {shown} ({these}); {what}"

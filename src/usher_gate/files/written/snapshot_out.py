@@ -16,6 +16,7 @@ from ...core.organisation.access_rules import AccessRule, Conditions, ResourceCh
 from ...core.organisation.build.table import Table
 from ...core.organisation.selector import Selector
 from ...core.organisation.snapshot import Snapshot
+from ...core.words.faults import as_key
 from ...core.words.times import rfc3339
 from ...core.words.vocabulary import CONDITION_WORDS
 from ..binary import LARGEST_LOG, open_file, read_text
@@ -51,6 +52,7 @@ def _write_inside(
     tables: Mapping[str, Table],
     changed: Mapping[str, Table],
 ) -> None:
+    """Write the files of the changed snapshot: copies of those that stay, and new tables for those that change."""
     new = {name: table for name, table in changed.items() if tables.get(name) is not table}
     changed_default = after.second_factor_default != before.second_factor_default
     changed_rules = after.access_rules != before.access_rules
@@ -96,7 +98,7 @@ def _with_default(text: str, on: bool) -> str:
 
 
 def rule_object(rule: AccessRule) -> dict[str, Any]:
-    """An access rule as it is written."""
+    """Return an access rule as it is written."""
     made: dict[str, Any] = {"id": rule.id, "title": rule.title, "mode": rule.mode}
     if rule.changed is not None:
         made["changed_at"] = rfc3339(rule.changed)
@@ -118,10 +120,10 @@ def _outcome(rule: AccessRule) -> dict[str, Any]:
     if rule.deny:
         outcome["deny"] = True
     if rule.require is not None:
-        outcome["require"] = {rule.require.operator: list(rule.require.proofs)}
+        outcome["require"] = {as_key(rule.require.operator): list(rule.require.proofs)}
     session: dict[str, Any] = {}
     if rule.longest_hours is not None:
-        session["longest-hours"] = rule.longest_hours
+        session["longest_hours"] = rule.longest_hours
     if rule.no_downloads:
         session["downloads"] = "deny"
     if session or not outcome:
@@ -148,11 +150,12 @@ def _conditions(when: Conditions) -> dict[str, Any]:
 
 
 def selector_object(selector: Selector) -> dict[str, Any]:
-    """A selector as it is written."""
+    """Return a selector as it is written."""
     if selector.key == "not":
         return {"not": selector_object(selector.parts[0])}
     if selector.parts:
-        return {selector.key: [selector_object(part) for part in selector.parts]}
+        return {as_key(selector.key): [selector_object(part) for part in selector.parts]}
     if selector.key in ("any", "break-glass"):
-        return {selector.key: selector.values[0] == "true"}
-    return {selector.key: list(selector.values)}
+        return {as_key(selector.key): selector.values[0] == "true"}
+    key = selector.key if selector.key.startswith("attr.") else as_key(selector.key)
+    return {key: list(selector.values)}

@@ -27,8 +27,9 @@ def _library() -> Any:
 
 
 def workbook(rows: Sequence[Sequence[str]], choices: Sequence[tuple[int, Sequence[str]]]) -> bytes:
-    """A workbook of one sheet, the first row its header. `choices`: columns (from 0) whose cells a list of words is
-    offered for.
+    """Return a workbook of one sheet, the first row its header.
+
+    `choices`: columns (from 0) whose cells a list of words is offered for.
 
     Raises UsherError where the library is missing.
     """
@@ -61,7 +62,7 @@ def workbook(rows: Sequence[Sequence[str]], choices: Sequence[tuple[int, Sequenc
 
 
 def sheets_of(data: bytes) -> list[list[list[str]]] | None:
-    """The rows of each sheet as texts; None for what is no workbook, or one that is larger unpacked than any
+    """Return the rows of each sheet as texts; None for what is no workbook, or one that is larger unpacked than any
     worksheet of ours.
 
     Raises UsherError where the library is missing.
@@ -82,7 +83,7 @@ def sheets_of(data: bytes) -> list[list[list[str]]] | None:
 
 
 def _text(value: Any) -> str:
-    """A cell as it would be written by hand."""
+    """Return a cell as it would be written by hand."""
     if value is None:
         return ""
     if isinstance(value, bool):

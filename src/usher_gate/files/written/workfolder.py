@@ -25,8 +25,11 @@ CLUSTER = "cluster"  # a table of its own, read by engine/settings.py
 
 @record
 class WorkFolder:
-    """The places that a working folder names, None where it names none; and its limits: the oldest that a snapshot may be (in hours), and
-    after how many days a rule that is only observed is called old. `sign_ins` is a log of past sign-ins, or a folder of logs."""
+    """The places that a working folder names, None where it names none.
+
+    And its limits: the oldest that a snapshot may be (in hours), and after how many days a rule that is only observed
+    is called old. `sign_ins` is a log of past sign-ins, or a folder of logs.
+    """
 
     snapshot: Place | None = None
     baseline: Path | None = None
@@ -37,7 +40,7 @@ class WorkFolder:
 
 
 def read_toml(path: Path) -> tuple[str, dict[str, Any]]:
-    """The text of the settings file and what it says, both empty where there is none; raises BadInput."""
+    """Return the text of the settings file and what it says, both empty where there is none; raises BadInput."""
     shown = str(path)
     if not path.exists():
         return "", {}
@@ -59,7 +62,7 @@ def read_toml(path: Path) -> tuple[str, dict[str, Any]]:
 
 
 def _may_be_path(text: str) -> bool:
-    """Whether a text could name a file on any system."""
+    """Return whether a text could name a file on any system."""
     return (
         "\0" not in text
         and all(len(part.encode("utf-8", "surrogatepass")) < 256 for part in text.split("/"))
@@ -68,7 +71,7 @@ def _may_be_path(text: str) -> bool:
 
 
 def read_workfolder(folder: Path) -> WorkFolder:
-    """The working folder's places, relative ones counted from the folder; raises BadInput."""
+    """Return the working folder's places, relative ones counted from the folder; raises BadInput."""
     path = folder / NAME
     shown = str(path)
     text, data = read_toml(path)

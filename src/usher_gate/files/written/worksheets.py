@@ -1,7 +1,9 @@
-"""Worksheets for those who are asked about guests: written so that any spreadsheet opens them without harm, and read back however it
-saved them.
+"""Worksheets for those who are asked about guests.
 
-`review.json` stands beside them and says what was asked, row by row by its SHA-256: a row that is not as it was asked is refused.
+Written so that any spreadsheet opens them without harm, and read back however it saved them.
+
+`review.json` is beside them and says what was asked, row by row by its SHA-256: a row that is not as it was asked is
+refused.
 """
 
 from __future__ import annotations
@@ -16,13 +18,13 @@ from datetime import date, time, timedelta
 from pathlib import Path
 from typing import Any
 
-from ...core.guests.asking import ACCOUNT, ANSWERED, ASKED, Question, digest, review_id
-from ...core.guests.deciding import DECISIONS, Answer, Row
+from ...core.guests.asking import ACCOUNT, ANSWERED, ASKED, ReviewRow, digest, review_id
+from ...core.guests.deciding import DECISIONS, Row, WorksheetAnswer
 from ...core.guests.policy import DAYS, END, KEEP, Policy
 from ...core.organisation.columns import MISSING, alike
 from ...core.organisation.snapshot import Snapshot
 from ...core.words.addresses import is_address
-from ...core.words.faults import Fault, Faults, nearest, quoted
+from ...core.words.faults import Fault, Faults, as_key, nearest, quoted
 from ...core.words.record import record
 from ..binary import LARGEST_WRITTEN, read_bytes
 from ..faults import BadInput, stop_if_any
@@ -42,9 +44,11 @@ _SEPARATORS = (",", ";", "\t", "|")
 
 @record
 class Sent:
-    """What was written: the review's name, the due day, the worksheets with who is asked (numbers) and how many rows
-    each has; and the
-    logins of those who are asked that are no address, so that no message was drafted."""
+    """Describes what was written.
+
+    The review's name, the due day, the worksheets with who is asked (numbers) and how many rows each has; and the
+    logins of those who are asked that are no address, so that no message was drafted.
+    """
 
     id: str
     due: date
@@ -53,7 +57,7 @@ class Sent:
 
 
 def write_worksheets(
-    folder: Path, snapshot: Snapshot, policy: Policy, questions: Sequence[Question], on: date, form: str = CSV
+    folder: Path, snapshot: Snapshot, policy: Policy, questions: Sequence[ReviewRow], on: date, form: str = CSV
 ) -> Sent:
     """Writes a worksheet and the draft of a message for each reviewer, and review.json, into a folder that is not
     there yet or is empty,
@@ -61,7 +65,7 @@ def write_worksheets(
     `whole_folder`."""
     due = on + timedelta(days=policy.answer_within_days)
     name = review_id(snapshot, due.isoformat(), questions)
-    by_reviewer: dict[int, list[Question]] = {}
+    by_reviewer: dict[int, list[ReviewRow]] = {}
     for question in questions:
         if question.reviewer != MISSING:
             by_reviewer.setdefault(question.reviewer, []).append(question)
@@ -116,11 +120,11 @@ def _of(snapshot: Snapshot, person: int) -> tuple[str, str]:
 
 
 def _policy(policy: Policy, snapshot: Snapshot) -> dict[str, object]:
-    days = {key: getattr(policy, key.replace("-", "_")) for key in DAYS}
-    return {**days, "on-silence": policy.on_silence, "fallback": [_of(snapshot, one)[0] for one in policy.fallback]}
+    days = {key: getattr(policy, key) for key in DAYS}
+    return {**days, "on_silence": policy.on_silence, "fallback": [_of(snapshot, one)[0] for one in policy.fallback]}
 
 
-def _sheet(name: str, questions: Sequence[Question]) -> str:
+def _sheet(name: str, questions: Sequence[ReviewRow]) -> str:
     out = io.StringIO()
     writer = csv.writer(out, lineterminator="\r\n")
     writer.writerow((*ASKED, *ANSWERED))
@@ -129,7 +133,7 @@ def _sheet(name: str, questions: Sequence[Question]) -> str:
     return "\ufeff" + out.getvalue()
 
 
-def _workbook(name: str, questions: Sequence[Question]) -> bytes:
+def _workbook(name: str, questions: Sequence[ReviewRow]) -> bytes:
     rows = [[name, *map(visible, question.cells), *("" for _ in ANSWERED)] for question in questions]
     return workbook([[*ASKED, *ANSWERED], *rows], [(len(ASKED) + ANSWERED.index("decision"), DECISIONS)])
 
@@ -141,23 +145,25 @@ def _message(
     policy: Policy,
     login: str,
     attached: tuple[str, bytes],
-    questions: Sequence[Question],
+    questions: Sequence[ReviewRow],
 ) -> bytes:
+    """Return the message to one reviewer, with the worksheet attached, as RFC 5322 bytes."""
     guests = len({question.guest for question in questions})
     silence = "they end" if policy.on_silence == END else "they stay"
     message = draft_message(
         f"{snapshot.name}: do these guests still need access?",
-        f"""Somebody has to say whether guests of {snapshot.name} still need their access, and for {guests} of them that is you.
+        f"""Do guests of {snapshot.name} still need their access? For {guests} of them we ask you.
 
 Please open the attached worksheet, and write in each row, in the column decision:
 
   keep       they still need it (for an account you may say until which day, as 2027-01-31,
              and under sponsor who answers for it from now on)
   end        they need it no more
-  pass-on    somebody else has to say
+  pass-on    someone else has to say
 
-Change nothing else, save it in whatever form your program likes best, and send it back by {due:%A}, {due.day} {due:%B %Y}.
-Of what nobody has answered by the end of that day we have agreed beforehand: {silence}.
+Change nothing else, save it in any form that your program offers,
+and send it back by {due:%A}, {due.day} {due:%B %Y}.
+Of what no one has answered by the end of that day we have agreed beforehand: {silence}.
 
 This is the review {name}.
 """,
@@ -174,7 +180,7 @@ This is the review {name}.
 
 
 @record
-class Read:
+class ReadReview:
     """A review read back: as review.json says it, each row with its answers, and notes."""
 
     id: str
@@ -183,15 +189,19 @@ class Read:
     due: date
     on_silence: str
     keep_for_days: int
-    rows: tuple[tuple[Row, tuple[Answer, ...]], ...]
+    rows: tuple[tuple[Row, tuple[WorksheetAnswer, ...]], ...]
     nobody: tuple[str, ...]
     notes: tuple[str, ...]
 
 
 @dataclass
 class _Known:
-    """What was asked: by guest and place the row, its digest and its cells (None where the review does not say); and which are in which
-    worksheet."""
+    """Describes what was asked.
+
+    By guest and place the row, its digest and its cells (None where the review does not say).
+
+    And which are in which worksheet.
+    """
 
     snapshot: Snapshot
     id: str
@@ -199,14 +209,14 @@ class _Known:
     sheets: dict[str, list[tuple[str, str]]]
 
 
-def read_review(folder: Path, snapshot: Snapshot, on: date) -> Read:
+def read_review(folder: Path, snapshot: Snapshot, on: date) -> ReadReview:
     """Reads all worksheets of a folder back; raises BadInput with everything that is wrong."""
     place = folder / REVIEW
     data = _json(place)
     faults = Faults()
     known = _known(place, data, snapshot, faults)
     stop_if_any(faults)
-    answers: dict[tuple[str, str], list[Answer]] = {key: [] for key in known.rows}
+    answers: dict[tuple[str, str], list[WorksheetAnswer]] = {key: [] for key in known.rows}
     notes, seen, met = list[str](), set[str](), set[tuple[str, str]]()
     for path in sorted(folder.iterdir()):
         if path.suffix.lower() in (".eml", ".json") or not path.is_file():
@@ -225,16 +235,16 @@ def read_review(folder: Path, snapshot: Snapshot, on: date) -> Read:
             for guest, where in lacking:
                 faults.add(str(folder / sheet), 0, f"the row of {guest} at {where} is missing; put it back")
     stop_if_any(faults)
-    return Read(
-        known.id,
-        data["taken_at"],
-        data["asked_on"],
-        date.fromisoformat(data["due"]),
-        data["policy"]["on-silence"],
-        data["policy"]["keep-for-days"],
-        tuple((row, tuple(answers[key])) for key, (row, _, _) in known.rows.items()),
-        tuple(data["nobody_to_ask"]),
-        tuple(notes),
+    return ReadReview(
+        id=known.id,
+        taken_at=data["taken_at"],
+        asked_on=data["asked_on"],
+        due=date.fromisoformat(data["due"]),
+        on_silence=_agreed(data)["on_silence"],
+        keep_for_days=_agreed(data)["keep_for_days"],
+        rows=tuple((row, tuple(answers[key])) for key, (row, _, _) in known.rows.items()),
+        nobody=tuple(data["nobody_to_ask"]),
+        notes=tuple(notes),
     )
 
 
@@ -250,7 +260,13 @@ def _json(path: Path) -> dict[str, Any]:
     return data
 
 
+def _agreed(data: Mapping[str, Any]) -> dict[str, Any]:
+    """Return what was agreed about a review; reviews asked by an older version have hyphens in its keys."""
+    return {as_key(key): value for key, value in data["policy"].items()}
+
+
 def _known(path: Path, data: Mapping[str, Any], snapshot: Snapshot, faults: Faults) -> _Known:
+    """Read review.json, and refuse it if it was altered or belongs to another snapshot."""
     known = _Known(snapshot, "", {}, {})
     try:
         known.id = str(data["id"])
@@ -264,12 +280,12 @@ def _known(path: Path, data: Mapping[str, Any], snapshot: Snapshot, faults: Faul
                 one = Row(guest, place, str(row["through"]), str(reviewer["id"]))
                 known.rows[key] = one, str(row["sha256"]), cells
                 keys.append(key)
-        policy, due = data["policy"], date.fromisoformat(str(data["due"]))
+        policy, due = _agreed(data), date.fromisoformat(str(data["due"]))
         taken, whose = str(data["taken_at"]), str(data["organisation"])
-        assert isinstance(policy, dict) and policy["on-silence"] in (END, KEEP)
-        assert isinstance(policy["keep-for-days"], int) and isinstance(data["nobody_to_ask"], list) and due
+        assert policy["on_silence"] in (END, KEEP)
+        assert isinstance(policy["keep_for_days"], int) and isinstance(data["nobody_to_ask"], list) and due
         str(data["asked_on"])
-    except (KeyError, TypeError, ValueError, AssertionError):
+    except (KeyError, TypeError, ValueError, AssertionError, AttributeError):
         faults.add(str(path), 1, "was altered; it is written by guests --ask, and read as it is")
         return known
     if whose != snapshot.name:
@@ -285,7 +301,7 @@ def _known(path: Path, data: Mapping[str, Any], snapshot: Snapshot, faults: Faul
 
 
 def _rows(path: Path) -> list[tuple[int, list[str]]] | None:
-    """The rows of a worksheet with the line on which each ends; None for a file that is none."""
+    """Return the rows of a worksheet with the line on which each ends; None for a file that is none."""
     if path.suffix.lower() == f".{XLSX}":
         sheets = sheets_of(_bytes(path)) or []
         mine = next((rows for rows in sheets if rows and {cell.strip().casefold() for cell in rows[0]} >= _WORDS), None)
@@ -325,11 +341,14 @@ def _answers(
     rows: Sequence[tuple[int, list[str]]],
     known: _Known,
     on: date,
-    answers: Mapping[tuple[str, str], list[Answer]],
+    answers: Mapping[tuple[str, str], list[WorksheetAnswer]],
     faults: Faults,
     notes: list[str],
 ) -> set[tuple[str, str]]:
-    """Reads the rows of one worksheet; gives those that were found in it, right or wrong. Notes columns that are none of ours."""
+    """Reads the rows of one worksheet; gives those that were found in it, right or wrong.
+
+    Notes columns that are none of ours.
+    """
     met: set[tuple[str, str]] = set()
     filled = [(line, row) for line, row in rows if any(cell.strip() for cell in row)]
     header = [cell.strip().casefold() for cell in filled[0][1]]
@@ -365,7 +384,8 @@ def _answers(
             faults.add(
                 str(path),
                 line,
-                f"the row of {key[0]} at {key[1]} is not as it was asked{altered}; change only decision, until, note and sponsor",
+                f"the row of {key[0]} at {key[1]} is not as it was asked{altered}; change only decision, until, note "
+                "and sponsor",
             )
         else:
             found = _answer(path, line, cells, on, known.snapshot, faults)
@@ -375,7 +395,7 @@ def _answers(
 
 
 def _altered(cells: tuple[str, ...], known: tuple[Row, str, tuple[str, ...] | None]) -> str | None:
-    """The first cell of a row that is not as it was asked, by value, in words; None where all are."""
+    """Return the first cell of a row that is not as it was asked, by value, in words; None where all are."""
     _, sha256, asked = known
     if asked is None:
         return None if digest(cells) == sha256 else ""
@@ -387,7 +407,8 @@ def _altered(cells: tuple[str, ...], known: tuple[Row, str, tuple[str, ...] | No
 
 def _answer(
     path: Path, line: int, cells: Mapping[str, str], on: date, snapshot: Snapshot, faults: Faults
-) -> Answer | None:
+) -> WorksheetAnswer | None:
+    """Read the answer in one row of a worksheet; None after reporting a fault."""
     word = from_round_trip(cells["decision"]).strip().casefold()
     word = _SAME_DECISION.get(word, word)
     if word and word not in DECISIONS:
@@ -397,7 +418,7 @@ def _answer(
     if text:
         until = _day(text)
         if until is None:
-            why = ", for with slashes day and month cannot be told apart" if "/" in text else ""
+            why = ", because with slashes day and month cannot be distinguished" if "/" in text else ""
             faults.add(str(path), line, f"{quoted(text)} is no date{why}; write it as 2027-01-31")
             return None
         if until < on:
@@ -415,11 +436,13 @@ def _answer(
             why = "is no active member" if not sponsor else "answers for an account that is kept, and this is none"
             faults.add(str(path), line, f"the sponsor {quoted(named)} {why}; leave the cell empty, or name another")
             return None
-    return Answer(word, until, from_round_trip(cells["note"]), f"{path.name}:{line}", sponsor)
+    return WorksheetAnswer(
+        decision=word, until=until, note=from_round_trip(cells["note"]), where=f"{path.name}:{line}", sponsor=sponsor
+    )
 
 
 def _active_member(snapshot: Snapshot, named: str) -> str:
-    """The id of the active member with this id or login; "" where there is none."""
+    """Return the id of the active member with this id or login; "" where there is none."""
     people = snapshot.people
     found = people.ids.find(named) or alike(people.logins, named)
     kind = people.kind
@@ -444,7 +467,7 @@ def changes_of(
     on: date,
     columns: frozenset[str],
 ) -> Iterator[tuple[dict[str, object], str]]:
-    """The changes that follow, each with why; only to columns that the table of people has."""
+    """Yield the changes that follow, each with why; only to columns that the table of people has."""
     if ended and "active" in columns:
         yield (
             {"people": {"who": {"person": list(ended)}, "active": "false"}},

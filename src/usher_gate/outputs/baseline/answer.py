@@ -1,4 +1,4 @@
-"""A baseline's rules and the controls that there are: what is told."""
+"""A baseline's rules and the controls that there are: what is shown."""
 
 from __future__ import annotations
 
@@ -22,8 +22,11 @@ class RulesAnswer:
 
 
 @record
-class Reach:
-    """How many of how many people a rule judges on a service; `people` is None where that cannot be told, and `why` says why."""
+class RuleReach:
+    """Describes how many of how many people a rule judges on a service.
+
+    `people` is None if that is not known, and `why` says why.
+    """
 
     service: str | None
     people: int | None
@@ -33,16 +36,16 @@ class Reach:
 
 @record
 class RuleAnswer:
-    """One rule, and whom it reaches."""
+    """One rule, and the people that it reaches."""
 
     snapshot: Snapshot | None
     rule: Rule
-    reaches: Sequence[Reach]
+    reaches: Sequence[RuleReach]
 
 
 @record
 class UncoveredAnswer:
-    """What no rule of a baseline asks about."""
+    """Describes what no rule of a baseline asks about."""
 
     snapshot: Snapshot
     baseline: Baseline
@@ -58,7 +61,7 @@ class ControlsAnswer:
 
 
 def rule_object(rule: Rule) -> dict[str, Any]:
-    """A rule as it is told."""
+    """Return a rule as it is shown."""
     return {
         "id": rule.id,
         "severity": rule.severity,
@@ -76,7 +79,7 @@ def rule_object(rule: Rule) -> dict[str, Any]:
 
 
 def control_object(control: Control) -> dict[str, Any]:
-    """A control as it is told."""
+    """Return a control as it is shown."""
     kind = control.kind
     strict = kind.words[-1] if kind.words else {True: "higher", False: "lower"}[kind.higher]
     return {

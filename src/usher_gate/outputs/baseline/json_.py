@@ -6,17 +6,17 @@ from typing import TextIO
 
 from ...core.verdicts.uncovered import Values
 from ..json_text import text, write_form
-from ..look import Look
+from ..render_options import RenderOptions
 from .answer import ControlsAnswer, RuleAnswer, RulesAnswer, UncoveredAnswer, control_object, rule_object
 
 
-def write_rules_json(answer: RulesAnswer, stream: TextIO, _look: Look) -> None:
+def write_rules_json(answer: RulesAnswer, stream: TextIO, _look: RenderOptions) -> None:
     """Writes the rules."""
     entries = [text(rule_object(rule)) for rule in answer.baseline.rules]
     write_form(stream, "rules/1", answer.snapshot, [], [("rules", entries)])
 
 
-def write_rule_json(answer: RuleAnswer, stream: TextIO, _look: Look) -> None:
+def write_rule_json(answer: RuleAnswer, stream: TextIO, _look: RenderOptions) -> None:
     """Writes one rule."""
     reaches = [
         {"service": reach.service, "people": reach.people, "of": reach.of, "why": reach.why} for reach in answer.reaches
@@ -24,7 +24,7 @@ def write_rule_json(answer: RuleAnswer, stream: TextIO, _look: Look) -> None:
     write_form(stream, "rule/1", answer.snapshot, [{}, {**rule_object(answer.rule), "reaches": reaches}])
 
 
-def write_uncovered_json(answer: UncoveredAnswer, stream: TextIO, _look: Look) -> None:
+def write_uncovered_json(answer: UncoveredAnswer, stream: TextIO, _look: RenderOptions) -> None:
     """Writes what no rule asks about (form uncovered/1)."""
     index, found = answer.snapshot.catalogue.index, answer.uncovered
     controls = [
@@ -52,7 +52,7 @@ def _values(values: Values) -> list[dict[str, object]]:
     return [{"value": value, "people": people} for value, people in values]
 
 
-def write_controls_json(answer: ControlsAnswer, stream: TextIO, _look: Look) -> None:
+def write_controls_json(answer: ControlsAnswer, stream: TextIO, _look: RenderOptions) -> None:
     """Writes the controls."""
     entries = [text(control_object(control)) for control in answer.controls]
     write_form(stream, "controls/1", answer.snapshot, [], [("controls", entries)])

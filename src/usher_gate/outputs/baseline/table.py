@@ -7,15 +7,16 @@ from collections.abc import Iterator
 from typing import TextIO
 
 from ...core.verdicts.uncovered import Values
+from ...core.words.plural import plural
 from ...core.words.units import with_unit
 from ..drawing import console, draw, say
-from ..look import Look
+from ..render_options import RenderOptions
 from ..safe import for_terminal
-from ..section import COUNT, WHOLE, WORD, Column, Section, count, cut, some
-from .answer import ControlsAnswer, RuleAnswer, RulesAnswer, UncoveredAnswer, control_object, rule_object
+from ..section import COUNT, WHOLE, WORD, Column, Section, cut, some
+from .answer import ControlsAnswer, RuleAnswer, RuleReach, RulesAnswer, UncoveredAnswer, control_object, rule_object
 
 
-def write_rules(answer: RulesAnswer, stream: TextIO, look: Look) -> None:
+def write_rules(answer: RulesAnswer, stream: TextIO, look: RenderOptions) -> None:
     """Writes the rules, one a row."""
     baseline = answer.baseline
     rows = tuple(
@@ -27,18 +28,18 @@ def write_rules(answer: RulesAnswer, stream: TextIO, look: Look) -> None:
         )
         for rule in baseline.rules
     )
-    columns = (Column("rule", WHOLE), Column("severity", WORD), Column("whom"), Column("what it asks"))
+    columns = (Column("rule", WHOLE), Column("severity", WORD), Column("for"), Column("what it asks"))
     with console(stream, look) as out:
         draw(out, Section(f"{baseline.name} {baseline.version}: valid, {len(rows)} rules", columns, rows))
 
 
-def write_uncovered(answer: UncoveredAnswer, stream: TextIO, look: Look) -> None:
+def write_uncovered(answer: UncoveredAnswer, stream: TextIO, look: RenderOptions) -> None:
     """Writes how much no rule asks about, then what."""
     found = answer.uncovered
     with console(stream, look) as out:
         verb = "is" if len(found.controls) == 1 else "are"
         said = (
-            f"{len(found.controls):,} of {count(found.of, 'control')} of your services {verb} asked about by no rule."
+            f"{len(found.controls):,} of {plural(found.of, 'control')} of your services {verb} asked about by no rule."
         )
         say(out, said, "bold")
         for section in uncovered_sections(answer, look.rows):
@@ -46,7 +47,7 @@ def write_uncovered(answer: UncoveredAnswer, stream: TextIO, look: Look) -> None
 
 
 def uncovered_sections(answer: UncoveredAnswer, most: int) -> Iterator[Section]:
-    """The controls by service and area, the facts, and the resources."""
+    """Yield the controls by service and area, the facts, and the resources."""
     index, found = answer.snapshot.catalogue.index, answer.uncovered
     made = [
         (
@@ -86,13 +87,13 @@ def uncovered_sections(answer: UncoveredAnswer, most: int) -> Iterator[Section]:
 
 
 def _shares(name: str, values: Values) -> str:
-    """How many people have which value: the first few."""
+    """Return how many people have which value: the first few."""
     return some(
         [f"{'not known' if value is None else with_unit(name, value)} ({people:,})" for value, people in values]
     )
 
 
-def write_controls(answer: ControlsAnswer, stream: TextIO, look: Look) -> None:
+def write_controls(answer: ControlsAnswer, stream: TextIO, look: RenderOptions) -> None:
     """Writes the controls, one a row."""
     rows = tuple(
         (
@@ -108,24 +109,24 @@ def write_controls(answer: ControlsAnswer, stream: TextIO, look: Look) -> None:
         draw(out, Section(f"{len(rows)} controls", columns, rows))
 
 
-def write_rule(answer: RuleAnswer, stream: TextIO, look: Look) -> None:
+def _reach_text(reach: RuleReach) -> str:
+    if reach.people is None:
+        return f"unknown: {reach.why}"
+    return f"{reach.people:,} of {reach.of:,} people" + (f" on {reach.service}" if reach.service else "")
+
+
+def write_rule(answer: RuleAnswer, stream: TextIO, look: RenderOptions) -> None:
     """Writes one rule, a line for each thing that is to be said of it."""
     rule, shown = answer.rule, rule_object(answer.rule)
+    for_people = f"{shown['audience']}" + (f", except {shown['except']}" if shown["except"] else "")
     lines = [
         f"{rule.id} ({rule.severity})  {rule.title}",
         f"  asks      {shown['expects']}",
-        f"  whom      {shown['audience']}" + (f", except {shown['except']}" if shown["except"] else "")
-        if rule.subject == "people"
-        else f"  whom      the {rule.subject}",
+        f"  for       {for_people if rule.subject == 'people' else f'the {rule.subject}'}",
     ]
     lines += [f"  {key:<9} {shown[key]}" for key in ("pinned", "because", "mend") if shown[key]]
     lines += [f"  maps to   {name}: {', '.join(ids)}" for name, ids in rule.maps.items()]
-    lines += [
-        f"  reaches   {reach.people:,} of {reach.of:,} people{' on ' + reach.service if reach.service else ''}"
-        if reach.people is not None
-        else f"  reaches   unknown: {reach.why}"
-        for reach in answer.reaches
-    ]
+    lines += [f"  reaches   {_reach_text(reach)}" for reach in answer.reaches]
     for line in lines:
         parts = textwrap.wrap(for_terminal(line), look.width, subsequent_indent=" " * 12, break_on_hyphens=False)
         stream.writelines(part + "\n" for part in parts)

@@ -1,4 +1,7 @@
-"""What a file of changes would do, as CSV: each verdict that is other, each invitee and each lock-out that is new, a row."""
+"""What a file of changes would do, as CSV.
+
+Each verdict that is other, each invitee and each lock-out that is new, a row.
+"""
 
 from __future__ import annotations
 
@@ -7,14 +10,14 @@ from collections.abc import Iterator
 from typing import TextIO
 
 from ...core.changes.compare import WORDS
-from ..look import Look
+from ..render_options import RenderOptions
 from ..safe import for_spreadsheet
 from .answer import ChangedAnswer
 
 COLUMNS = ("what", "rule", "service", "subject_type", "subject", "login", "from", "to")
 
 
-def write_changed_csv(answer: ChangedAnswer, stream: TextIO, _look: Look) -> None:
+def write_changed_csv(answer: ChangedAnswer, stream: TextIO, _look: RenderOptions) -> None:
     """Writes a row for everything that is other."""
     writer = csv.writer(stream, lineterminator="\n")
     writer.writerow(COLUMNS)
@@ -23,6 +26,7 @@ def write_changed_csv(answer: ChangedAnswer, stream: TextIO, _look: Look) -> Non
 
 
 def _rows(answer: ChangedAnswer) -> Iterator[tuple[str, ...]]:
+    """Yield one row for each thing that the changes would move."""
     made = answer.comparison
     for what, moves in (("begun", made.begun), ("ended", made.ended), ("worse", made.worse)):
         for each in moves:

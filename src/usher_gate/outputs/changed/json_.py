@@ -7,22 +7,22 @@ from typing import Any, TextIO
 import numpy as np
 
 from ...core.changes.access import AccessMoved
-from ...core.changes.compare import WORDS, BaselineMoved, LockedOut, Moved, NewlyMet
+from ...core.changes.compare import WORDS, BaselineMoved, LockedOut, NewlyMet, VerdictMoved
 from ...core.organisation.columns import MISSING
 from ...core.words.times import rfc3339
 from ..json_text import counts, text, write_form
-from ..look import Look
 from ..rehearsal.json_ import body
+from ..render_options import RenderOptions
 from .answer import ChangedAnswer
 from .values import value_object
 
 
-def _subject(moved: Moved) -> dict[str, str]:
+def _subject(moved: VerdictMoved) -> dict[str, str]:
     kind, name, login = moved.subject
     return {"type": kind, "id": name, **({"login": login} if kind == "person" else {})}
 
 
-def _moved(moved: Moved, both: bool = False) -> dict[str, Any]:
+def _moved(moved: VerdictMoved, both: bool = False) -> dict[str, Any]:
     made: dict[str, Any] = {"rule": moved.rule, "service": moved.service, "subject": _subject(moved)}
     return {**made, "from": WORDS[moved.before], "to": WORDS[moved.after]} if both else made
 
@@ -66,7 +66,7 @@ def _access(each: AccessMoved) -> dict[str, Any]:
     return {"resource": each.resource, "what": each.what, "people": list(each.people), "always": list(each.always)}
 
 
-def write_changed_json(answer: ChangedAnswer, stream: TextIO, _look: Look) -> None:
+def write_changed_json(answer: ChangedAnswer, stream: TextIO, _look: RenderOptions) -> None:
     """Writes everything that is other."""
     made = answer.comparison
     start = made.changes.start
@@ -123,7 +123,7 @@ def write_changed_json(answer: ChangedAnswer, stream: TextIO, _look: Look) -> No
 
 
 def logins_of(answer: ChangedAnswer, ids: tuple[str, ...]) -> list[str]:
-    """The logins of some people of the snapshot after."""
+    """Return the logins of some people of the snapshot after."""
     people = answer.comparison.after.people
     every = dict(zip(people.ids.take(np.arange(len(people))), people.logins.take(np.arange(len(people))), strict=True))
     return [every.get(one, one) for one in ids]

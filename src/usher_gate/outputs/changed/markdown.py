@@ -4,13 +4,13 @@ from __future__ import annotations
 
 from typing import TextIO
 
-from ..look import Look
 from ..page import Page, page_markdown
+from ..render_options import RenderOptions
 from .answer import ChangedAnswer
 from .pages import changed_page
 
 
-def write_changed_markdown(answer: ChangedAnswer, stream: TextIO, look: Look) -> None:
+def write_changed_markdown(answer: ChangedAnswer, stream: TextIO, look: RenderOptions) -> None:
     """The whole answer; of the sign-ins only what hurts."""
     page = changed_page(answer, look.rows)
     if answer.sign_ins is not None:

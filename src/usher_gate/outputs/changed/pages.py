@@ -6,11 +6,12 @@ from collections.abc import Iterator, Sequence
 
 from ...core.changes.access import GETS_IN, NOW_CHALLENGED, NOW_DENIED, NOW_STUCK, NOW_UNKNOWN
 from ...core.changes.baselines import WHAT_HAPPENED
-from ...core.changes.compare import WORDS, Comparison, Moved, NewlyMet, OpenDoors
+from ...core.changes.compare import WORDS, ChangeComparison, NewlyMet, OpenDoors, VerdictMoved
 from ...core.verdicts.codes import UNAVAILABLE, UNKNOWN
+from ...core.words.plural import plural
 from ...core.words.times import show_time
 from ..page import Page
-from ..section import COUNT, WHOLE, WORD, Cell, Column, Section, count, cut, joined, some
+from ..section import COUNT, WHOLE, WORD, Cell, Column, Section, cut, joined, some
 from .answer import ChangedAnswer
 from .json_ import logins_of
 from .values import values_section
@@ -19,39 +20,41 @@ _SHOW_ALL = "--rows 0, or --format json"
 
 
 def changed_page(answer: ChangedAnswer, most: int) -> Page:
-    """First whether anybody is hurt, then what gets better."""
+    """Return first whether anyone is hurt, then what gets better."""
     return Page(_first(answer), tuple(_details(answer)), tuple(_sections(answer, most)))
 
 
 def _first(answer: ChangedAnswer) -> str:
+    """Return the first line: findings that end and begin, and who would be hurt."""
     made = answer.comparison
     ended, begun = len(made.ended), len(made.begun)
-    said = f"{count(ended, 'finding')} would end, {begun:,} would begin"
+    said = f"{plural(ended, 'finding')} would end, {begun:,} would begin"
     gaps = sum(number for (before, after), number in made.moves.items() if _becomes_unclear(before, after))
     said += f", {gaps:,} more could not be judged" if gaps else ""
     turned = invitations([(each, each.turned_away) for each in made.meetings])
     hurts = [f"{turned} turned away"] if turned else []
     locked = len({each.person for each in made.locked_begun})
-    hurts += [f"{count(locked, 'person', 'people')} locked out"] if locked else []
+    hurts += [f"{plural(locked, 'person', 'people')} locked out"] if locked else []
     registering = len({person for _, people in made.stranded for person in people})
     kept = len({each.person for each in made.protected})
-    hurts += [f"{count(kept, 'person', 'people')} whom a rule leaves out with another value"] if kept else []
-    hurts += [f"{count(registering, 'person', 'people')} stuck until they register something"] if registering else []
+    hurts += [f"{plural(kept, 'person', 'people')} left out by a rule, with another value"] if kept else []
+    hurts += [f"{plural(registering, 'person', 'people')} stuck until they register something"] if registering else []
     stopped = sum(answer.sign_ins.rehearsal.hurt[1:3]) if answer.sign_ins is not None else 0
-    hurts += [f"{count(stopped, 'past sign-in')} stopped"] if stopped else []
+    hurts += [f"{plural(stopped, 'past sign-in')} stopped"] if stopped else []
     return f"{said}{'; ' + joined(hurts) if hurts else ''}."
 
 
 def _becomes_unclear(before: int, after: int) -> bool:
-    """Whether a verdict that was known becomes unknown or unavailable."""
+    """Return whether a verdict that was known becomes unknown or unavailable."""
     return after in (UNKNOWN, UNAVAILABLE) and before not in (UNKNOWN, UNAVAILABLE)
 
 
 def _details(answer: ChangedAnswer) -> Iterator[str]:
+    """Yield the sentences below the first line."""
     made = answer.comparison
     start = f", to be made {show_time(made.changes.start)}" if made.changes.start is not None else ""
     tried = (
-        f"{made.changes.title} ({count(len(made.changes.changes), 'change')}{start})" if made.changes.changes else ""
+        f"{made.changes.title} ({plural(len(made.changes.changes), 'change')}{start})" if made.changes.changes else ""
     )
     if made.baseline is not None:
         rules = [sum(each.what == what for each in made.baseline.rules) for what in WHAT_HAPPENED]
@@ -59,48 +62,50 @@ def _details(answer: ChangedAnswer) -> Iterator[str]:
         named = f"the baseline {' '.join(made.baseline.after)}" if tried else made.changes.title
         tried = f"{tried + '; then ' if tried else ''}{named} ({what}) in place of {' '.join(made.baseline.before)}"
     yield f"Tried: {tried or made.changes.title}."
-    yield f"{count(made.drifting[0], 'person drifts', 'people drift')} now, {made.drifting[1]:,} would afterwards."
+    yield f"{plural(made.drifting[0], 'person drifts', 'people drift')} now, {made.drifting[1]:,} would afterwards."
     worse = len({each.subject for each in made.worse})
     if worse:
-        yield f"Something gets worse for {count(worse, 'person or other subject', 'people or other subjects')}."
+        yield f"Something gets worse for {plural(worse, 'person or other subject', 'people or other subjects')}."
     now, then = (counts[UNKNOWN] + counts[UNAVAILABLE] for counts in made.counts)
     if now or then:
-        yield f"{count(now, 'verdict')} cannot be judged now, {then:,} could not be judged afterwards."
+        yield f"{plural(now, 'verdict')} cannot be judged now, {then:,} could not be judged afterwards."
     if made.open_doors is not None:
         before, after = map(_doors_text, made.open_doors)
         said = f"now {before}; afterwards {after}" if before != after else f"{before}, before and after"
         yield f"Doors of hosts (webinars and broadcasts among them) to a stranger: {said}."
     if answer.notices is not None:
-        yield f"{count(answer.notices[0], 'message')} drafted, for {count(answer.notices[1], 'person', 'people')}."
+        yield f"{plural(answer.notices[0], 'message')} drafted, for {plural(answer.notices[1], 'person', 'people')}."
 
 
 def _doors_text(doors: OpenDoors) -> str:
-    """How many doors are open; one that is not known is never counted as shut."""
+    """Return how many doors are open; one that is not known is never counted as shut."""
     return f"{doors.open:,} open" + (f", {doors.unknown:,} cannot be judged" if doors.unknown else "")
 
 
 def _sections(answer: ChangedAnswer, most: int) -> Iterator[Section]:
+    """Yield the tables: reach of each change, findings by rule, what gets worse, meetings, values, access."""
     made = answer.comparison
     reach = [
-        (each.change, told, each.people or None, each.without_need or None)
-        for each, told in zip(made.reach, answer.told, strict=True)
+        (each.change, text, each.people or None, each.without_need or None)
+        for each, text in zip(made.reach, answer.descriptions, strict=True)
     ]
     rows, more = cut(reach, most, _SHOW_ALL)
     columns = (
         Column("change", COUNT),
         Column("what"),
-        Column("people reached", COUNT),
-        Column("of them without need", COUNT),
+        Column("people changed", COUNT),
+        Column("fine before", COUNT),
     )
     if rows:
         yield Section("How far each change reaches", columns, rows, more)
     if made.rules:
         made_rules = [
-            (rule, ended or None, begun or None) for rule, (begun, ended) in sorted(made.rules.items(), key=_most_begun)
+            (rule, ended or None, begun or None)
+            for rule, (begun, ended) in sorted(made.rules.items(), key=_most_begun_key)
         ]
         rows, more = cut(made_rules, most, _SHOW_ALL)
         yield Section(
-            "Drifts by rule", (Column("rule", WHOLE), Column("end", COUNT), Column("begin", COUNT)), rows, more
+            "Findings by rule", (Column("rule", WHOLE), Column("end", COUNT), Column("begin", COUNT)), rows, more
         )
     if made.baseline is not None:
         yield from _baseline_sections(made, most)
@@ -148,15 +153,15 @@ def _sections(answer: ChangedAnswer, most: int) -> Iterator[Section]:
     yield from _locked_sections(answer, most)
 
 
-def _baseline_sections(made: Comparison, most: int) -> Iterator[Section]:
-    """What is other in the baseline, and what comes of it."""
+def _baseline_sections(made: ChangeComparison, most: int) -> Iterator[Section]:
+    """Yield what is other in the baseline, and what comes of it."""
     assert made.baseline is not None
     rules = []
     for each in made.baseline.rules:
         begun, ended = made.rules.get(each.id, (0, 0))
-        told = [f"{field}: {was or 'nothing'}, then {then or 'nothing'}" for field, was, then in each.fields]
+        changed_fields = [f"{field}: {was or 'nothing'}, then {then or 'nothing'}" for field, was, then in each.fields]
         what = f"{each.what}{', ' + each.direction if each.direction else ''}"
-        rules.append((each.id, each.severity, what, "; ".join(told), ended or None, begun or None))
+        rules.append((each.id, each.severity, what, "; ".join(changed_fields), ended or None, begun or None))
     rows, more = cut(rules, most, _SHOW_ALL)
     columns = (
         Column("rule", WHOLE),
@@ -188,7 +193,7 @@ _ACCESS = {
 
 
 def _access_section(answer: ChangedAnswer, most: int) -> Iterator[Section]:
-    """Whose possible sign-ins meet something else, by resource."""
+    """Yield whose possible sign-ins meet something else, by resource."""
     made = []
     for each in answer.comparison.access:
         few = each.people if not most else each.people[:3]
@@ -207,24 +212,24 @@ def _access_section(answer: ChangedAnswer, most: int) -> Iterator[Section]:
         yield Section("Sign-ins that would meet something else", columns, rows, more_rows)
 
 
-def _most_begun(entry: tuple[str, tuple[int, int]]) -> tuple[int, int, str]:
+def _most_begun_key(entry: tuple[str, tuple[int, int]]) -> tuple[int, int, str]:
     rule, (begun, ended) = entry
     return -begun, -ended, rule
 
 
-def _moved(moved: Moved) -> tuple[Cell, ...]:
+def _moved(moved: VerdictMoved) -> tuple[Cell, ...]:
     kind, name, login = moved.subject
     who = login if kind == "person" else f"{kind} {name}"
     return who, moved.rule, moved.service or "", WORDS[moved.before], WORDS[moved.after]
 
 
 def invitations(meetings: Sequence[tuple[NewlyMet, Sequence[str]]]) -> str:
-    """How many invitations there are, of how many addresses; those to a series count once. "" for none."""
+    """Return how many invitations there are, of how many addresses; those to a series count once. "" for none."""
     every = {(new.series, address.casefold()) for new, addresses in meetings for address in addresses}
     if not every:
         return ""
     addresses = len({address for _, address in every})
-    return f"{count(len(every), 'invitation')} of {count(addresses, 'address', 'addresses')}"
+    return f"{plural(len(every), 'invitation')} of {plural(addresses, 'address', 'addresses')}"
 
 
 _OPEN = {True: "open to a stranger", False: "shut to a stranger", None: "not known to be shut"}
@@ -246,6 +251,7 @@ def _met(new: NewlyMet, most: int) -> Iterator[str]:
 
 
 def _locked_sections(answer: ChangedAnswer, most: int) -> Iterator[Section]:
+    """Yield the tables of people locked out and of people who have to register something first."""
     made = answer.comparison
     for title, locked in (("Locked out", made.locked_begun), ("Locked out no more", made.locked_ended)):
         if locked:

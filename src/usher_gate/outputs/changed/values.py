@@ -1,4 +1,4 @@
-"""Values of people that are other than they were: as JSON, and as tables for people. Source: answers, B 15 and B 18."""
+"""Values of people that are other than they were: as JSON, and as tables for people. Spec: changes 3.1."""
 
 from __future__ import annotations
 
@@ -11,13 +11,16 @@ from ..section import COUNT, WHOLE, Column, Section, cut, some
 
 
 def value_object(each: ValueMoved) -> dict[str, Any]:
-    """A value that is other; with the rule that leaves its person out, where that is why it is told."""
+    """Return a value that is other; with the rule that leaves its person out, if that is why it is listed."""
     whose = {"service": each.service, "control": each.control, "person": each.person, "login": each.login}
     return {**({"rule": each.rule} if each.rule else {}), **whose, "before": each.before, "after": each.after}
 
 
 def values_section(title: str, values: Sequence[ValueMoved], most: int) -> Section:
-    """One row for all whose value is other in the same way, most people first; all of them by name if all rows are asked for."""
+    """Return one row for all whose value is other in the same way, most people first.
+
+    All of them by name if all rows are asked for.
+    """
     alike: dict[tuple[str, str, str, str, str], list[str]] = {}
     for each in values:
         before, after = (

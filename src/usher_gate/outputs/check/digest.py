@@ -17,12 +17,13 @@ from ...core.organisation.snapshot import Snapshot
 from ...core.sign_in.health import observed_rules
 from ...core.verdicts.codes import DRIFTS, LOOSE, MEETS, SETTLING, SHOWN_ORDER, UNAVAILABLE, UNKNOWN, VERDICTS
 from ...core.verdicts.condition import Leaf
-from ...core.verdicts.outcome import Outcome, Root, Tail
+from ...core.verdicts.outcome import Outcome, Root, VerdictDetail
 from ...core.verdicts.remedy import Remedy
-from ...core.verdicts.result import ENDS_SOON_DAYS, Block, CheckResult, ExceptionRow, RootRow, Share
+from ...core.verdicts.result import ENDS_SOON_DAYS, CheckResult, DriftShare, ExceptionRow, FindingBlock, RootRow
 from ...core.verdicts.rules import Rule
 from ...core.verdicts.uncovered import count_uncovered
 from ...core.words.compare import shown
+from ...core.words.plural import noun, plural
 from ...core.words.record import record
 from ...core.words.times import show_time
 from ...core.words.units import comparison_text, with_unit
@@ -37,7 +38,6 @@ from ..section import (
     WORD,
     Column,
     Section,
-    count,
     cut,
     few_logins,
     joined,
@@ -64,7 +64,7 @@ class Digest:
 
 
 def root_text(root: Root, snapshot: Snapshot | None = None) -> str:
-    """What a root is, in words; with a snapshot also what groups and units are called."""
+    """Return what a root is, in words; with a snapshot also what groups and units are called."""
     where = f"{root.service}: " if root.service else ""
     if root.value is not None and root.scope is not None:
         return f"{where}{root.control} = {with_unit(root.control, root.value)}, {place_text(root.scope, snapshot)}"
@@ -82,16 +82,19 @@ def root_text(root: Root, snapshot: Snapshot | None = None) -> str:
         return f"{where}{root.control}, by the access rules"
     if snapshot is None:
         return f"{where}{root.control}, as it was seen or is not supported"
-    return f"{where}{root.control}, {'as it was seen' if _is_supported(root, snapshot) else 'which is not supported there'}"
+    return (
+        f"{where}{root.control}, "
+        f"{'as it was seen' if _is_supported(root, snapshot) else 'which is not supported there'}"
+    )
 
 
 def _is_supported(root: Root, snapshot: Snapshot) -> bool:
-    """Whether the service of a root has its control."""
+    """Return whether the service of a root has its control."""
     return any(root.control in service.controls for service in snapshot.services or () if service.id == root.service)
 
 
 def digest(result: CheckResult, rows: int) -> Digest:
-    """The answer for people, at most `rows` rows of each kind (0 means all)."""
+    """Return the answer for people, at most `rows` rows of each kind (0 means all)."""
     snapshot, baseline = result.snapshot, result.baseline
     verdicts = tuple((name, result.counts[VERDICTS.index(name)]) for name in SHOWN_ORDER)
     sections = (
@@ -107,22 +110,22 @@ def digest(result: CheckResult, rows: int) -> Digest:
         _contests(result, rows),
         _clashes(result, rows),
         _stranded(result, rows),
-        *([] if rows else [exceptions_section(result)]),  # what is to be done about them stands in the details
+        *([] if rows else [exceptions_section(result)]),  # what is to be done about them is in the details
     )
     judged = sum(number for name, number in verdicts if name != "exempt")
     return Digest(
-        headline(result),
-        tuple(_details(result)),
-        f"{snapshot.name}, as it was at {snapshot.taken_text}, against {baseline.name} {baseline.version}",
-        f"{count(judged, 'verdict')} of {count(int(result.chosen.sum()), 'person', 'people')}",
-        verdicts,
-        tuple(section for section in sections if section.rows),
-        _next(result),
+        answer=headline(result),
+        details=tuple(_details(result)),
+        about=f"{snapshot.name}, as it was at {snapshot.taken_text}, against {baseline.name} {baseline.version}",
+        bar=f"{plural(judged, 'verdict')} of {plural(int(result.chosen.sum()), 'person', 'people')}",
+        verdicts=verdicts,
+        sections=tuple(section for section in sections if section.rows),
+        next_step=_next(result),
     )
 
 
 def _meeting_settings(result: CheckResult) -> int:
-    """How many settings are set at planned meetings, which no rule asks about."""
+    """Return how many settings are set at planned meetings, which no rule asks about."""
     settings = result.snapshot.settings
     if any(rule.subject == "meetings" for rule in result.baseline.rules):
         return 0
@@ -130,6 +133,7 @@ def _meeting_settings(result: CheckResult) -> int:
 
 
 def _details(result: CheckResult) -> list[str]:
+    """Return the sentences below the first line, lock-outs first."""
     found = [*lesser_lockouts(result), *conditional_lines(result.conditional, result.snapshot)]
     found += observed_lines(result)
     for groups, units, verbs, what in (
@@ -142,16 +146,16 @@ def _details(result: CheckResult) -> list[str]:
         ),
     ):
         if groups or units:
-            number = [count(each, thing) for each, thing in ((groups, "group"), (units, "unit")) if each]
+            number = [plural(each, thing) for each, thing in ((groups, "group"), (units, "unit")) if each]
             found.append(f"{joined(number)} {verbs[groups + units != 1]} {what}.")
     if number_of_settings := _meeting_settings(result):
         verb_of_settings = "is" if number_of_settings == 1 else "are"
         found.append(
-            f"{count(number_of_settings, 'setting')} of planned meetings {verb_of_settings} not judged here: "
+            f"{plural(number_of_settings, 'setting')} of planned meetings {verb_of_settings} not judged here: "
             "usher-gate door --meetings."
         )
     for code, meaning in (
-        (UNKNOWN, "unknown: the snapshot does not tell, and what is not known is not good"),
+        (UNKNOWN, "unknown: the snapshot does not say, and what is not known is not good"),
         (UNAVAILABLE, "unavailable: the licence that the control needs is not there"),
         (SETTLING, "settling: changed too lately to have arrived everywhere"),
         (LOOSE, "loose: right today, but nothing keeps people from changing it"),
@@ -159,19 +163,21 @@ def _details(result: CheckResult) -> list[str]:
         if result.counts[code]:
             verb = "is" if result.counts[code] == 1 else "are"
             open_them = "" if result.wanted is not None else f" (--verdict {VERDICTS[code]})"
-            found.append(f"{count(result.counts[code], 'verdict')} {verb} {meaning}{open_them}.")
+            found.append(f"{plural(result.counts[code], 'verdict')} {verb} {meaning}{open_them}.")
     if result.contested_people:
         found.append(
-            f"{count(result.contested_people, 'person has', 'people have')} contested values: settings of equal rank disagree."
+            f"{plural(result.contested_people, 'person has', 'people have')} contested values: settings of equal rank "
+            "disagree."
         )
     if result.stranded_people:
         verb = "is" if result.stranded_people == 1 else "are"
         where = some([each.resource for each in result.stranded], 3)
         found.append(
-            f"{count(result.stranded_people, 'person', 'people')} {verb} stranded at {where}: no way in until they register something."
+            f"{plural(result.stranded_people, 'person', 'people')} {verb} stranded at {where}: no way in until they "
+            "register something."
         )
     if result.clashing_people:
-        found.append(f"{count(result.clashing_people, 'person has', 'people have')} values that cannot work together.")
+        found.append(f"{plural(result.clashing_people, 'person has', 'people have')} values that cannot work together.")
     soon = [
         exception.id
         for exception in agreed(result)
@@ -185,42 +191,43 @@ def _details(result: CheckResult) -> list[str]:
         (idle, "covers nothing today", "cover nothing today"),
     ):
         if names:
-            found.append(f"{count(len(names), 'exception')} {one if len(names) == 1 else many}: {some(names, 5)}.")
+            found.append(f"{plural(len(names), 'exception')} {one if len(names) == 1 else many}: {some(names, 5)}.")
     return [*found, *uncovered_lines(result)]
 
 
 def uncovered_lines(result: CheckResult) -> list[str]:
-    """How many controls no rule asks about; nothing where the report speaks of some rules or people only."""
+    """Return how many controls no rule asks about; nothing where the report speaks of some rules or people only."""
     many, of = count_uncovered(result.snapshot, result.baseline)
     if not many or len(result.rules) < len(result.baseline.rules) or not result.chosen.all():
         return []
     verb = "is" if many == 1 else "are"
     return [
-        f"{many:,} of {count(of, 'control')} of your services {verb} asked about by no rule (usher-gate baseline --uncovered)."
+        f"{many:,} of {plural(of, 'control')} of your services {verb} asked about by no rule (usher-gate baseline "
+        "--uncovered)."
     ]
 
 
 def observed_lines(result: CheckResult) -> list[str]:
-    """The access rules that are only observed, with their age."""
+    """Return the access rules that are only observed, with their age."""
     observed = observed_rules(result.snapshot, result.observed_days)
     if not observed:
         return []
     verb, stops = ("is", "stops") if len(observed) == 1 else ("are", "stop")
-    told = [
+    texts = [
         f"{each.rule.id} ({each.text}{', which is long' if each.is_old and each.days is not None else ''})"
         for each in observed
     ]
-    return [f"{count(len(observed), 'access rule')} {verb} only observed and {stops} no one: {some(told, 5)}."]
+    return [f"{plural(len(observed), 'access rule')} {verb} only observed and {stops} no one: {some(texts, 5)}."]
 
 
 def agreed(result: CheckResult) -> list[ExceptionRow]:
-    """The exceptions from any of the rules that the report speaks of."""
+    """Return the exceptions from any of the rules that the report speaks of."""
     rules = {rule.id for rule in result.rules}
     return [row for row in result.exceptions if rules & set(row.rules)]
 
 
 def remedy_text(row: RootRow, result: CheckResult) -> str:
-    """What to do about a root, and what that does: as it was found by judging again."""
+    """Return what to do about a root, and what that does: as it was found by judging again."""
     remedy = row.remedy
     rules = [rule for rule in result.rules if rule.id in row.rules]
     rules.sort(key=lambda rule: (-result.rule_counts[rule.id][DRIFTS], rule.id))  # what most of them drift from
@@ -235,11 +242,11 @@ def remedy_text(row: RootRow, result: CheckResult) -> str:
     if remedy.mended_value is not None and not row.people:
         return f"set it to {with_unit(row.root.control, remedy.mended_value)}"
     if remedy.mended_value is not None:
-        return f"set it to {with_unit(row.root.control, remedy.mended_value)}: frees {remedy.freed:,}{harms}"
+        return f"set it to {with_unit(row.root.control, remedy.mended_value)}: clears {remedy.freed:,}{harms}"
     if row.root.scope == "licence":
-        return f"give the licence: frees {remedy.freed:,}{harms}"
+        return f"give the licence: clears {remedy.freed:,}{harms}"
     if row.root.scope in ("person", "access-rules"):
-        frees = f"frees {remedy.freed:,}{harms}" if remedy.freed or remedy.harms else ""
+        frees = f"clears {remedy.freed:,}{harms}" if remedy.freed or remedy.harms else ""
         return " ".join((words, f"({frees})" if words and frees else frees)).strip()
     return (
         "no value passes every rule"
@@ -249,14 +256,17 @@ def remedy_text(row: RootRow, result: CheckResult) -> str:
 
 
 def _harmed(remedy: Remedy, result: CheckResult) -> str:
-    """The first of those whom a remedy harms, and how many more there are."""
+    """Return the first of the people that a remedy harms, and how many more there are."""
     shown = some_logins(result.snapshot, remedy.harmed[:2], 2)
     more = remedy.harms - len(remedy.harmed[:2])
     return f"{shown} and {more:,} more" if more else shown
 
 
 def _is_as_it_should_be(root: Root, rules: Sequence[Rule]) -> bool:
-    """Whether the value of a setting passes all that the rules ask of the control: then what was seen is what drifts."""
+    """Return whether the value of a setting passes all that the rules ask of the control.
+
+    Then what was seen is what drifts.
+    """
     if root.service is None or root.value is None or root.scope in (None, "licence"):
         return False
     asked = [leaf for rule in rules for leaf in rule.leaves if leaf.about == "control" and leaf.name == root.control]
@@ -264,18 +274,19 @@ def _is_as_it_should_be(root: Root, rules: Sequence[Rule]) -> bool:
 
 
 def findings_text(result: CheckResult) -> str:
-    """How many findings there are, and of what."""
+    """Return how many findings there are, and of what."""
     of_people = int(result.counts[DRIFTS])
     others = {each.type: each.counts[DRIFTS] for each in result.other_counts if each.counts[DRIFTS]}
     whole = of_people + sum(others.values())
     if not others:
-        return f"{count(whole, 'finding')} of people"
+        return f"{plural(whole, 'finding')} of people"
     names = {"meeting": "meetings", "partner": "partners", "organisation": "the organisation"}
     rest = f"{sum(others.values()):,} of {joined([names[kind] for kind in names if kind in others])}"
-    return f"{count(whole, 'finding')}: {of_people:,} of people, {rest}"
+    return f"{plural(whole, 'finding')}: {of_people:,} of people, {rest}"
 
 
 def _roots(result: CheckResult, most: int) -> Section:
+    """Return the table of causes, the most severe first, with what would help."""
     made = [
         (
             row.severity,
@@ -289,12 +300,12 @@ def _roots(result: CheckResult, most: int) -> Section:
     ]
     rows, more = cut(made, most, "--rows 0, or --format json")
     return Section(
-        f"Where to begin: {count(len(made), 'cause')} of {findings_text(result)}",
+        f"Where to begin: {plural(len(made), 'cause')} of {findings_text(result)}",
         (
             Column("severity", WORD),
             Column("people", COUNT),
             Column("findings", COUNT),
-            Column("what causes the drift"),
+            Column("what causes them"),
             Column("what would help"),
             Column("rules", spare=2),
         ),
@@ -304,6 +315,7 @@ def _roots(result: CheckResult, most: int) -> Section:
 
 
 def _rules(result: CheckResult, most: int) -> Section:
+    """Return the table of rules with something open, the ones with findings first."""
     wanting = [rule for rule in result.rules if any(result.rule_counts[rule.id][code] for code in range(MEETS))]
     people = _people_of_rules(result)
     wanting.sort(
@@ -329,13 +341,13 @@ def _rules(result: CheckResult, most: int) -> Section:
     good = sum(result.holds(rule) for rule in result.rules)
     loose = sum(result.holds(rule) for rule in wanting)
     not_quite = f", {loose} of them loose or settling" if loose else ""
-    nobody = f"; {len(idle)} {'judges' if len(idle) == 1 else 'judge'} nobody" if idle else ""
+    nobody = f"; {len(idle)} {noun(len(idle), 'judges', 'judge')} no one" if idle else ""
     return Section(
         f"Rules: {good} of {len(result.rules)} hold{not_quite}{nobody}",
         (
             Column("rule", WHOLE),
             Column("severity", WORD),
-            Column("drifts", COUNT),
+            Column("findings", COUNT),
             Column("unavail.", COUNT, spare=1),
             Column("unknown", COUNT, spare=1),
             Column("settling", COUNT, spare=2),
@@ -348,19 +360,20 @@ def _rules(result: CheckResult, most: int) -> Section:
 
 
 def _people_of_rules(result: CheckResult) -> dict[str, int]:
-    """For each rule, how many people drift from it on some service, as far as they are listed."""
+    """Return for each rule, how many people drift from it on some service, as far as they are listed."""
     masks: dict[str, Bools] = {}
     for block in result.blocks:
-        drifts = np.array([tail.verdict == DRIFTS for tail in block.tails], bool)
+        drifts = np.array([detail.verdict == DRIFTS for detail in block.details], bool)
         if drifts.any():
             mask = masks.setdefault(block.rule.id, np.zeros(len(result.chosen), bool))
-            mask[block.people[drifts[block.tail]]] = True
+            mask[block.people[drifts[block.detail]]] = True
     return {rule: int(np.count_nonzero(mask)) for rule, mask in masks.items()}
 
 
 def _wholes(result: CheckResult, most: int) -> Section:
+    """Return the table of groups and units that drift as a whole or have the setting that causes findings."""
     severity = {rule.id: SEVERITIES.index(rule.severity) for rule in result.rules}
-    found: dict[tuple[str, str], list[Share]] = {}
+    found: dict[tuple[str, str], list[DriftShare]] = {}
     for kind, shares in (("group", result.groups), ("unit", result.units)):
         for share in shares.notable():
             found.setdefault((kind, share.id), []).append(share)
@@ -397,6 +410,7 @@ def _wholes(result: CheckResult, most: int) -> Section:
 
 
 def _people(result: CheckResult, most: int) -> Section:
+    """Return the table of people who drift, the worst first, with the causes of their findings."""
     listed = result.wanted is None or "drifts" in result.wanted
     people = np.flatnonzero(result.drifts_of) if listed else np.empty(0, np.int64)
     ordered = people[np.lexsort((people, -result.drifts_of[people], result.worst_of[people]))]
@@ -406,10 +420,10 @@ def _people(result: CheckResult, most: int) -> Section:
         places = np.searchsorted(block.people, shown)
         for person, place in zip(shown.tolist(), places.tolist(), strict=True):
             if place < len(block.people) and block.people[place] == person:
-                tail = block.tails[int(block.tail[place])]
-                if tail.verdict == DRIFTS:
+                detail = block.details[int(block.detail[place])]
+                if detail.verdict == DRIFTS:
                     on = f"{block.service}: " if block.service else ""
-                    causes[person].append(f"{block.rule.id} {on}{cause_text(tail, result.snapshot)}")
+                    causes[person].append(f"{block.rule.id} {on}{cause_text(detail, result.snapshot)}")
     logins = result.snapshot.people.logins.take(shown)
     made = tuple(
         (
@@ -423,54 +437,59 @@ def _people(result: CheckResult, most: int) -> Section:
     left = len(ordered) - len(shown)
     return Section(
         "People, the worst first",
-        (Column("login", WHOLE), Column("worst", WORD), Column("drifts", COUNT), Column("from")),
+        (Column("login", WHOLE), Column("worst", WORD), Column("findings", COUNT), Column("from")),
         made,
         f"and {left:,} more: --rows 0, --person WHO, or --format csv" if left else "",
     )
 
 
 def _few(causes: list[str]) -> str:
-    return causes[0] + (f"; and {len(causes) - 1} more" if len(causes) > 1 else "") if causes else "(not listed)"
+    if not causes:
+        return "(not listed)"
+    return causes[0] + (f"; and {len(causes) - 1} more" if len(causes) > 1 else "")
 
 
-def due_text(tail: Tail) -> str:
-    """What the leaf that decides asks for, in words."""
-    return expected_text(tail.deciding[0]) if tail.deciding else ""
+def due_text(detail: VerdictDetail) -> str:
+    """Return what the leaf that decides asks for, in words."""
+    return expected_text(detail.deciding[0]) if detail.deciding else ""
 
 
 def expected_text(leaf: Leaf) -> str:
-    """What a leaf asks for, in words, with the unit of numbers."""
-    if leaf.comparison is None or leaf.comers is not None:
+    """Return what a leaf asks for, in words, with the unit of numbers."""
+    if leaf.comparison is None or leaf.visitor_selection is not None:
         return leaf.expected
     return comparison_text(leaf.name, leaf.comparison)
 
 
-def cause_text(tail: Tail, snapshot: Snapshot | None = None) -> str:
-    """What drifts, and where it is set, in a few words; with a snapshot also what groups and units are called."""
-    found = tail.deciding
+def cause_text(detail: VerdictDetail, snapshot: Snapshot | None = None) -> str:
+    """Return what drifts, and where it is set, in a few words.
+
+    With a snapshot also what groups and units are called.
+    """
+    found = detail.deciding
     if found is None:
-        return tail.reason
+        return detail.reason
     leaf, outcome = found
     where = f" at {scope_text(outcome.cause.scope or '', snapshot)}" if outcome.cause is not None else ""
-    seen = " was seen" if tail.reason in ("observed", "not-applied", "not-seen-since") else ""
+    seen = " was seen" if detail.reason in ("observed", "not-applied", "not-seen-since") else ""
     actual = "not known" if outcome.actual is None else with_unit(leaf.name, outcome.actual)
     if leaf.about == "proof":
         actual = "is not asked for everywhere"
     if outcome.visit is not None:
-        return f"{outcome.met}: {outcome.visit.text}{_by_root(tail)}"
+        return f"{outcome.met}: {outcome.visit.text}{_by_root(detail)}"
     return f"{leaf.name} {actual}{seen}{where}{words_apart(leaf, outcome)}"
 
 
-def _by_root(tail: Tail) -> str:
-    """What lets somebody in at a door, in words."""
-    root = tail.root
+def _by_root(detail: VerdictDetail) -> str:
+    """Return what lets someone in at a door, in words."""
+    root = detail.root
     if root is None or root.scope is None:
         return ""
     return f", by {root.control} {shown(root.value or '')} at {root.scope}"
 
 
 def words_apart(leaf: Leaf, outcome: Outcome) -> str:
-    """Of a set that fails: the words that are too many, and those that are missing."""
+    """Return which words a failing set has too many, and which it lacks."""
     if leaf.comparison is None or outcome.actual is None or outcome.verdict != DRIFTS:
         return ""
     many, few = leaf.comparison.apart(outcome.actual)
@@ -479,9 +498,10 @@ def words_apart(leaf: Leaf, outcome: Outcome) -> str:
 
 
 def _others(result: CheckResult, most: int, meetings: bool) -> Section:
+    """Return the table of planned meetings, or of the organisation and its partners, that do not meet a rule."""
     ordered = sorted(
         (other for other in result.others if (other.subject[0] == "meeting") == meetings),
-        key=lambda other: (other.tail.verdict, SEVERITIES.index(other.rule.severity), other.rule.id, other.subject),
+        key=lambda other: (other.detail.verdict, SEVERITIES.index(other.rule.severity), other.rule.id, other.subject),
     )
     made = [
         (
@@ -490,9 +510,9 @@ def _others(result: CheckResult, most: int, meetings: bool) -> Section:
             else f"{other.subject[0]} {other.subject[1]}",
             other.rule.id,
             other.rule.severity,
-            VERDICTS[other.tail.verdict],
-            cause_text(other.tail, result.snapshot),
-            due_text(other.tail),
+            VERDICTS[other.detail.verdict],
+            cause_text(other.detail, result.snapshot),
+            due_text(other.detail),
         )
         for other in ordered
     ]
@@ -513,7 +533,7 @@ def _others(result: CheckResult, most: int, meetings: bool) -> Section:
 
 
 def _framework(result: CheckResult, most: int) -> Section:
-    """The rules by the numbers of a framework: what an auditor asks for."""
+    """Return the rules by the numbers of a framework: what an auditor asks for."""
     numbers: dict[str, list[Rule]] = {}
     for rule in result.rules:
         for name in rule.maps.get(result.by or "", ()):
@@ -537,7 +557,7 @@ def _framework(result: CheckResult, most: int) -> Section:
     columns = (
         Column("number", WHOLE),
         Column("rules that hold", SHARE),
-        Column("drifts", COUNT),
+        Column("findings", COUNT),
         Column("not certain", COUNT),
         Column("meets", COUNT),
         Column("rules", spare=1),
@@ -546,12 +566,12 @@ def _framework(result: CheckResult, most: int) -> Section:
 
 
 def _natural(text: str) -> tuple[tuple[int, str], ...]:
-    """An order in which AC-2 comes before AC-12."""
+    """Return an order in which AC-2 comes before AC-12."""
     return tuple((int(part), "") if part.isdecimal() else (-1, part) for part in re.split(r"([0-9]+)", text) if part)
 
 
 def _services(result: CheckResult) -> Section:
-    """Services side by side, if there are several."""
+    """Return services side by side, if there are several."""
     rows = tuple(
         (
             row.id,
@@ -570,23 +590,23 @@ def _services(result: CheckResult) -> Section:
 
 
 def _listed(result: CheckResult, most: int) -> Section:
-    """The findings with the verdicts that are asked for, other than drift."""
+    """Return the findings with the verdicts that are asked for, other than drift."""
     wanted = (result.wanted or frozenset()) - {"drifts"}
-    found: list[tuple[int, str, Block, int]] = []
+    found: list[tuple[int, str, FindingBlock, int]] = []
     for block in result.blocks:
-        kept = np.array([VERDICTS[tail.verdict] in wanted for tail in block.tails], bool)[block.tail]
+        kept = np.array([VERDICTS[detail.verdict] in wanted for detail in block.details], bool)[block.detail]
         found += [
-            (int(block.people[place]), block.rule.id, block, int(block.tail[place])) for place in np.flatnonzero(kept)
+            (int(block.people[place]), block.rule.id, block, int(block.detail[place])) for place in np.flatnonzero(kept)
         ]
     found.sort(key=lambda each: (each[2].rule.id, each[2].service or "", each[0]))
     rows = []
     for person, rule, block, which in found[:most] if most else found:
-        tail = block.tails[which]
+        detail = block.details[which]
         login = result.snapshot.people.logins.take(np.array([person]))[0]
         on = f"{block.service}: " if block.service else ""
-        due = due_text(tail)
-        what = f"{on}{cause_text(tail, result.snapshot)}{arrival(result.snapshot, block.service, tail)}"
-        rows.append((login, rule, VERDICTS[tail.verdict], what, due))
+        due = due_text(detail)
+        what = f"{on}{cause_text(detail, result.snapshot)}{arrival(result.snapshot, block.service, detail)}"
+        rows.append((login, rule, VERDICTS[detail.verdict], what, due))
     left_out = len(found) - len(rows)
     return Section(
         f"Verdicts that are {' or '.join(sorted(wanted))}: {len(found):,}",
@@ -602,17 +622,18 @@ def _listed(result: CheckResult, most: int) -> Section:
     )
 
 
-def arrival(snapshot: Snapshot, service: str | None, tail: Tail) -> str:
-    """Of a change that may not have arrived: when it should be there; of old evidence, that nobody has looked since."""
-    found = tail.deciding
-    if tail.verdict != SETTLING or found is None or found[1].cause is None:
+def arrival(snapshot: Snapshot, service: str | None, detail: VerdictDetail) -> str:
+    """Return when a recent change should have arrived, or that no one has looked since old evidence."""
+    found = detail.deciding
+    if detail.verdict != SETTLING or found is None or found[1].cause is None:
         return ""
     settle = next((one.settle for one in snapshot.services or () if one.id == service), 0)
     due = show_time(found[1].cause.changed + settle)
-    return f"; should be there by {due}" if tail.reason == "young" else f"; due since {due}, and not looked at again"
+    return f"; should be there by {due}" if detail.reason == "young" else f"; due since {due}, and not looked at again"
 
 
 def _contests(result: CheckResult, most: int) -> Section:
+    """Return the table of values for which settings of equal rank disagree."""
     made = [
         (
             len(each.people),
@@ -645,6 +666,7 @@ def _stranded(result: CheckResult, most: int) -> Section:
 
 
 def _clashes(result: CheckResult, most: int) -> Section:
+    """Return the table of values that cannot work together."""
     made = [
         (
             len(clash.people),
@@ -665,7 +687,7 @@ def _clashes(result: CheckResult, most: int) -> Section:
 
 
 def exceptions_section(result: CheckResult) -> Section:
-    """The exceptions from the rules that the report speaks of."""
+    """Return the exceptions from the rules that the report speaks of."""
     made = tuple(
         (exception.id, exception.state, exception.covers, exception.until, left(exception.days_left))
         for exception in agreed(result)
@@ -681,9 +703,9 @@ def exceptions_section(result: CheckResult) -> Section:
 
 
 def _next(result: CheckResult) -> tuple[str, ...]:
-    """Return a call that shows where the first person's drift comes from; () where no one drifts."""
+    """Return a call that shows where the first person's findings come from; () where no one drifts."""
     for block in sorted(result.blocks, key=lambda one_block: SEVERITIES.index(one_block.rule.severity)):
-        drifting = np.flatnonzero(np.array([tail.verdict == DRIFTS for tail in block.tails])[block.tail])
+        drifting = np.flatnonzero(np.array([detail.verdict == DRIFTS for detail in block.details])[block.detail])
         if len(drifting):
             first, people = block.people[drifting[:1]], result.snapshot.people
             return why_call(people.logins.take(first)[0], people.ids.take(first)[0], "--rule", block.rule.id)

@@ -1,6 +1,6 @@
 """The first lines of a check: what must be said before everything else, and how many of what drift.
 
-Source: answers, A 1 to A 3, A 8 and A 9.
+Spec: command-line 2.1 and 3.
 """
 
 from __future__ import annotations
@@ -12,10 +12,11 @@ import numpy as np
 from ...core.sign_in.lockout import Lockout
 from ...core.verdicts.codes import UNAVAILABLE, UNKNOWN
 from ...core.verdicts.result import CheckResult, OtherCount
+from ...core.words.plural import plural
 from ...core.words.record import record
 from ...core.words.times import show_time
 from ...core.words.vocabulary import SEVERITIES
-from ..section import count, joined, some, some_logins
+from ..section import joined, some, some_logins
 
 _THINGS = {
     "meeting": ("planned meeting", "planned meetings"),
@@ -25,7 +26,10 @@ _THINGS = {
 
 
 def headline(result: CheckResult) -> tuple[str, ...]:
-    """The first lines, the gravest first: who is locked out, what makes the answer less than whole, and how many of what drift."""
+    """Return the first lines, the gravest first.
+
+    Who is locked out, what makes the answer less than whole, and how many of what drift.
+    """
     return (*alarms(result), *doubts(result), answer_of(result))
 
 
@@ -35,7 +39,7 @@ def alarms(result: CheckResult) -> list[str]:
 
 
 def lesser_lockouts(result: CheckResult) -> list[str]:
-    """The other lock-outs: of some privileged people."""
+    """Return the other lock-outs: of some privileged people."""
     return locked_out(result, [lockout for lockout in result.lockouts if not _is_alarming(lockout)])
 
 
@@ -43,13 +47,18 @@ def _is_alarming(lockout: Lockout) -> bool:
     return lockout.of == "break-glass" or lockout.all
 
 
-def worst_lockout(lockout: Lockout) -> tuple[bool, str, str]:
-    """A key that sorts lock-outs: where nobody of a kind is left first, break-glass accounts before privileged people."""
+def lockout_key(lockout: Lockout) -> tuple[bool, str, str]:
+    """Return a key that sorts lock-outs.
+
+    Where no one of a kind is left first, break-glass accounts before privileged people.
+    """
     return not lockout.all, lockout.of, lockout.resource
 
 
 def locked_out(result: CheckResult, lockouts: Sequence[Lockout]) -> list[str]:
-    """One line for each kind of people who are locked out, with all resources that the same ones are locked out of."""
+    """Return one line for each kind of people who are locked out, with all resources that the same ones are locked out
+    of.
+    """
     resources: dict[tuple[bool, str, tuple[str, ...]], list[str]] = {}
     rules: dict[tuple[bool, str, tuple[str, ...]], dict[str, str]] = {}
     for lockout in lockouts:
@@ -71,7 +80,7 @@ def locked_out(result: CheckResult, lockouts: Sequence[Lockout]) -> list[str]:
 
 
 def doubts(result: CheckResult) -> list[str]:
-    """What makes the answer less than whole, whatever it is."""
+    """Return what makes the answer less than whole, whatever it is."""
     snapshot = result.snapshot
     lines = [f"{snapshot.stale[:1].upper()}{snapshot.stale[1:]}."] if snapshot.stale else []
     if snapshot.partial:
@@ -81,10 +90,10 @@ def doubts(result: CheckResult) -> list[str]:
     elif result.judging_nobody:
         number = len(result.judging_nobody)
         verb = "judges" if number == 1 else "judge"
-        lines.append(f"{count(number, 'rule')} {verb} no one: {some(result.judging_nobody, 5)}.")
+        lines.append(f"{plural(number, 'rule')} {verb} no one: {some(result.judging_nobody, 5)}.")
     if number := result.ignored_settings:
         lines.append(
-            f"{count(number, 'setting')} {'applies' if number == 1 else 'apply'} to nothing: {ignored_places(result)}."
+            f"{plural(number, 'setting')} {'applies' if number == 1 else 'apply'} to nothing: {ignored_places(result)}."
         )
     return lines
 
@@ -94,7 +103,10 @@ def _were(things: Sequence[str]) -> str:
 
 
 def ignored_places(result: CheckResult) -> str:
-    """Where the settings that apply to nothing are set: the first few places, each with the nearest one that exists."""
+    """Return where the settings that apply to nothing are set.
+
+    The first few places, each with the nearest one that exists.
+    """
     ignored, shown = result.snapshot.ignored, list[str]()
     assert ignored is not None
     for word, near in sorted(zip(ignored.scope.words, ignored.nearest, strict=True))[:3]:
@@ -105,24 +117,27 @@ def ignored_places(result: CheckResult) -> str:
 
 @record
 class _Clause:
-    """What is said of one type of subject: how severe the worst is (a place in SEVERITIES), and the words."""
+    """Describes what is said of one type of subject: how severe the worst is (a place in SEVERITIES), and the words."""
 
     worst: int
     text: str
 
 
 def answer_of(result: CheckResult) -> str:
-    """How many people, planned meetings, partners drift, the worst first; or what is not known; or that nothing drifts."""
+    """Return how many people, planned meetings, partners drift, the worst first; or what is not known.
+
+    Or that nothing drifts.
+    """
     drifting = sorted(_drifting(result), key=lambda clause: clause.worst)
     if drifting:
         answer = "; ".join(clause.text for clause in drifting)
         if not result.drifting_people and result.chosen.any():
-            answer += f"; none of {count(int(result.chosen.sum()), 'person', 'people')} drifts"
+            answer += f"; none of {plural(int(result.chosen.sum()), 'person', 'people')} drifts"
         return f"{answer[0].upper()}{answer[1:]}."
     unclear = list(_unclear(result))
     if unclear:
         return f"Nothing is known to drift: {joined(unclear)}."
-    people = count(int(result.chosen.sum()), "person", "people")
+    people = plural(int(result.chosen.sum()), "person", "people")
     others = [_things(each, each.judged) for each in result.other_counts if each.type != "organisation"]
     answer = f"None of {people} drifts" + (f", nor does any of {joined(others)}" if others else "")
     if any(each.type == "organisation" for each in result.other_counts):
@@ -131,9 +146,10 @@ def answer_of(result: CheckResult) -> str:
 
 
 def _drifting(result: CheckResult) -> Iterator[_Clause]:
+    """Yield the clauses of the first line that count people and other subjects who drift."""
     if result.drifting_people:
         by_severity = [int(np.count_nonzero(result.worst_of == place)) for place in range(len(SEVERITIES))]
-        people = count(int(result.chosen.sum()), "person", "people")
+        people = plural(int(result.chosen.sum()), "person", "people")
         verb = "drifts" if result.drifting_people == 1 else "drift"
         parts = [
             f"{number:,} from a {severity} rule"
@@ -153,23 +169,23 @@ def _drifting(result: CheckResult) -> Iterator[_Clause]:
 
 
 def _things(each: OtherCount, number: int) -> str:
-    return count(number, *_THINGS[each.type])
+    return plural(number, *_THINGS[each.type])
 
 
 def _unclear(result: CheckResult) -> Iterator[str]:
-    """The verdicts that are unknown or unavailable, by type of subject."""
+    """Yield the verdicts that are unknown or unavailable, by type of subject."""
     number, words = _unclear_words(result.counts)
     if number:
-        people = count(result.unclear_people, "person", "people")
-        yield f"{count(number, 'verdict')} of {people} {'is' if number == 1 else 'are'} {words}"
+        people = plural(result.unclear_people, "person", "people")
+        yield f"{plural(number, 'verdict')} of {people} {'is' if number == 1 else 'are'} {words}"
     for each in result.other_counts:
         number, words = _unclear_words(each.counts)
         if number:
             subject = "the organisation" if each.type == "organisation" else _THINGS[each.type][1]
-            yield f"{count(number, 'verdict')} of {subject} {'is' if number == 1 else 'are'} {words}"
+            yield f"{plural(number, 'verdict')} of {subject} {'is' if number == 1 else 'are'} {words}"
 
 
 def _unclear_words(counts: Sequence[int]) -> tuple[int, str]:
-    """How many verdicts are unknown or unavailable, and which of the two."""
+    """Return how many verdicts are unknown or unavailable, and which of the two."""
     words = [word for code, word in ((UNKNOWN, "unknown"), (UNAVAILABLE, "unavailable")) if counts[code]]
     return counts[UNKNOWN] + counts[UNAVAILABLE], " or ".join(words)

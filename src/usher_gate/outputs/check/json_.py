@@ -14,11 +14,11 @@ from ...core.settings.clashes import Clash
 from ...core.settings.contests import Contest
 from ...core.sign_in.health import observed_rules
 from ...core.verdicts.codes import verdict_name
-from ...core.verdicts.outcome import Tail
+from ...core.verdicts.outcome import VerdictDetail
 from ...core.verdicts.result import (
-    Block,
     CheckResult,
     ExceptionRow,
+    FindingBlock,
     OtherCount,
     OtherFinding,
     RootRow,
@@ -29,7 +29,7 @@ from ...core.verdicts.rules import Rule
 from ...core.words.compare import shown
 from ..conditions import conditional_object
 from ..json_text import counts, leaf_object, lockout_object, shown_or_none, text, write_form
-from ..look import Look
+from ..render_options import RenderOptions
 
 _PIECE = 20_000
 
@@ -38,14 +38,14 @@ def _head(rule: Rule) -> str:
     return f'{{"rule": {text(rule.id)}, "severity": {text(rule.severity)}, "subject": '
 
 
-def _tail(tail: Tail, service: str | None) -> str:
+def _detail(detail: VerdictDetail, service: str | None) -> str:
     rest = {
         "service": service,
-        "verdict": verdict_name(tail.verdict),
-        "reason": tail.reason,
-        "leaves": [leaf_object(leaf, outcome) for leaf, outcome in tail.leaves],
-        "exception": tail.exception,
-        "would_be": None if tail.would_be is None else verdict_name(tail.would_be),
+        "verdict": verdict_name(detail.verdict),
+        "reason": detail.reason,
+        "leaves": [leaf_object(leaf, outcome) for leaf, outcome in detail.leaves],
+        "exception": detail.exception,
+        "would_be": None if detail.would_be is None else verdict_name(detail.would_be),
     }
     return ", " + text(rest)[1:]
 
@@ -58,7 +58,7 @@ class _Subjects:
         self._texts: list[str] = []
 
     def of(self, people: Any) -> list[str]:
-        """The subjects of these people."""
+        """Return the subjects of these people."""
         new = people[self._made[people] < 0]
         if len(new):
             self._made[new] = np.arange(len(self._texts), len(self._texts) + len(new))
@@ -76,15 +76,15 @@ def _texts(values: list[str]) -> Iterable[str]:
     return map(json.encoder.encode_basestring, values)
 
 
-def _block(block: Block, subjects: _Subjects) -> Iterator[str]:
+def _block(block: FindingBlock, subjects: _Subjects) -> Iterator[str]:
     head = _head(block.rule)
-    tails = [_tail(tail, block.service) for tail in block.tails]
+    details = [_detail(detail, block.service) for detail in block.details]
     for start in range(0, len(block.people), _PIECE):
         piece = slice(start, start + _PIECE)
         yield ",\n  ".join(
             [
-                head + subject + tails[which]
-                for subject, which in zip(subjects.of(block.people[piece]), block.tail[piece].tolist(), strict=True)
+                head + subject + details[which]
+                for subject, which in zip(subjects.of(block.people[piece]), block.detail[piece].tolist(), strict=True)
             ]
         )
 
@@ -93,21 +93,21 @@ def _other(finding: OtherFinding, ids: Texts) -> str:
     subject = {"type": finding.subject[0], "id": finding.subject[1]}
     if finding.organiser != MISSING:
         subject |= {"label": finding.label, "organiser": ids.take(np.array([finding.organiser]))[0]}
-    return _head(finding.rule) + text(subject) + _tail(finding.tail, finding.service)
+    return _head(finding.rule) + text(subject) + _detail(finding.detail, finding.service)
 
 
 def findings(result: CheckResult) -> Iterator[str]:
-    """All findings, in pieces of JSON that a comma may stand between: by rule, then service, then person."""
+    """Yield all findings, in pieces of JSON that a comma may stand between: by rule, then service, then person."""
     subjects = _Subjects(result)
     for finding in result.findings():
-        if isinstance(finding, Block):
+        if isinstance(finding, FindingBlock):
             yield from _block(finding, subjects)
         else:
             yield _other(finding, result.snapshot.people.ids)
 
 
 def _shares(shares: Shares, keys: tuple[str, ...]) -> Iterator[str]:
-    """Rows of groups or units, in pieces of JSON that a comma may stand between."""
+    """Yield rows of groups or units, in pieces of JSON that a comma may stand between."""
     heads = [
         "{" + ", ".join(f'"{key}": {text(cell)}' for key, cell in zip(keys, named, strict=False)) + ', "rule": '
         for named in zip(shares.ids, shares.names, strict=True)
@@ -133,7 +133,7 @@ def _numerals(numbers: Longs) -> NDArray[np.object_]:
     return np.array([str(number) for number in known.tolist()], object)[which]
 
 
-def write_json(result: CheckResult, stream: TextIO, _look: Look) -> None:
+def write_json(result: CheckResult, stream: TextIO, _look: RenderOptions) -> None:
     """Writes the whole result; the same snapshot gives the same bytes."""
     snapshot, baseline, ids = result.snapshot, result.baseline, result.snapshot.people.ids
     summary = {
@@ -197,13 +197,13 @@ def _other_count(each: OtherCount) -> dict[str, Any]:
 
 
 def _observed(result: CheckResult) -> Iterator[dict[str, Any]]:
-    """The access rules that are only observed."""
+    """Yield the access rules that are only observed."""
     for each in observed_rules(result.snapshot, result.observed_days):
         yield {"id": each.rule.id, "title": each.rule.title, "days": each.days, "old": each.is_old}
 
 
 def _ignored(result: CheckResult) -> Iterator[dict[str, Any]]:
-    """The settings that apply to nothing, each with where it is set."""
+    """Yield the settings that apply to nothing, each with where it is set."""
     ignored = result.snapshot.ignored
     if ignored is None:
         return
@@ -228,6 +228,7 @@ def _contest(contest: Contest, people: list[str]) -> dict[str, Any]:
 
 
 def _root(row: RootRow, where: str) -> dict[str, Any]:
+    """Return one cause as JSON."""
     root, remedy = row.root, row.remedy
     return {
         "service": root.service,

@@ -1,7 +1,7 @@
 """A check as JUnit XML: a suite for each service, a case for each rule, and a suite for what no rule asks about.
 
-A case fails exactly if it makes the exit status 1 (see --fail-on and --fail-at); it is an error where it does not fail, but something is
-unknown or unavailable that makes the exit status 3; it is skipped where the rule judges no one.
+A case fails exactly if it makes the exit status 1 (see --fail-on and --fail-at); it is an error where it does not fail,
+but something is unknown or unavailable that makes the exit status 3; it is skipped where the rule judges no one.
 """
 
 from __future__ import annotations
@@ -13,11 +13,12 @@ from xml.etree.ElementTree import Element, ElementTree, SubElement, indent
 import numpy as np
 
 from ...core.verdicts.codes import UNAVAILABLE, UNKNOWN, VERDICTS
-from ...core.verdicts.result import Block, CheckResult
+from ...core.verdicts.result import CheckResult, FindingBlock
 from ...core.verdicts.rules import Rule
 from ...core.verdicts.scope import services_of
-from ..look import Look
-from ..section import count, joined
+from ...core.words.plural import plural
+from ..render_options import RenderOptions
+from ..section import joined
 from .headline import locked_out
 
 _WITHOUT = "without a service"
@@ -38,10 +39,10 @@ def _failing_subjects(result: CheckResult) -> dict[tuple[str, str | None], list[
     codes = result.threshold.codes
     for finding in result.findings():
         subjects = found.setdefault((finding.rule.id, finding.service), [])
-        if isinstance(finding, Block):
-            verdicts = np.array([tail.verdict for tail in finding.tails])[finding.tail]
+        if isinstance(finding, FindingBlock):
+            verdicts = np.array([detail.verdict for detail in finding.details])[finding.detail]
             subjects += result.snapshot.people.logins.take(finding.people[np.isin(verdicts, codes)])
-        elif finding.tail.verdict in codes:
+        elif finding.detail.verdict in codes:
             subjects.append(f"{finding.subject[0]} {finding.subject[1]}")
     return found
 
@@ -57,7 +58,7 @@ def _cases(result: CheckResult) -> dict[str, list[tuple[Rule, str | None]]]:
 
 
 def _xml(text: str) -> str:
-    """The text without characters that XML 1.0 does not have."""
+    """Return the text without characters that XML 1.0 does not have."""
     return "".join(
         letter
         if letter in "\t\n\r" or " " <= letter <= "\ud7ff" or "\ue000" <= letter <= "\ufffd" or letter >= "\U00010000"
@@ -67,7 +68,7 @@ def _xml(text: str) -> str:
 
 
 def _verdicts_text(counts: Sequence[int], codes: Sequence[int]) -> str:
-    """How many verdicts there are of some codes: `2 verdicts are drifts`, in words."""
+    """Return how many verdicts there are of some codes: `2 verdicts are drifts`, in words."""
     parts = [f"{counts[code]:,} {VERDICTS[code]}" for code in codes if counts[code]]
     return f"verdicts: {joined(parts)}"
 
@@ -88,7 +89,7 @@ def _case(suite: Element, result: CheckResult, rule: Rule, counts: Sequence[int]
         return "failures"
     gaps = counts[UNKNOWN] + counts[UNAVAILABLE]
     if gaps and reaches:
-        message = count(gaps, "verdict is unknown or unavailable", "verdicts are unknown or unavailable")
+        message = plural(gaps, "verdict is unknown or unavailable", "verdicts are unknown or unavailable")
         SubElement(case, "error", {"message": message, "type": "unknown"})
         return "errors"
     bad = [code for code in range(len(VERDICTS)) if VERDICTS[code] not in ("meets", "excepted", "exempt")]
@@ -109,6 +110,7 @@ def _whole_case(suite: Element, result: CheckResult, word: str, number: int) -> 
 
 
 def _suites(result: CheckResult) -> Iterator[Element]:
+    """Yield a test suite for each service, and one for what belongs to no service."""
     subjects = _failing_subjects(result)
     none = (0,) * len(VERDICTS)
     failing = result.failing()
@@ -136,14 +138,14 @@ def _suite(result: CheckResult, name: str) -> Element:
 
 
 def _closed(suite: Element, ends: Sequence[str]) -> Element:
-    """A suite with the numbers of its cases."""
+    """Return a suite with the numbers of its cases."""
     suite.set("tests", str(len(ends)))
     for kind in ("failures", "errors", "skipped"):
         suite.set(kind, str(ends.count(kind)))
     return suite
 
 
-def write_junit(result: CheckResult, stream: TextIO, _look: Look) -> None:
+def write_junit(result: CheckResult, stream: TextIO, _look: RenderOptions) -> None:
     """Writes all suites."""
     root = Element(
         "testsuites", {"name": _xml(f"{result.snapshot.name} against {result.baseline.name} {result.baseline.version}")}

@@ -7,19 +7,19 @@ from typing import TextIO
 from ...core.verdicts.codes import MEETS
 from ...core.verdicts.result import CheckResult
 from ...core.verdicts.rules import Rule
-from ..look import Look
 from ..markdown import plain, section_text
+from ..render_options import RenderOptions
 from .digest import digest
 
 
 def _reasons(rule: Rule) -> str:
-    """Why a rule asks what it asks, what mends it, and what it maps to."""
+    """Return why a rule asks what it asks, what mends it, and what it maps to."""
     maps = "; ".join(f"{framework}: {', '.join(names)}" for framework, names in rule.maps.items())
     parts = [rule.title.rstrip(".") + ".", rule.because, rule.mend, f"({maps})" if maps else ""]
     return f"- {plain(rule.id)}: {' '.join(plain(part) for part in parts if part)}\n"
 
 
-def write_markdown(result: CheckResult, stream: TextIO, look: Look) -> None:
+def write_markdown(result: CheckResult, stream: TextIO, look: RenderOptions) -> None:
     """Writes the whole answer; the same rows as the table."""
     made = digest(result, look.rows)
     first, *rest = made.answer

@@ -14,11 +14,11 @@ import numpy as np
 
 from ... import __version__
 from ...core.verdicts.codes import DRIFTS
-from ...core.verdicts.outcome import Tail
-from ...core.verdicts.result import Block, CheckResult
+from ...core.verdicts.outcome import VerdictDetail
+from ...core.verdicts.result import CheckResult, FindingBlock
 from ...core.verdicts.rules import Rule
 from ...core.words.compare import shown
-from ..look import Look
+from ..render_options import RenderOptions
 
 VERSION = "1.4.0"
 _SEVERITY = {"low": 2, "medium": 3, "high": 4, "critical": 5}
@@ -27,12 +27,13 @@ _ENCODER = json.JSONEncoder(ensure_ascii=False, separators=(",", ":"))
 
 
 def _finding(
-    result: CheckResult, rule: Rule, service: str | None, tail: Tail, subject: tuple[str, str, str]
+    result: CheckResult, rule: Rule, service: str | None, detail: VerdictDetail, subject: tuple[str, str, str]
 ) -> dict[str, Any]:
+    """Return one finding as an event of the Open Cybersecurity Schema Framework."""
     kind, name, login = subject
     uid = hashlib.sha256("\t".join((result.snapshot.name, rule.id, service or "", kind, name)).encode()).hexdigest()
     severity, taken = _SEVERITY[rule.severity], result.snapshot.taken_at // 1000
-    leaf, outcome = tail.deciding or (None, None)
+    leaf, outcome = detail.deciding or (None, None)
     said = (
         ""
         if outcome is None or outcome.actual is None or leaf is None
@@ -58,7 +59,7 @@ def _finding(
             "version": VERSION,
             "product": {"name": "usher-gate", "vendor_name": "usher-gate", "version": __version__},
         },
-        "finding_info": {"uid": uid, "title": rule.title, "created_time": taken, "types": [tail.reason]},
+        "finding_info": {"uid": uid, "title": rule.title, "created_time": taken, "types": [detail.reason]},
         "compliance": {
             "control": rule.id,
             "standards": frameworks or [result.baseline.name],
@@ -76,19 +77,19 @@ def _finding(
 def _lines(result: CheckResult) -> Iterator[str]:
     people = result.snapshot.people
     for finding in result.findings():
-        if not isinstance(finding, Block):
-            if finding.tail.verdict == DRIFTS:
+        if not isinstance(finding, FindingBlock):
+            if finding.detail.verdict == DRIFTS:
                 subject = (*finding.subject, finding.label)
-                yield _ENCODER.encode(_finding(result, finding.rule, finding.service, finding.tail, subject)) + "\n"
+                yield _ENCODER.encode(_finding(result, finding.rule, finding.service, finding.detail, subject)) + "\n"
             continue
-        drifting = np.array([tail.verdict == DRIFTS for tail in finding.tails])[finding.tail]
+        drifting = np.array([detail.verdict == DRIFTS for detail in finding.details])[finding.detail]
         some = finding.people[drifting]
-        rows = zip(people.ids.take(some), people.logins.take(some), finding.tail[drifting].tolist(), strict=True)
+        rows = zip(people.ids.take(some), people.logins.take(some), finding.detail[drifting].tolist(), strict=True)
         for name, login, which in rows:
-            made = _finding(result, finding.rule, finding.service, finding.tails[which], ("person", name, login))
+            made = _finding(result, finding.rule, finding.service, finding.details[which], ("person", name, login))
             yield _ENCODER.encode(made) + "\n"
 
 
-def write_ocsf(result: CheckResult, stream: TextIO, _look: Look) -> None:
+def write_ocsf(result: CheckResult, stream: TextIO, _look: RenderOptions) -> None:
     """Writes a line for each finding that drifts."""
     stream.writelines(_lines(result))

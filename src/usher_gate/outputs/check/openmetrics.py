@@ -1,4 +1,6 @@
-"""A check as OpenMetrics text, for a collector that reads files: people, drift by severity, rules, what is unknown, open doors, when taken.
+"""A check as OpenMetrics text, for a collector that reads files.
+
+People, drift by severity, rules, what is unknown, open doors, when taken.
 
 Source: the OpenMetrics specification 1.0 (gauges, `# EOF`).
 """
@@ -17,7 +19,7 @@ from ...core.settings.resolver import Resolver
 from ...core.verdicts.codes import DRIFTS, SHOWN_ORDER, VERDICTS
 from ...core.verdicts.result import CheckResult
 from ...core.words.vocabulary import SEVERITIES
-from ..look import Look
+from ..render_options import RenderOptions
 
 _Sample = tuple[Mapping[str, str], int | float]
 
@@ -34,6 +36,7 @@ def _gauge(name: str, said: str, samples: Iterable[_Sample]) -> Iterator[str]:
 
 
 def _lines(result: CheckResult) -> Iterator[str]:
+    """Yield the lines of the OpenMetrics exposition, in the order of their families."""
     snapshot = result.snapshot
     whose = {"organisation": snapshot.name}
     yield from _gauge(
@@ -52,7 +55,7 @@ def _lines(result: CheckResult) -> Iterator[str]:
     )
     yield from _gauge(
         "rule_drifts",
-        "Verdicts that drift from a rule, whoever they are about.",
+        "Verdicts that drift from a rule, of all subjects.",
         [
             ({**whose, "rule": rule.id, "severity": rule.severity}, int(result.rule_counts[rule.id][DRIFTS]))
             for rule in result.rules
@@ -60,7 +63,7 @@ def _lines(result: CheckResult) -> Iterator[str]:
     )
     yield from _gauge(
         "rules_judging_nobody",
-        "Rules that judge nobody, so that they cannot hold.",
+        "Rules that judge no one, so that they cannot hold.",
         [(whose, len(result.judging_nobody))],
     )
     yield from _gauge("roots", "Things to change, each of which makes something drift.", [(whose, len(result.roots))])
@@ -74,7 +77,7 @@ def _lines(result: CheckResult) -> Iterator[str]:
     )
     yield from _gauge(
         "lockouts_of_all",
-        "Resources for administrators from which everybody of a kind is locked out.",
+        "Resources for administrators from which everyone of a kind is locked out.",
         [(whose, sum(lockout.all for lockout in result.lockouts))],
     )
     yield from _gauge(
@@ -102,6 +105,6 @@ def _open(result: CheckResult) -> int:
     return sum(door.open for service in services for door in Doors(hosts_of(resolver, service)).doors())
 
 
-def write_openmetrics(result: CheckResult, stream: TextIO, _look: Look) -> None:
+def write_openmetrics(result: CheckResult, stream: TextIO, _look: RenderOptions) -> None:
     """Writes all gauges."""
     stream.writelines(_lines(result))

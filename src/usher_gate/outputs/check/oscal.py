@@ -1,8 +1,10 @@
-"""A check as OSCAL 1.1 assessment results: an observation for each cause, a finding for each control of a framework that a rule maps to.
+"""A check as OSCAL 1.1 assessment results.
 
-A control of NIST SP 800-53 is named as its catalogue names it; one of another framework, whose catalogue is not known here, has the
-framework and the number as properties; a rule that maps to none has a finding of its own.
-Source: NIST OSCAL 1.1.2, assessment-results; identifiers are UUIDs of version 5 (RFC 9562) that stay the same from day to day.
+An observation for each cause, a finding for each control of a framework that a rule maps to.
+
+A control of NIST SP 800-53 is named as its catalogue names it; one of another framework, whose catalogue is not known
+here, has the framework and the number as properties; a rule that maps to none has a finding of its own. Source: NIST
+OSCAL 1.1.2, assessment-results; identifiers are UUIDs of version 5 (RFC 9562) that stay the same from day to day.
 """
 
 from __future__ import annotations
@@ -15,10 +17,10 @@ from typing import Any, TextIO
 from ...core.verdicts.codes import DRIFTS, UNAVAILABLE, UNKNOWN
 from ...core.verdicts.result import CheckResult, RootRow
 from ...core.verdicts.rules import Rule
+from ...core.words.plural import plural
 from ...core.words.record import record
 from ...core.words.times import rfc3339
-from ..look import Look
-from ..section import count
+from ..render_options import RenderOptions
 from .headline import headline
 from .sarif import what_of
 
@@ -33,7 +35,7 @@ def _uuid(*parts: str) -> str:
 
 
 def _control(text: str) -> str | None:
-    """A control of NIST SP 800-53 as OSCAL writes it: `AC-2(1)` is `ac-2.1`."""
+    """Return a control of NIST SP 800-53 as OSCAL writes it: `AC-2(1)` is `ac-2.1`."""
     found = _CONTROL.fullmatch(text.strip())
     if found is None:
         return None
@@ -43,7 +45,10 @@ def _control(text: str) -> str | None:
 
 @record
 class _Target:
-    """What a finding is about: a control of a framework, or a rule that maps to none (framework ""). `id` names it for OSCAL."""
+    """Describes what a finding is about: a control of a framework, or a rule that maps to none (framework "").
+
+    `id` names it for OSCAL.
+    """
 
     id: str
     framework: str
@@ -51,7 +56,7 @@ class _Target:
 
     @property
     def of_catalogue(self) -> bool:
-        """Whether it is a control of NIST SP 800-53."""
+        """Return whether it is a control of NIST SP 800-53."""
         return "800-53" in self.framework and _control(self.control) is not None
 
 
@@ -65,14 +70,14 @@ def _targets(rule: Rule) -> list[_Target]:
 
 
 def _token(*parts: str) -> str:
-    """A name that OSCAL takes: letters, digits, points, hyphens and underscores, with a letter first."""
+    """Return a name that OSCAL takes: letters, digits, points, hyphens and underscores, with a letter first."""
     return "x-" + "-".join(re.sub(r"[^A-Za-z0-9._]+", "-", part).strip("-") for part in parts).lower()
 
 
 def _observation(result: CheckResult, row: RootRow, taken: str) -> dict[str, Any]:
     root = row.root
     what = what_of(root)
-    verdicts, people = count(row.verdicts, "verdict"), count(row.people, "person", "people")
+    verdicts, people = plural(row.verdicts, "verdict"), plural(row.people, "person", "people")
     made: dict[str, Any] = {
         "uuid": _uuid(result.snapshot.name, "root", root.service or "", root.control, root.scope or ""),
         "title": what,
@@ -85,6 +90,7 @@ def _observation(result: CheckResult, row: RootRow, taken: str) -> dict[str, Any
 
 
 def _finding(result: CheckResult, target: _Target, rules: list[Rule], by_rule: dict[str, list[str]]) -> dict[str, Any]:
+    """Return the finding of one target: satisfied only if every rule that maps to it holds."""
     drifting = [rule for rule in rules if result.rule_counts[rule.id][DRIFTS]]
     gaps = [rule for rule in rules if any(result.rule_counts[rule.id][code] for code in (UNKNOWN, UNAVAILABLE))]
     nobody = [rule for rule in rules if rule.id in result.judging_nobody]
@@ -111,7 +117,7 @@ def _finding(result: CheckResult, target: _Target, rules: list[Rule], by_rule: d
     return {**made, "related-observations": [{"observation-uuid": one} for one in related]} if related else made
 
 
-def write_oscal(result: CheckResult, stream: TextIO, _look: Look) -> None:
+def write_oscal(result: CheckResult, stream: TextIO, _look: RenderOptions) -> None:
     """Writes one result."""
     snapshot, baseline = result.snapshot, result.baseline
     taken = rfc3339(snapshot.taken_at)
@@ -140,7 +146,7 @@ def write_oscal(result: CheckResult, stream: TextIO, _look: Look) -> None:
     unmapped = [rule.id for rule in result.rules if not rule.maps]
     if unmapped:
         verb = "maps" if len(unmapped) == 1 else "map"
-        one["remarks"] = f"{count(len(unmapped), 'rule')} {verb} to no framework: {', '.join(unmapped)}."
+        one["remarks"] = f"{plural(len(unmapped), 'rule')} {verb} to no framework: {', '.join(unmapped)}."
     if observations:
         one["observations"] = observations
     if findings:

@@ -1,7 +1,10 @@
-"""A check as SARIF 2.1.0: rules with their help and the controls that they map to, a result for each cause with its file and line.
+"""A check as SARIF 2.1.0.
 
-A result is of the kind `fail` exactly if it makes the exit status 1 (see --fail-on and --fail-at), else `informational` or `review`, whose
-level is `none` (SARIF 2.1.0, 3.27.9). `partialFingerprints` name the cause and the rule alone, so that they stay the same from day to day.
+Rules with their help and the controls that they map to, a result for each cause with its file and line.
+
+A result is of the kind `fail` exactly if it makes the exit status 1 (see --fail-on and --fail-at), else `informational`
+or `review`, whose level is `none` (SARIF 2.1.0, 3.27.9). `partialFingerprints` name the cause and the rule alone, so
+that they stay the same from day to day.
 """
 
 from __future__ import annotations
@@ -18,10 +21,10 @@ from ...core.verdicts.result import CheckResult, RootRow
 from ...core.verdicts.rules import Rule
 from ...core.verdicts.threshold import LOCKOUT
 from ...core.words.compare import shown
+from ...core.words.plural import plural
 from ...core.words.vocabulary import SEVERITIES
-from ..look import Look
-from ..section import count
-from .headline import headline, locked_out, worst_lockout
+from ..render_options import RenderOptions
+from .headline import headline, locked_out, lockout_key
 
 _LEVELS = {"critical": "error", "high": "error", "medium": "warning", "low": "note"}
 _SECURITY = {"critical": "9.5", "high": "8.0", "medium": "5.0", "low": "2.0"}
@@ -45,7 +48,7 @@ def _rule(rule: Rule) -> dict[str, Any]:
 
 
 def what_of(root: Root) -> str:
-    """A root in a few words."""
+    """Return a root in a few words."""
     value = "" if root.value is None else f" = {shown(root.value)}"
     where = "" if root.scope is None else f" at {root.scope}"
     service = f"{root.service}: " if root.service else ""
@@ -53,6 +56,7 @@ def what_of(root: Root) -> str:
 
 
 def _results(result: CheckResult) -> Iterator[dict[str, Any]]:
+    """Yield the results: lock-outs, causes, other failing verdicts, then failing words."""
     yield from _lockouts(result)
     order = {rule.id: place for place, rule in enumerate(result.rules)}
     rules = {rule.id: rule for rule in result.rules}
@@ -63,7 +67,7 @@ def _results(result: CheckResult) -> Iterator[dict[str, Any]]:
         for code in result.threshold.codes:
             number = result.rule_counts[rule.id][code]
             if code != DRIFTS and number and result.threshold.reaches(rule):
-                text = f"{count(number, 'verdict')} of {rule.id} {'is' if number == 1 else 'are'} {VERDICTS[code]}."
+                text = f"{plural(number, 'verdict')} of {rule.id} {'is' if number == 1 else 'are'} {VERDICTS[code]}."
                 yield {
                     "ruleId": rule.id,
                     "ruleIndex": order[rule.id],
@@ -88,8 +92,8 @@ def _digest(*parts: str) -> str:
 
 
 def _lockouts(result: CheckResult) -> Iterator[dict[str, Any]]:
-    """A result for each lock-out, which come before everything else."""
-    for lockout in sorted(result.lockouts, key=worst_lockout):
+    """Yield a result for each lock-out, which come before everything else."""
+    for lockout in sorted(result.lockouts, key=lockout_key):
         fails = lockout.all or LOCKOUT in result.threshold.words
         yield {
             "ruleId": LOCKOUT,
@@ -101,12 +105,13 @@ def _lockouts(result: CheckResult) -> Iterator[dict[str, Any]]:
 
 
 def _result(result: CheckResult, row: RootRow, rule: Rule, place: int) -> dict[str, Any]:
+    """Return one cause as a SARIF result, located at the line of its setting."""
     root = row.root
     also = [name for name in row.rules if name != rule.id]
-    text = f"{what_of(root)} makes {count(row.verdicts, 'verdict')} of {count(row.people, 'person', 'people')} drift"
+    text = f"{what_of(root)} makes {plural(row.verdicts, 'verdict')} of {plural(row.people, 'person', 'people')} drift"
     text += f" (also from {', '.join(also)})" if also else ""
     if row.remedy is not None and row.remedy.mended_value is not None:
-        text += f"; {shown(row.remedy.mended_value)} would free {count(row.remedy.freed, 'person', 'people')}"
+        text += f"; {shown(row.remedy.mended_value)} would clear {plural(row.remedy.freed, 'person', 'people')}"
     fails = DRIFTS in result.threshold.codes and result.threshold.reaches(rule)
     made: dict[str, Any] = {
         "ruleId": rule.id,
@@ -126,7 +131,7 @@ def _result(result: CheckResult, row: RootRow, rule: Rule, place: int) -> dict[s
     return {**made, "locations": [location]}
 
 
-def write_sarif(result: CheckResult, stream: TextIO, _look: Look) -> None:
+def write_sarif(result: CheckResult, stream: TextIO, _look: RenderOptions) -> None:
     """Writes one run."""
     run = {
         "tool": {

@@ -11,13 +11,14 @@ import numpy as np
 from ...core.verdicts.codes import DRIFTS, EXEMPT, SHOWN_ORDER, UNAVAILABLE, UNKNOWN
 from ...core.verdicts.result import CheckResult
 from ...core.verdicts.rules import Rule
+from ...core.words.plural import plural
 from ...core.words.record import record
 from ...core.words.vocabulary import SEVERITIES
 from ..json_text import counts, text, write_form
-from ..look import Look
 from ..page import Page, page_markdown, page_table
+from ..render_options import RenderOptions
 from ..safe import for_spreadsheet
-from ..section import WHOLE, WORD, Cell, Column, Section, count, cut, joined
+from ..section import WHOLE, WORD, Cell, Column, Section, cut, joined
 from .headline import alarms, doubts
 
 
@@ -70,7 +71,7 @@ def _cell(result: CheckResult, rule: Rule) -> str:
 def sides_page(answer: SidesAnswer, most: int) -> Page:
     """Return the page: lock-outs and doubts, how many people drift on each side, then the rules."""
     drifting = [
-        f"{name}: {result.drifting_people:,} of {count(_people_count(result), 'person drifts', 'people drift')}"
+        f"{name}: {result.drifting_people:,} of {plural(_people_count(result), 'person drifts', 'people drift')}"
         for name, result in answer.sides
     ]
     cells: list[tuple[Cell, ...]] = [
@@ -91,17 +92,17 @@ def sides_page(answer: SidesAnswer, most: int) -> Page:
     return Page(lines[0], tuple(lines[1:]), sections)
 
 
-def write_sides(answer: SidesAnswer, stream: TextIO, look: Look) -> None:
+def write_sides(answer: SidesAnswer, stream: TextIO, look: RenderOptions) -> None:
     """Write the page for a terminal."""
     page_table(sides_page(answer, look.rows), stream, look)
 
 
-def write_sides_markdown(answer: SidesAnswer, stream: TextIO, look: Look) -> None:
+def write_sides_markdown(answer: SidesAnswer, stream: TextIO, look: RenderOptions) -> None:
     """Write the page as Markdown."""
     page_markdown(sides_page(answer, look.rows), answer.notes, stream)
 
 
-def write_sides_csv(answer: SidesAnswer, stream: TextIO, _look: Look) -> None:
+def write_sides_csv(answer: SidesAnswer, stream: TextIO, _look: RenderOptions) -> None:
     """Write one row for each rule and side."""
     writer = csv.writer(stream, lineterminator="\n")
     writer.writerow(("rule", "severity", "side", *SHOWN_ORDER))
@@ -109,7 +110,7 @@ def write_sides_csv(answer: SidesAnswer, stream: TextIO, _look: Look) -> None:
         writer.writerow((for_spreadsheet(rule.id), rule.severity, for_spreadsheet(name), *counts(by_code).values()))
 
 
-def write_sides_json(answer: SidesAnswer, stream: TextIO, _look: Look) -> None:
+def write_sides_json(answer: SidesAnswer, stream: TextIO, _look: RenderOptions) -> None:
     """Write the parts, then each rule of each part."""
     sides = [
         {"name": name, "people": _people_count(result), "drifting_people": result.drifting_people}

@@ -9,8 +9,9 @@ from rich.console import Console
 from rich.text import Text
 
 from ...core.verdicts.result import CheckResult
+from ...core.words.plural import plural
 from ..drawing import STYLES, console, draw, say, say_call
-from ..look import Look
+from ..render_options import RenderOptions
 from ..safe import for_terminal
 from .digest import Digest, digest
 
@@ -27,7 +28,7 @@ FILLS = {
 _WIDEST_BAR = 100
 
 
-def write_table(result: CheckResult, stream: TextIO, look: Look) -> None:
+def write_table(result: CheckResult, stream: TextIO, look: RenderOptions) -> None:
     """Writes the whole answer, widest question first."""
     made = digest(result, look.rows)
     with console(stream, look) as out:
@@ -50,12 +51,12 @@ def write_table(result: CheckResult, stream: TextIO, look: Look) -> None:
 
 
 def _since(since: Mapping[str, str | int | None]) -> str:
-    """What became of it since the check kept before."""
+    """Return what became of it since the check kept before."""
     from ..moved import moved_text
 
-    told = f"{str(since['from'])[:10]}: {moved_text(since)}"
+    text = f"{str(since['from'])[:10]}: {moved_text(since)}"
     oldest = since["oldest_age_days"]
-    return told + ("" if oldest is None else f"; the oldest drift is {oldest:,} {'day' if oldest == 1 else 'days'} old")
+    return text + ("" if oldest is None else f"; the oldest finding is {plural(int(oldest), 'day')} old")
 
 
 def _bar(out: Console, made: Digest) -> None:
@@ -83,7 +84,7 @@ def _bar(out: Console, made: Digest) -> None:
 
 
 def _share(judged: list[tuple[str, int]], total: int, width: int) -> list[int]:
-    """How many cells each kind gets: its share, but at least one."""
+    """Return how many cells each kind gets: its share, but at least one."""
     cells = [max(1, number * width // total) for _, number in judged]
     cells[cells.index(max(cells))] += width - sum(cells)
     return cells

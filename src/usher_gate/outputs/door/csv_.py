@@ -5,9 +5,9 @@ from __future__ import annotations
 import csv
 from typing import TextIO
 
-from ...core.door.matrix import Told
+from ...core.door.matrix import Encounter
 from ...core.words.compare import shown
-from ..look import Look
+from ..render_options import RenderOptions
 from ..safe import for_spreadsheet
 from .answer import DoorAnswer, HostAnswer, MeetingAnswer, login_of, reads
 
@@ -32,8 +32,8 @@ _VISIT = (
 _MEETING = ("meeting", "label", "service", "kind", "organiser", "open", "address", "outcome")
 
 
-def write_door_csv(answer: DoorAnswer, stream: TextIO, _look: Look) -> None:
-    """Writes a row for each kind of visitor of each service and kind, with at how many hosts each outcome meets them."""
+def write_door_csv(answer: DoorAnswer, stream: TextIO, _look: RenderOptions) -> None:
+    """Writes a row for each visitor type of each service and kind, with the number of hosts for each outcome."""
     writer = csv.writer(stream, lineterminator="\n")
     writer.writerow(_DOOR)
     for door in answer.doors:
@@ -53,7 +53,7 @@ def write_door_csv(answer: DoorAnswer, stream: TextIO, _look: Look) -> None:
             )
 
 
-def write_meetings_csv(answer: DoorAnswer, stream: TextIO, _look: Look) -> None:
+def write_meetings_csv(answer: DoorAnswer, stream: TextIO, _look: RenderOptions) -> None:
     """Writes a row for each invitee of each planned meeting."""
     writer = csv.writer(stream, lineterminator="\n")
     writer.writerow(_MEETING)
@@ -78,41 +78,42 @@ def write_meetings_csv(answer: DoorAnswer, stream: TextIO, _look: Look) -> None:
                 writer.writerow([for_spreadsheet(cell) for cell in (*head, address, outcome)])
 
 
-def write_meeting_csv(answer: MeetingAnswer, stream: TextIO, _look: Look) -> None:
+def write_meeting_csv(answer: MeetingAnswer, stream: TextIO, _look: RenderOptions) -> None:
     """Writes what each invited address meets at one meeting, then each kind of visitor (who has no address)."""
     writer = csv.writer(stream, lineterminator="\n")
     writer.writerow(("address", *_VISIT, "need_account"))
     for each in answer.invited:
-        cells = (each.address, *_cells(each.told, answer), "true" if each.need_account else "false")
+        cells = (each.address, *_cells(each.encounter, answer), "true" if each.need_account else "false")
         writer.writerow([for_spreadsheet(cell) for cell in cells])
-    for told in answer.visits:
-        writer.writerow([for_spreadsheet(cell) for cell in ("", *_cells(told, answer), "")])
+    for encounter in answer.visits:
+        writer.writerow([for_spreadsheet(cell) for cell in ("", *_cells(encounter, answer), "")])
 
 
-def write_host_csv(answer: HostAnswer, stream: TextIO, _look: Look) -> None:
+def write_host_csv(answer: HostAnswer, stream: TextIO, _look: RenderOptions) -> None:
     """Writes one host's whole matrix, a visit a row."""
     writer = csv.writer(stream, lineterminator="\n")
     writer.writerow(_VISIT)
-    for told in answer.visits:
-        writer.writerow([for_spreadsheet(cell) for cell in _cells(told, answer)])
+    for encounter in answer.visits:
+        writer.writerow([for_spreadsheet(cell) for cell in _cells(encounter, answer)])
 
 
-def _cells(told: Told, answer: HostAnswer | MeetingAnswer) -> tuple[str, ...]:
-    visit, cause = told.visit, told.cause
+def _cells(encounter: Encounter, answer: HostAnswer | MeetingAnswer) -> tuple[str, ...]:
+    """Return the cells of one visit, in the order of the columns."""
+    visit, cause = encounter.visit, encounter.cause
     return (
-        told.service,
+        encounter.service,
         visit.kind,
         visit.standing,
         visit.holding,
         visit.way,
         visit.moment,
-        told.outcome,
-        told.gate,
-        told.control,
-        "" if told.value is None else shown(told.value),
+        encounter.outcome,
+        encounter.gate,
+        encounter.control,
+        "" if encounter.value is None else shown(encounter.value),
         cause.scope or "" if cause else "",
         answer.line_of(cause.row) if cause else "",
-        str(told.gates),
-        reads(told, answer.snapshot),
-        "; ".join(told.inside),
+        str(encounter.gates),
+        reads(encounter, answer.snapshot),
+        "; ".join(encounter.inside),
     )

@@ -8,15 +8,16 @@ import numpy as np
 
 from ...core.door.agenda import Planned
 from ...core.door.doors import Door, DoorRoot
-from ...core.door.matrix import Told
+from ...core.door.matrix import Encounter
 from ...core.organisation.snapshot import Snapshot
 from ...core.words.times import rfc3339
 from ..json_text import shown_or_none, text, write_form
-from ..look import Look
+from ..render_options import RenderOptions
 from .answer import DoorAnswer, HostAnswer, MeetingAnswer, reads
 
 
 def _door(door: Door) -> dict[str, Any]:
+    """Return the doors of one service and kind of meeting as JSON."""
     return {
         "service": door.service,
         "kind": door.kind,
@@ -51,7 +52,7 @@ def _root(root: DoorRoot) -> dict[str, Any]:
 
 
 def meeting_object(meeting: Planned, snapshot: Snapshot) -> dict[str, Any]:
-    """One planned meeting."""
+    """Return one planned meeting as JSON."""
     return {
         "id": meeting.id,
         "label": meeting.label,
@@ -68,7 +69,7 @@ def meeting_object(meeting: Planned, snapshot: Snapshot) -> dict[str, Any]:
     }
 
 
-def write_door_json(answer: DoorAnswer, stream: TextIO, _look: Look) -> None:
+def write_door_json(answer: DoorAnswer, stream: TextIO, _look: RenderOptions) -> None:
     """Writes the whole organisation as JSON."""
     lists = (
         ("doors", [text(_door(door)) for door in answer.doors]),
@@ -79,40 +80,44 @@ def write_door_json(answer: DoorAnswer, stream: TextIO, _look: Look) -> None:
     write_form(stream, "door/1", answer.snapshot, [], lists)
 
 
-def _visit(told: Told, answer: HostAnswer | MeetingAnswer) -> dict[str, Any]:
-    cause = told.cause
+def _visit(encounter: Encounter, answer: HostAnswer | MeetingAnswer) -> dict[str, Any]:
+    """Return one visit as JSON."""
+    cause = encounter.cause
     return {
-        "service": told.service,
-        "kind": told.visit.kind,
-        "standing": told.visit.standing,
-        "holding": told.visit.holding,
-        "way": told.visit.way,
-        "moment": told.visit.moment,
-        "outcome": told.outcome,
-        "gate": told.gate or None,
-        "control": told.control or None,
-        "value": shown_or_none(told.value),
+        "service": encounter.service,
+        "kind": encounter.visit.kind,
+        "standing": encounter.visit.standing,
+        "holding": encounter.visit.holding,
+        "way": encounter.visit.way,
+        "moment": encounter.visit.moment,
+        "outcome": encounter.outcome,
+        "gate": encounter.gate or None,
+        "control": encounter.control or None,
+        "value": shown_or_none(encounter.value),
         "cause": None
         if cause is None
         else {"scope": cause.scope, "value": shown_or_none(cause.value), "pinned": cause.pinned},
-        "gates": told.gates,
-        "reads": reads(told, answer.snapshot),
-        "inside": list(told.inside),
+        "gates": encounter.gates,
+        "reads": reads(encounter, answer.snapshot),
+        "inside": list(encounter.inside),
     }
 
 
-def write_host_json(answer: HostAnswer, stream: TextIO, _look: Look) -> None:
+def write_host_json(answer: HostAnswer, stream: TextIO, _look: RenderOptions) -> None:
     """Writes one host's whole matrix as JSON."""
     name = answer.snapshot.people.ids.take(np.array([answer.person]))[0]
     host = {"id": name, "login": answer.login, "hosting": list(answer.hosting)}
-    lists = (("visits", [text(_visit(told, answer)) for told in answer.visits]),)
+    lists = (("visits", [text(_visit(encounter, answer)) for encounter in answer.visits]),)
     write_form(stream, "door/1", answer.snapshot, [{}, {"host": host}], lists)
 
 
-def write_meeting_json(answer: MeetingAnswer, stream: TextIO, _look: Look) -> None:
-    """Writes one planned meeting as JSON: as the whole organisation's, with each invited address and each kind of visitor besides."""
+def write_meeting_json(answer: MeetingAnswer, stream: TextIO, _look: RenderOptions) -> None:
+    """Writes one planned meeting as JSON.
+
+    As the whole organisation's, with each invited address and each kind of visitor besides.
+    """
     invited = [
-        text({"address": each.address, **_visit(each.told, answer), "need_account": each.need_account})
+        text({"address": each.address, **_visit(each.encounter, answer), "need_account": each.need_account})
         for each in answer.invited
     ]
     lists: tuple[tuple[str, list[str]], ...] = (
@@ -120,7 +125,7 @@ def write_meeting_json(answer: MeetingAnswer, stream: TextIO, _look: Look) -> No
         ("roots", []),
         ("meetings", [text(meeting_object(answer.meeting, answer.snapshot))]),
         ("invited", invited),
-        ("visits", [text(_visit(told, answer)) for told in answer.visits]),
+        ("visits", [text(_visit(encounter, answer)) for encounter in answer.visits]),
         ("notes", [text(note) for note in answer.notes]),
     )
     write_form(stream, "door/1", answer.snapshot, [], lists)

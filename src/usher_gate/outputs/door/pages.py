@@ -7,14 +7,15 @@ from collections.abc import Iterator, Sequence
 from ...core.door.agenda import Planned
 from ...core.door.doors import Door, DoorRoot
 from ...core.door.fold import FoldedRow, folded
-from ...core.door.matrix import Told
-from ...core.door.one_meeting import InvitedTold
+from ...core.door.matrix import Encounter
+from ...core.door.one_meeting import InviteeEncounter
 from ...core.door.visitors import ENTERS, HOLDINGS, INVITATION, REFUSED, SHOWS, STANDINGS, THERE, UNKNOWN, WAYS
 from ...core.words.compare import shown
+from ...core.words.plural import plural
 from ...core.words.times import show_time
 from ...core.words.vocabulary import MEETING_KINDS
 from ..page import Page
-from ..section import COUNT, DATE, WHOLE, WORD, Cell, Column, Section, count, cut, joined, place_text, some
+from ..section import COUNT, DATE, WHOLE, WORD, Cell, Column, Section, cut, joined, place_text, some
 from .answer import DoorAnswer, HostAnswer, MeetingAnswer, login_of, reads
 
 _WORST = ("enters", "unknown", "waits", "refused")
@@ -24,7 +25,7 @@ _OPEN = {True: "open", False: "shut", None: "unknown"}
 
 
 def door_page(answer: DoorAnswer, rows: int) -> Page:
-    """The whole organisation: first whether a stranger gets in anywhere."""
+    """Return the whole organisation: first whether a stranger gets in anywhere."""
     details = list(door_details(answer))
     sections = [doors_section(answer.doors)] if answer.doors else []
     roots, more = cut([_root(root) for root in answer.roots], rows, _SHOW_ALL)
@@ -43,7 +44,7 @@ def door_page(answer: DoorAnswer, rows: int) -> Page:
 
 
 def first_of_all(doors: Sequence[Door]) -> str:
-    """How many doors are open, in one sentence."""
+    """Return how many doors are open, in one sentence."""
     rooms = [door for door in doors if door.kind not in SHOWS]
     opened, every = sum(door.open for door in rooms), sum(door.hosts for door in rooms)
     if not rooms:
@@ -53,18 +54,18 @@ def first_of_all(doors: Sequence[Door]) -> str:
     unwatched = sum(door.unwatched for door in rooms)
     before = f", {unwatched:,} before any host is there" if unwatched else ""
     verb = "is" if opened == 1 else "are"
-    return f"{opened:,} of {count(every, 'door')} {verb} open to a stranger with a link or a number{before}."
+    return f"{opened:,} of {plural(every, 'door')} {verb} open to a stranger with a link or a number{before}."
 
 
 def door_details(answer: DoorAnswer) -> Iterator[str]:
-    """What else is worth saying of all doors."""
+    """Yield what else is worth saying of all doors."""
     unknown = sum(door.unknown for door in answer.doors)
     if unknown:
-        why = "a value that decides is missing, contradicts another, or needs a licence that is not there"
-        yield f"Of {unknown:,} of them it is not known: {why}."
+        why = "a deciding value is missing, contradicts another, or needs a licence that is not there"
+        yield f"{unknown:,} more cannot be judged: {why}."
     shows = [door for door in answer.doors if door.kind in SHOWS and door.open]
     for door in shows:
-        yield f"Anybody can watch the {door.kind}s of {door.open:,} of {count(door.hosts, 'host')} on {door.service}."
+        yield f"Anyone can watch the {door.kind}s of {door.open:,} of {plural(door.hosts, 'host')} on {door.service}."
     if answer.planned:
         yield from _planned_details(answer)
 
@@ -73,10 +74,10 @@ def _planned_details(answer: DoorAnswer) -> Iterator[str]:
     turning = [meeting for meeting in answer.meetings if meeting.turned_away]
     wide = sum(meeting.open is True for meeting in answer.meetings)
     verb = "is" if wide == 1 else "are"
-    yield f"{wide:,} of {count(answer.planned, 'planned meeting')} {verb} open to a stranger."
+    yield f"{wide:,} of {plural(answer.planned, 'planned meeting')} {verb} open to a stranger."
     if turning:
         invited = sum(len(meeting.turned_away) for meeting in turning)
-        yield f"{count(invited, 'invitation')} would be turned away, at {count(len(turning), 'planned meeting')}."
+        yield f"{plural(invited, 'invitation')} would be turned away, at {plural(len(turning), 'planned meeting')}."
 
 
 def doors_section(doors: Sequence[Door]) -> Section:
@@ -122,14 +123,14 @@ def _root(root: DoorRoot) -> tuple[Cell, ...]:
 
 
 def meetings_page(answer: DoorAnswer, rows: int) -> Page:
-    """Planned meetings alone."""
+    """Return planned meetings alone."""
     first, *details = _planned_details(answer) if answer.planned else ("No meeting is planned.",)
     sections = (meetings_section("Planned meetings", answer, rows),) if answer.meetings else ()
     return Page(first, tuple(details), sections)
 
 
 def meetings_section(title: str, answer: DoorAnswer, most: int) -> Section:
-    """Planned meetings, those that are open first."""
+    """Return planned meetings, those that are open first."""
     rank = {True: 0, None: 2, False: 2}
     ordered = sorted(
         answer.meetings, key=lambda each: 1 if each.turned_away and each.open is not True else rank[each.open]
@@ -170,20 +171,23 @@ def _invited(meeting: Planned, few: int) -> Iterator[str]:
     if meeting.waiting:
         yield f"waiting: {some(meeting.waiting, few)}"
     if not (meeting.turned_away or meeting.unknown or meeting.waiting or meeting.walking_in or meeting.need_account):
-        yield "nobody is invited"
+        yield "no one is invited"
 
 
 def meeting_page(answer: MeetingAnswer, rows: int) -> Page:
-    """One planned meeting: whether a stranger gets in, each invited address, and each kind of visitor."""
+    """Return one planned meeting: whether a stranger gets in, each invited address, and each kind of visitor."""
     meeting = answer.meeting
     name = f"{meeting.label or meeting.id} ({meeting.id})"
     opened = {True: "A stranger gets into", False: "No stranger gets into", None: "Whether a stranger gets into"}[
         meeting.open
     ]
-    tail = {True: ".", False: " unless somebody lets them in.", None: " is not known."}[meeting.open]
+    detail = {True: ".", False: " unless someone lets them in.", None: " is not known."}[meeting.open]
     starts, again = show_time(meeting.starts_at), ", and again" if meeting.recurring else ""
-    about = f"A {meeting.kind} meeting of {login_of(answer.snapshot, meeting.organiser)} on {meeting.service}, {starts}{again}."
-    told, more = cut([_invited_row(each, answer) for each in answer.invited], rows, _SHOW_ALL)
+    about = (
+        f"A {meeting.kind} meeting of {login_of(answer.snapshot, meeting.organiser)} on {meeting.service}, "
+        f"{starts}{again}."
+    )
+    invited, more = cut([_invited_row(each, answer) for each in answer.invited], rows, _SHOW_ALL)
     columns = (
         Column("invited", WHOLE),
         Column("comes as", WORD),
@@ -192,95 +196,98 @@ def meeting_page(answer: MeetingAnswer, rows: int) -> Page:
         Column("where"),
         Column("what they read", spare=1),
     )
-    sections = [Section("Each of the invited, by app, once a host is there", columns, told, more)] if told else []
+    sections = [Section("Each of the invited, by app, once a host is there", columns, invited, more)] if invited else []
     sections += _sections("", answer.visits, answer)
     needs = tuple(_needs(meeting))
-    return Page(f"{opened} {name}{tail}", (about, *needs), tuple(sections))
+    return Page(f"{opened} {name}{detail}", (about, *needs), tuple(sections))
 
 
 def _needs(meeting: Planned) -> Iterator[str]:
     if meeting.need_account:
-        whom = count(len(meeting.need_account), "of the invited has", "of the invited have")
-        yield f"{whom} to sign in somewhere: without an account they are refused."
+        invitees = plural(len(meeting.need_account), "of the invited has", "of the invited have")
+        yield f"{invitees} to sign in somewhere: without an account they are refused."
 
 
-def _invited_row(each: InvitedTold, answer: MeetingAnswer) -> tuple[Cell, ...]:
-    told = each.told
+def _invited_row(each: InviteeEncounter, answer: MeetingAnswer) -> tuple[Cell, ...]:
+    encounter = each.encounter
     account = " Without an account: refused." if each.need_account else ""
-    fate = {ENTERS: "walks in", REFUSED: "turned away", UNKNOWN: "unknown"}.get(told.outcome, told.outcome)
-    return each.address, told.visit.standing, fate, *_by(told), reads(told, answer.snapshot) + account
+    fate = {ENTERS: "walks in", REFUSED: "turned away", UNKNOWN: "unknown"}.get(encounter.outcome, encounter.outcome)
+    return each.address, encounter.visit.standing, fate, *_by(encounter), reads(encounter, answer.snapshot) + account
 
 
-def _by(told: Told) -> tuple[str, str]:
-    """The control that decides with its value, and where that is set."""
-    value = (
-        f"{told.control} = {shown(told.value)}"
-        if told.value is not None
-        else f"{told.control} is not known"
-        if told.control
-        else ""
-    )
-    return value, place_text(told.cause.scope or "") if told.cause is not None else ""
+def _by(encounter: Encounter) -> tuple[str, str]:
+    """Return the control that decides with its value, and where that is set."""
+    value = f"{encounter.control} is not known" if encounter.control else ""
+    if encounter.value is not None:
+        value = f"{encounter.control} = {shown(encounter.value)}"
+    return value, place_text(encounter.cause.scope or "") if encounter.cause is not None else ""
 
 
 def host_page(answer: HostAnswer, _rows: int) -> Page:
-    """One host: strangers first, worst first, in the fewest rows that tell the difference."""
+    """Return one host: strangers first, worst first, in the fewest rows that show the difference."""
     sections: list[Section] = []
     for service in answer.hosting:
-        mine = [told for told in answer.visits if told.service == service]
+        mine = [encounter for encounter in answer.visits if encounter.service == service]
         sections += _sections(f"{service}: ", mine, answer)
     return Page(_first_of_host(answer), (*_shown_to_all(answer), *answer.guesses), tuple(sections))
 
 
-def _sections(of: str, mine: Sequence[Told], answer: HostAnswer | MeetingAnswer) -> Iterator[Section]:
-    """Strangers first, then everybody else, then who can watch what is shown; and what whoever is let in may do."""
-    rooms = [told for told in mine if told.visit.kind not in SHOWS]
-    shows = [told for told in mine if told.visit.kind in SHOWS and told.visit.moment == THERE]
-    strangers = [told for told in rooms if told.visit.stranger]
-    others = [told for told in rooms if not told.visit.stranger]
+def _sections(of: str, mine: Sequence[Encounter], answer: HostAnswer | MeetingAnswer) -> Iterator[Section]:
+    """Strangers first, then everyone else, then who can watch what is shown; and what people inside may do."""
+    rooms = [encounter for encounter in mine if encounter.visit.kind not in SHOWS]
+    shows = [encounter for encounter in mine if encounter.visit.kind in SHOWS and encounter.visit.moment == THERE]
+    strangers = [encounter for encounter in rooms if encounter.visit.stranger]
+    others = [encounter for encounter in rooms if not encounter.visit.stranger]
     for part, name in (
         (strangers, "strangers, who have a link or the number"),
-        (others, "everybody else" if strangers else "who comes how, and what meets them"),
+        (others, "everyone else" if strangers else "who comes how, and what meets them"),
         (shows, "who can watch"),
     ):
         if part:
             yield _matrix(of + name if of else name.capitalize(), part, answer, part is not others)
-    if any(told.outcome != REFUSED for told in rooms):
+    if any(encounter.outcome != REFUSED for encounter in rooms):
         yield _inside(of, rooms)
 
 
 def _shown_to_all(answer: HostAnswer) -> Iterator[str]:
     for service in answer.hosting:
         shows = dict.fromkeys(
-            f"{told.visit.kind}s"
-            for told in answer.visits
-            if told.service == service and told.visit.kind in SHOWS and told.visit.stranger and told.outcome == ENTERS
+            f"{encounter.visit.kind}s"
+            for encounter in answer.visits
+            if encounter.service == service
+            and encounter.visit.kind in SHOWS
+            and encounter.visit.stranger
+            and encounter.outcome == ENTERS
         )
         if shows:
-            yield f"Anybody can watch the {joined(list(shows))} on {service}."
+            yield f"Anyone can watch the {joined(list(shows))} on {service}."
 
 
 def _first_of_host(answer: HostAnswer) -> str:
-    strangers = [told for told in answer.visits if told.visit.stranger and told.visit.kind not in SHOWS]
-    entering = [told for told in strangers if told.outcome == ENTERS]
+    """Return the first line of `door --person`: whether a stranger gets into a meeting."""
+    strangers = [
+        encounter for encounter in answer.visits if encounter.visit.stranger and encounter.visit.kind not in SHOWS
+    ]
+    entering = [encounter for encounter in strangers if encounter.outcome == ENTERS]
     if not answer.hosting:
         return f"{answer.login} may start no meeting anywhere."
     if not strangers:
-        return f"What meets whoever comes to a meeting of {answer.login}:"
+        return f"What visitors of a meeting of {answer.login} meet:"
     if entering:
-        kinds = list(dict.fromkeys(told.visit.kind for told in entering))
-        ways = list(dict.fromkeys(told.visit.way for told in entering))
-        where = joined(list(dict.fromkeys(told.service for told in entering)))
+        kinds = list(dict.fromkeys(encounter.visit.kind for encounter in entering))
+        ways = list(dict.fromkeys(encounter.visit.way for encounter in entering))
+        where = joined(list(dict.fromkeys(encounter.service for encounter in entering)))
         return f"A stranger gets into {joined(kinds)} meetings of {answer.login} on {where}, by {joined(ways)}."
-    if any(told.outcome == UNKNOWN for told in strangers):
+    if any(encounter.outcome == UNKNOWN for encounter in strangers):
         return f"Whether a stranger gets into a meeting of {answer.login} is not known."
-    return f"No stranger gets into a meeting of {answer.login} unless somebody lets them in."
+    return f"No stranger gets into a meeting of {answer.login} unless someone lets them in."
 
 
-def _matrix(title: str, mine: Sequence[Told], answer: HostAnswer | MeetingAnswer, alarming: bool) -> Section:
+def _matrix(title: str, mine: Sequence[Encounter], answer: HostAnswer | MeetingAnswer, alarming: bool) -> Section:
+    """Return the table of what visitors meet, with equal outcomes in one row, the easiest way in first."""
     rows = sorted(
-        folded(mine, lambda told: (told.outcome, told.gate, told.control, told.value)),
-        key=lambda row: (_WORST.index(row.told.outcome), row.told.gates),
+        folded(mine, lambda encounter: (encounter.outcome, encounter.gate, encounter.control, encounter.value)),
+        key=lambda row: (_WORST.index(row.easiest.outcome), row.easiest.gates),
     )
     columns = (
         Column("who comes how"),
@@ -291,52 +298,56 @@ def _matrix(title: str, mine: Sequence[Told], answer: HostAnswer | MeetingAnswer
         Column("", WHOLE, spare=2),
         Column("what they read", spare=1),
     )
-    single = len({told.visit.kind for told in mine}) == 1
+    single = len({encounter.visit.kind for encounter in mine}) == 1
     return Section(title, columns, tuple(_folded_row(row, answer, single) for row in rows))
 
 
 def _folded_row(row: FoldedRow, answer: HostAnswer | MeetingAnswer, single: bool) -> tuple[Cell, ...]:
+    """Return the cells of one row that covers several visits with the same outcome."""
     kind, standing, holding, way, moment = row.values
-    told, fewest, most = row.told, min(each.gates for each in row.covers), max(each.gates for each in row.covers)
+    encounter, fewest, most = (
+        row.easiest,
+        min(each.gates for each in row.covers),
+        max(each.gates for each in row.covers),
+    )
     held = row.all("holding")
     if holding is None and held == {INVITATION}:
         holding = (INVITATION,)
     parts = [
-        _words(standing, STANDINGS, "anybody" if len(row.all("standing")) > 1 else told.visit.standing),
+        _words(standing, STANDINGS, "anybody" if len(row.all("standing")) > 1 else encounter.visit.standing),
         f"with {_words(holding, HOLDINGS, '')}" if holding else "",
         f"by {_words(way, WAYS, '')}" if way else "",
         _MOMENT[moment[0]] if moment else "",
     ]
-    line = answer.line_of(told.cause.row) if told.cause is not None else ""
-    bars = "none" if not most else "▮" * fewest + (f" {fewest}" if fewest == most else f" {fewest} to {most}")
+    line = answer.line_of(encounter.cause.row) if encounter.cause is not None else ""
+    numbers = f" {fewest}" if fewest == most else f" {fewest} to {most}"
+    bars = "▮" * fewest + numbers if most else "none"
     room = "" if single else _words(kind, MEETING_KINDS, "any")
     who = " ".join(part for part in parts if part)
     return (
         who,
         room,
-        told.outcome,
+        encounter.outcome,
         bars.strip(),
-        ", ".join(part for part in _by(told) if part),
+        ", ".join(part for part in _by(encounter) if part),
         line,
-        reads(told, answer.snapshot),
+        reads(encounter, answer.snapshot),
     )
 
 
-def _inside(of: str, mine: Sequence[Told]) -> Section:
-    """What whoever gets in may do there, by who they are."""
+def _inside(of: str, mine: Sequence[Encounter]) -> Section:
+    """Return what visitors who get in may do there, by visitor type."""
     said: dict[tuple[str, ...], list[str]] = {}
-    for told in mine:
-        names = said.setdefault(told.inside, [])
-        if told.outcome != "refused" and told.visit.standing not in names:
-            names.append(told.visit.standing)
+    for encounter in mine:
+        names = said.setdefault(encounter.inside, [])
+        if encounter.outcome != "refused" and encounter.visit.standing not in names:
+            names.append(encounter.visit.standing)
     rows = tuple(
         (" or ".join(names), ", ".join(inside) or "nothing but look and listen")
         for inside, names in said.items()
         if names
     )
-    return Section(
-        f"{of}whoever is let in may" if of else "Whoever is let in may", (Column("who"), Column("do what")), rows
-    )
+    return Section(f"{of}people inside may" if of else "People inside may", (Column("who"), Column("do what")), rows)
 
 
 def _words(values: tuple[str, ...] | None, every: Sequence[str], anything: str) -> str:

@@ -1,4 +1,4 @@
-"""The exceptions with what each covers today: what is told."""
+"""The exceptions with what each covers today: what is shown."""
 
 from __future__ import annotations
 
@@ -18,13 +18,13 @@ class ExceptionToday:
 
     @property
     def who(self) -> str:
-        """For whom it is, in words."""
+        """Return the people it is for, in words."""
         return self.agreed.who.text if self.agreed.who is not None else "partner " + ", ".join(self.agreed.partners)
 
 
 @record
 class ExceptionsAnswer:
-    """All exceptions, and the check that tells what they cover."""
+    """All exceptions, and the check that says what they cover."""
 
     result: CheckResult
     exceptions: Sequence[AgreedException]

@@ -5,14 +5,14 @@ from __future__ import annotations
 import csv
 from typing import TextIO
 
-from ..look import Look
+from ..render_options import RenderOptions
 from ..safe import for_spreadsheet
 from .answer import ExceptionsAnswer
 
 COLUMNS = ("exception", "state", "covers", "until", "days_left", "rules", "who", "services", "reason", "approved_by")
 
 
-def write_exceptions_csv(answer: ExceptionsAnswer, stream: TextIO, _look: Look) -> None:
+def write_exceptions_csv(answer: ExceptionsAnswer, stream: TextIO, _look: RenderOptions) -> None:
     """Writes one row for each exception."""
     writer = csv.writer(stream, lineterminator="\n")
     writer.writerow(COLUMNS)

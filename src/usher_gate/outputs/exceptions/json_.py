@@ -6,7 +6,7 @@ from typing import Any, TextIO
 
 from ...core.verdicts.result import ENDS_SOON_DAYS
 from ..json_text import text, write_form
-from ..look import Look
+from ..render_options import RenderOptions
 from .answer import ExceptionsAnswer, ExceptionToday
 
 
@@ -27,7 +27,7 @@ def _object(today: ExceptionToday) -> dict[str, Any]:
     }
 
 
-def write_exceptions_json(answer: ExceptionsAnswer, stream: TextIO, _look: Look) -> None:
+def write_exceptions_json(answer: ExceptionsAnswer, stream: TextIO, _look: RenderOptions) -> None:
     """Writes the answer as JSON."""
     entries = [text(_object(exception)) for exception in answer.today]
     write_form(stream, "exceptions-today/1", answer.result.snapshot, [], [("exceptions", entries)])

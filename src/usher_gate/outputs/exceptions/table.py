@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from typing import TextIO
 
+from ...core.words.plural import plural
 from ..drawing import console, draw, say
-from ..look import Look
-from ..section import COUNT, DATE, WHOLE, WORD, Column, Section, count, left
+from ..render_options import RenderOptions
+from ..section import COUNT, DATE, WHOLE, WORD, Column, Section, left
 from .answer import ExceptionsAnswer
 
 _COLUMNS = (
@@ -15,12 +16,12 @@ _COLUMNS = (
     Column("covers", COUNT),
     Column("until", DATE),
     Column("from"),
-    Column("whom"),
+    Column("for"),
     Column("reason"),
 )
 
 
-def write_exceptions(answer: ExceptionsAnswer, stream: TextIO, look: Look) -> None:
+def write_exceptions(answer: ExceptionsAnswer, stream: TextIO, look: RenderOptions) -> None:
     """Writes one row for each exception."""
     today = answer.today
     rows = tuple(
@@ -38,7 +39,7 @@ def write_exceptions(answer: ExceptionsAnswer, stream: TextIO, look: Look) -> No
     states = {
         state: sum(exception.row.state == state for exception in today) for state in ("in-force", "idle", "expired")
     }
-    title = f"{count(len(rows), 'exception')}: " + ", ".join(f"{number} {state}" for state, number in states.items())
+    title = f"{plural(len(rows), 'exception')}: " + ", ".join(f"{number} {state}" for state, number in states.items())
     with console(stream, look) as out:
         if rows:
             draw(out, Section(title, _COLUMNS, rows))

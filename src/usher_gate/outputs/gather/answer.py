@@ -1,4 +1,4 @@
-"""What one source would give: what is told of it."""
+"""What one source would give: what is shown."""
 
 from __future__ import annotations
 
@@ -9,8 +9,10 @@ from ...core.words.record import record
 
 @record
 class AttemptAnswer:
-    """The rows of each table and the files that a source gives as they are; how often columns and values (by column) stood there
-    of which its mapping does not speak; in `refused` are the columns whose values are then refused.
+    """The rows of each table and the files that a source gives as they are.
+
+    How often columns and values (by column) stood there of which its mapping does not speak; in `refused` are the
+    columns whose values are then refused.
 
     `mapped` has table, column, attribute and number of rows that have it; `roles` has role, number of people, and what
     is known of it.

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from typing import TextIO
 
+from ...core.words.plural import plural
 from ..drawing import console, draw, say
-from ..look import Look
-from ..section import COUNT, Column, Section, count, cut
+from ..render_options import RenderOptions
+from ..section import COUNT, Column, Section, cut
 from .answer import AttemptAnswer
 
 _SHOWN = 5  # rows of each table
@@ -18,7 +19,7 @@ def _short(path: str) -> str:
     return f"urn:…:{path.rpartition(':')[2]}" if path.startswith("urn:") else path
 
 
-def write_attempt(answer: AttemptAnswer, stream: TextIO, look: Look) -> None:
+def write_attempt(answer: AttemptAnswer, stream: TextIO, look: RenderOptions) -> None:
     """Writes the first rows of each table, and what the mapping leaves over."""
     with console(stream, look) as out:
         say(out, f"{answer.source} ({answer.kind}) would give, and nothing was written:")
@@ -27,7 +28,7 @@ def write_attempt(answer: AttemptAnswer, stream: TextIO, look: Look) -> None:
             shown = tuple(tuple(row.get(column, "") for column in columns) for row in rows[:_SHOWN])
             if shown:
                 more = f"and {len(rows) - _SHOWN:,} more" if len(rows) > _SHOWN else ""
-                title = f"{table}: {count(len(rows), 'row')}"
+                title = f"{table}: {plural(len(rows), 'row')}"
                 draw(out, Section(title, tuple(Column(column) for column in columns), shown, more))
             else:
                 say(out, "")

@@ -1,4 +1,4 @@
-"""Guests and who has to be asked: what is told."""
+"""Guests and who has to be asked: what is shown."""
 
 from __future__ import annotations
 
@@ -6,7 +6,7 @@ from collections.abc import Mapping
 
 import numpy as np
 
-from ...core.guests.asking import Question
+from ...core.guests.asking import ReviewRow
 from ...core.guests.policy import Policy
 from ...core.guests.states import Guest
 from ...core.organisation.columns import MISSING
@@ -17,18 +17,21 @@ from ...files.written.worksheets import Sent
 
 @record
 class GuestsAnswer:
-    """The guests that are told of, the worst first; what would be asked about them (or was: `sent`); the policy, and notes."""
+    """The guests that are listed, the worst first; what would be asked about them (or was: `sent`).
+
+    The policy, and notes.
+    """
 
     snapshot: Snapshot
     policy: Policy
     guests: tuple[Guest, ...]
-    questions: tuple[Question, ...]
+    questions: tuple[ReviewRow, ...]
     sent: Sent | None
     notes: tuple[str, ...]
 
-    def asked(self) -> Mapping[int, list[Question]]:
-        """The rows by who is asked, whoever has most first; MISSING for nobody, last."""
-        found: dict[int, list[Question]] = {}
+    def asked(self) -> Mapping[int, list[ReviewRow]]:
+        """Return the rows by who is asked, the reviewer with most first; MISSING for no one, last."""
+        found: dict[int, list[ReviewRow]] = {}
         for question in self.questions:
             found.setdefault(question.reviewer, []).append(question)
         ranked = sorted(found, key=lambda one: (one == MISSING, -len(found[one]), one))
@@ -36,24 +39,24 @@ class GuestsAnswer:
 
     @property
     def nobody(self) -> list[int]:
-        """The guests about whom nobody can be asked, somewhere."""
+        """Return the guests that no one can be asked about, at some place."""
         return sorted({question.guest for question in self.questions if question.reviewer == MISSING})
 
     def ids(self, people: list[int]) -> list[str]:
-        """People by id."""
+        """Return people by id."""
         return self.snapshot.people.ids.take(np.array(people, np.int64)) if people else []
 
     def logins(self, people: list[int]) -> list[str]:
-        """People by login."""
+        """Return people by login."""
         return self.snapshot.people.logins.take(np.array(people, np.int64)) if people else []
 
     def domain(self, guest: int) -> str:
-        """Where a guest comes from; "" where that is not known."""
+        """Return where a guest comes from; "" where that is not known."""
         domains = self.snapshot.guest_domains
         code = int(domains.codes[guest])
         return "" if code == MISSING else domains.words[code]
 
     def sponsor(self, guest: int) -> int:
-        """Who answers for a guest's account; MISSING for nobody."""
+        """Return who answers for a guest's account; MISSING for no one."""
         sponsors = self.snapshot.people.sponsors
         return MISSING if sponsors is None else int(sponsors[guest])

@@ -6,14 +6,14 @@ import csv
 from typing import TextIO
 
 from ...core.organisation.columns import MISSING
-from ..look import Look
+from ..render_options import RenderOptions
 from ..safe import for_spreadsheet
 from .answer import GuestsAnswer
 
 COLUMNS = ("guest", "login", "home_domain", "sponsor", "states", "recommendation", "reason")
 
 
-def write_guests_csv(answer: GuestsAnswer, stream: TextIO, _look: Look) -> None:
+def write_guests_csv(answer: GuestsAnswer, stream: TextIO, _look: RenderOptions) -> None:
     """Writes a row for each guest, the worst first."""
     people = [guest.person for guest in answer.guests]
     writer = csv.writer(stream, lineterminator="\n")
@@ -24,6 +24,14 @@ def write_guests_csv(answer: GuestsAnswer, stream: TextIO, _look: Look) -> None:
     for guest, one, login, sponsor in zip(
         answer.guests, answer.ids(people), answer.logins(people), sponsors, strict=True
     ):
-        told = names.get(sponsor, "")
-        cells = (one, login, answer.domain(guest.person), told, ";".join(guest.states), guest.advice, guest.reason)
+        sponsor_id = names.get(sponsor, "")
+        cells = (
+            one,
+            login,
+            answer.domain(guest.person),
+            sponsor_id,
+            ";".join(guest.states),
+            guest.advice,
+            guest.reason,
+        )
         writer.writerow([for_spreadsheet(cell) for cell in cells])

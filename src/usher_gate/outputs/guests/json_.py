@@ -8,7 +8,7 @@ from ...core.guests.policy import DAYS
 from ...core.guests.states import STATES, in_state
 from ...core.organisation.columns import MISSING
 from ..json_text import text, write_form
-from ..look import Look
+from ..render_options import RenderOptions
 from .answer import GuestsAnswer
 
 
@@ -17,7 +17,7 @@ def _policy(answer: GuestsAnswer) -> dict[str, Any]:
     return {**days, "on-silence": answer.policy.on_silence, "fallback": answer.ids(list(answer.policy.fallback))}
 
 
-def write_guests_json(answer: GuestsAnswer, stream: TextIO, _look: Look) -> None:
+def write_guests_json(answer: GuestsAnswer, stream: TextIO, _look: RenderOptions) -> None:
     """Writes every guest and every reviewer."""
     people = [guest.person for guest in answer.guests]
     named = dict(zip(people, zip(answer.ids(people), answer.logins(people), strict=True), strict=True))

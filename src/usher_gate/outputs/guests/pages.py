@@ -7,15 +7,16 @@ from collections.abc import Iterator
 
 from ...core.guests.states import ADVICE, FINE, STATES, in_state
 from ...core.organisation.columns import MISSING
+from ...core.words.plural import plural
 from ..page import Page
-from ..section import COUNT, WHOLE, WORD, Cell, Column, Section, count, cut
+from ..section import COUNT, WHOLE, WORD, Cell, Column, Section, cut
 from .answer import GuestsAnswer
 
 _SHOW_ALL = "--rows 0, or --format json"
 _MEANS = {
     "ended": "the account has ended and is still active",
     "refused": "guests from there are not let in",
-    "unsponsored": "nobody active answers for the account",
+    "unsponsored": "no active member is responsible for the account",
     "never": "never signed in",
     "silent": "has not signed in for long",
     "due": "the review is overdue",
@@ -27,7 +28,7 @@ _MEANS = {
 
 
 def guests_page(answer: GuestsAnswer, most: int) -> Page:
-    """How many have to be asked about, by whom, and each guest."""
+    """Return how many have to be asked about, who is asked, and each guest."""
     return Page(_first(answer), tuple(_details(answer)), tuple(_sections(answer, most)))
 
 
@@ -38,32 +39,37 @@ def _first(answer: GuestsAnswer) -> str:
     asked = sum(guest.states[0] != FINE for guest in answer.guests)
     have = "has" if asked == 1 else "have"
     return (
-        f"{asked:,} of {count(whole, 'guest')} {have} to be asked about."
+        f"{asked:,} of {plural(whole, 'guest')} {have} to be asked about."
         if asked
-        else f"All {count(whole, 'guest')} are fine."
+        else f"All {plural(whole, 'guest')} are fine."
     )
 
 
 def _details(answer: GuestsAnswer) -> Iterator[str]:
+    """Yield the sentences below the first line."""
     ends = sum(guest.advice == "end" for guest in answer.guests)
     if ends:
-        yield f"{count(ends, 'of them should end', 'of them should end')} by what is known."
+        yield f"{plural(ends, 'of them should end', 'of them should end')} by what is known."
     missing = Counter(name for guest in answer.guests for name in guest.missing)
     if missing:
-        told = ", ".join(
+        unknown = ", ".join(
             f"{name} ({many:,})" for name, many in sorted(missing.items(), key=lambda one: (-one[1], one[0]))
         )
-        yield f"Not known, so nobody of these is fine: {told}."
+        yield f"Not known, so none of these is fine: {unknown}."
     nobody = answer.ids(answer.nobody)
     if nobody:
         about = ", ".join(nobody[:5]) + (f" and {len(nobody) - 5} more" if len(nobody) > 5 else "")
-        yield f"Nobody can be asked about {about}: name somebody as fallback under [guests] in usher-gate.toml."
+        yield f"No one can be asked about {about}: name someone as fallback under [guests] in usher-gate.toml."
     sent = answer.sent
     if sent is not None:
-        yield f"{count(len(sent.sheets), 'worksheet')} written for the review {sent.id}, to be answered by {sent.due}. Nothing was sent."
+        yield (
+            f"{plural(len(sent.sheets), 'worksheet')} written for the review {sent.id}, to be answered by {sent.due}. "
+            "Nothing was sent."
+        )
 
 
 def _sections(answer: GuestsAnswer, most: int) -> Iterator[Section]:
+    """Yield the tables: states, people to ask, home domains, guests."""
     if not answer.guests:
         return
     rows: list[tuple[Cell, ...]] = [
@@ -99,13 +105,13 @@ def _sections(answer: GuestsAnswer, most: int) -> Iterator[Section]:
         more,
     )
     logins = answer.logins([guest.person for guest in answer.guests])
-    told = [
+    guest_rows = [
         (login, guest.advice, guest.reason, ", ".join(guest.states[1:]))
         for login, guest in zip(logins, answer.guests, strict=True)
         if guest.states[0] != FINE
     ]
-    if told:
-        cut_rows, more = cut(told, most, _SHOW_ALL)
+    if guest_rows:
+        cut_rows, more = cut(guest_rows, most, _SHOW_ALL)
         yield Section(
             "Guests, the worst first",
             (Column("guest", WHOLE), Column("then", WORD), Column("because"), Column("and besides", spare=1)),

@@ -1,12 +1,12 @@
-"""The history as CSV: a row for each drift that became something; without --since a row for each check."""
+"""The history as CSV: a row for each finding that became something; without --since a row for each check."""
 
 from __future__ import annotations
 
 import csv
 from typing import TextIO
 
-from ...core.history.spells import MOVES
-from ..look import Look
+from ...core.history.intervals import MOVES
+from ..render_options import RenderOptions
 from ..safe import for_spreadsheet
 from .answer import HistoryAnswer
 
@@ -14,7 +14,7 @@ CHANGED = ("what", "rule", "service", "subject_type", "subject", "since", "age_d
 CHECKS = ("check", "taken_at", "people", "drifting_people", "drifts", *MOVES, "link")
 
 
-def write_history_csv(answer: HistoryAnswer, stream: TextIO, _look: Look) -> None:
+def write_history_csv(answer: HistoryAnswer, stream: TextIO, _look: RenderOptions) -> None:
     """Writes the rows."""
     writer = csv.writer(stream, lineterminator="\n")
     if answer.since is not None:
@@ -27,9 +27,9 @@ def write_history_csv(answer: HistoryAnswer, stream: TextIO, _look: Look) -> Non
         return
     writer.writerow(CHECKS)
     for step in answer.steps:
-        made = step.leg.changed
+        made = step.data_point.changed
         people = step.counts.get(("people", ""), 0), step.counts.get(("drifting", ""), 0)
         moved = ("" if made is None else made.get(name, 0) for name in MOVES)
         writer.writerow(
-            (step.check.number, step.check.time, *people, step.leg.drifts, *moved, step.check.digests["link"])
+            (step.check.number, step.check.time, *people, step.data_point.drifts, *moved, step.check.digests["link"])
         )

@@ -1,6 +1,9 @@
-"""The history as a figure: people drifting by severity over time, what was new and gone below, ends of exceptions as marks.
+"""The history as a figure.
 
-Colours are told apart by people who see few (Okabe and Ito), and every band is named where it ends. The same history gives the same bytes.
+People drifting by severity over time, what was new and gone below, ends of exceptions as marks.
+
+Colours can be distinguished by people who see few (Okabe and Ito), and every band is named where it ends. The same
+history gives the same bytes.
 """
 
 from __future__ import annotations
@@ -12,8 +15,8 @@ from itertools import pairwise
 from pathlib import Path
 from typing import Any, cast
 
-from ...core.history.spells import BACK, GONE, LEFT, NEW, NEW_RULE, NO_RULE
-from .answer import HistoryAnswer, Step
+from ...core.history.intervals import BACK, GONE, LEFT, NEW, NEW_RULE, NO_RULE
+from .answer import HistoryAnswer, HistoryStep
 
 COLOURS = {"critical": "#7b1e3a", "high": "#d55e00", "medium": "#e69f00", "low": "#56b4e9"}
 GOOD = "#009e73"
@@ -40,8 +43,18 @@ def drawing() -> Iterator[Any]:
     mpl.use("Agg")
     from matplotlib import pyplot
 
-    rc = cast(Any, {"svg.hashsalt": "usher-gate", "font.size": 10, "axes.edgecolor": FAINT, "text.color": INK, "axes.labelcolor": INK,
-          "xtick.color": INK, "ytick.color": INK})  # fmt: skip
+    rc = cast(
+        Any,
+        {
+            "svg.hashsalt": "usher-gate",
+            "font.size": 10,
+            "axes.edgecolor": FAINT,
+            "text.color": INK,
+            "axes.labelcolor": INK,
+            "xtick.color": INK,
+            "ytick.color": INK,
+        },
+    )
     with mpl.rc_context(rc):
         try:
             yield pyplot
@@ -76,7 +89,7 @@ def _without_date(path: Path) -> dict[str, str | None]:
     return {"Date": None} if path.suffix.lower() == ".svg" else {"Software": None}
 
 
-def _people(axes: Any, days: Sequence[datetime], steps: Sequence[Step]) -> None:
+def _people(axes: Any, days: Sequence[datetime], steps: Sequence[HistoryStep]) -> None:
     """Bands of people by worst severity, the worst at the bottom, each named where it ends."""
     bands = {name: [step.counts.get(("severity", name), 0) for step in steps] for name in COLOURS}
     shown = {name: numbers for name, numbers in bands.items() if any(numbers)}
@@ -107,25 +120,29 @@ def _people(axes: Any, days: Sequence[datetime], steps: Sequence[Step]) -> None:
     axes.set_ylim(bottom=0)
 
 
-def _moves(axes: Any, days: Sequence[datetime], steps: Sequence[Step]) -> None:
+def _moves(axes: Any, days: Sequence[datetime], steps: Sequence[HistoryStep]) -> None:
     """What was new or back above the line, what was gone below it."""
-    told = [(day, step.leg.changed) for day, step in zip(days, steps, strict=True) if step.leg.changed is not None]
-    if not told:
+    moves = [
+        (day, step.data_point.changed)
+        for day, step in zip(days, steps, strict=True)
+        if step.data_point.changed is not None
+    ]
+    if not moves:
         axes.text(0.5, 0.5, "one check so far", transform=axes.transAxes, ha="center", color=FAINT)
         return
-    width = 0.6 * min((b - a).total_seconds() / 86400 for (a, _), (b, _) in pairwise(told)) if len(told) > 1 else 2.0
-    when = [day for day, _ in told]
-    fresh = [sum(made.get(name, 0) for name in (NEW, NEW_RULE, BACK)) for _, made in told]
-    gone = [-sum(made.get(name, 0) for name in (GONE, LEFT, NO_RULE)) for _, made in told]
+    width = 0.6 * min((b - a).total_seconds() / 86400 for (a, _), (b, _) in pairwise(moves)) if len(moves) > 1 else 2.0
+    when = [day for day, _ in moves]
+    fresh = [sum(made.get(name, 0) for name in (NEW, NEW_RULE, BACK)) for _, made in moves]
+    gone = [-sum(made.get(name, 0) for name in (GONE, LEFT, NO_RULE)) for _, made in moves]
     axes.bar(when, fresh, width=width, color=COLOURS["high"], label="new or back")
     axes.bar(when, gone, width=width, color=GOOD, label="gone")
     axes.axhline(0, color=INK, linewidth=0.8)
     axes.yaxis.set_major_formatter(lambda number, _: f"{abs(number):,.0f}")
-    axes.set_ylabel("drifts")
+    axes.set_ylabel("findings")
     axes.legend(loc="upper left", frameon=False, ncols=2, fontsize=9)
 
 
-def _ends(axes: Any, days: Sequence[datetime], steps: Sequence[Step]) -> None:
+def _ends(axes: Any, days: Sequence[datetime], steps: Sequence[HistoryStep]) -> None:
     """Where an exception had ended since the check before."""
     before: dict[str, int] = {}
     for day, step in zip(days, steps, strict=True):

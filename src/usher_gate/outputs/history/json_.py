@@ -4,15 +4,16 @@ from __future__ import annotations
 
 from typing import Any, TextIO
 
-from ...core.history.spells import MOVES, WHAT, Changed, Spell, open_doors
+from ...core.history.intervals import MOVES, WHAT, Changed, Interval, open_doors
 from ...files.history.store import Check
 from ..json_text import text
-from ..look import Look
-from .answer import HistoryAnswer, RootMoved, Step, what_changed
+from ..render_options import RenderOptions
+from .answer import HistoryAnswer, HistoryStep, RootMoved, what_changed
 
 
-def _step(step: Step) -> dict[str, Any]:
-    check, leg = step.check, step.leg
+def _step(step: HistoryStep) -> dict[str, Any]:
+    """Return one kept check as JSON."""
+    check, data_point = step.check, step.data_point
     severities = {name: step.counts.get(("severity", name), 0) for name in ("critical", "high", "medium", "low")}
     return {
         "check": check.number,
@@ -22,13 +23,13 @@ def _step(step: Step) -> dict[str, Any]:
         "people": step.counts.get(("people", ""), 0),
         "drifting_people": step.counts.get(("drifting", ""), 0),
         "severities": severities,
-        "drifts": leg.drifts,
-        **{name: None if leg.changed is None else leg.changed.get(name, 0) for name in MOVES},
+        "drifts": data_point.drifts,
+        **{name: None if data_point.changed is None else data_point.changed.get(name, 0) for name in MOVES},
         "unknown": step.counts.get(("verdict", "unknown"), 0),
         "roots": sum(kind == "root" for kind, _ in step.counts),
         "open_doors": open_doors(step.counts),
-        "median_age_days": leg.median_age,
-        "oldest_age_days": leg.oldest_age,
+        "median_age_days": data_point.median_age,
+        "oldest_age_days": data_point.oldest_age,
     }
 
 
@@ -47,19 +48,19 @@ def _root(moved: RootMoved) -> dict[str, Any]:
     return {**moved.root._asdict(), "then": moved.then, "now": moved.now}
 
 
-def _spell(answer: HistoryAnswer, spell: Spell) -> dict[str, Any]:
+def _interval(answer: HistoryAnswer, interval: Interval) -> dict[str, Any]:
     return {
-        "rule": spell.key.rule,
-        "service": spell.key.service or None,
-        "verdict": spell.verdict,
-        "from": answer.day(spell.first),
-        "to": None if spell.last is None else answer.day(spell.last),
-        "left": spell.left,
+        "rule": interval.key.rule,
+        "service": interval.key.service or None,
+        "verdict": interval.verdict,
+        "from": answer.day(interval.first),
+        "to": None if interval.last is None else answer.day(interval.last),
+        "left": interval.left,
     }
 
 
 def since_object(answer: HistoryAnswer) -> dict[str, Any] | None:
-    """What became of everything, counted."""
+    """Return what became of everything, counted."""
     if answer.since is None:
         return None
     then, now, changed = answer.since
@@ -67,13 +68,13 @@ def since_object(answer: HistoryAnswer) -> dict[str, Any] | None:
     return {"from": then.time, "to": now.time, **{name: counted.get(name, 0) for name in WHAT}}
 
 
-def write_history_json(answer: HistoryAnswer, stream: TextIO, _look: Look) -> None:
+def write_history_json(answer: HistoryAnswer, stream: TextIO, _look: RenderOptions) -> None:
     """Writes every check, and what was asked besides."""
     last = answer.steps[-1].check
     head = {"usher-gate": "history/1", "organisation": last.organisation, "taken_at": last.time}
     stream.write("{" + text(head)[1:-1] + f',\n "since": {text(since_object(answer))}')
     changed = [] if answer.since is None else [text(_changed(answer, one, answer.since[1])) for one in answer.since[2]]
-    spells = [] if answer.person is None else [text(_spell(answer, spell)) for spell in answer.person[1]]
+    intervals = [] if answer.person is None else [text(_interval(answer, interval)) for interval in answer.person[1]]
     decisions = [
         text({"review": one.review, "place": one.place, "decision": one.fate, "kept": answer.day(one.check)})
         for one in answer.decisions
@@ -83,7 +84,7 @@ def write_history_json(answer: HistoryAnswer, stream: TextIO, _look: Look) -> No
         ("checks", [text(_step(step)) for step in answer.steps]),
         ("changed", changed),
         ("roots", roots),
-        ("spells", spells),
+        ("spells", intervals),
         ("decisions", decisions),
         ("notes", [text(note) for note in answer.notes]),
     )

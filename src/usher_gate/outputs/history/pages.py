@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable, Iterator
 
-from ...core.history.spells import (
+from ...core.history.intervals import (
     BACK,
     COVERED,
     GONE,
@@ -20,11 +20,12 @@ from ...core.history.spells import (
     open_doors,
 )
 from ...core.verdicts.codes import DRIFTS, VERDICTS
+from ...core.words.plural import plural
 from ..check.digest import root_text
 from ..moved import moved_text
 from ..page import Page
-from ..section import COUNT, DATE, WHOLE, WORD, Column, Section, count, cut, some
-from .answer import HistoryAnswer, Step, what_changed
+from ..section import COUNT, DATE, WHOLE, WORD, Column, Section, cut, some
+from .answer import HistoryAnswer, HistoryStep, what_changed
 
 _SHOW_ALL = "--rows 0, or --format json"
 _BARS = "▁▂▃▄▅▆▇█"
@@ -36,7 +37,7 @@ _MEANS = {
     NOT_KNOWN: "drifted, and what is needed to judge it is missing now",
     COVERED: "drifted, and an exception covers it now",
     GONE: "drifted then, and does not any more",
-    LEFT: "whom it was about has left",
+    LEFT: "the subject has left",
     NO_RULE: "a rule that the baseline has lost",
 }
 _MOVED = {NEW_RULE: "by a new rule", NO_RULE: "of a dropped rule", NOT_KNOWN: "not known now", COVERED: "excepted"}
@@ -44,11 +45,12 @@ _MOVED |= {name: name for name in (NEW, BACK, GONE, LEFT)}
 
 
 def history_page(answer: HistoryAnswer, most: int) -> Page:
-    """How it has gone since, or check by check."""
+    """Return how it has gone since, or check by check."""
     return Page(_first(answer), tuple(_details(answer)), tuple(_sections(answer, most)))
 
 
 def _first(answer: HistoryAnswer) -> str:
+    """Return the first line: of a comparison, of one person, or of the last check."""
     if answer.since is not None:
         then, now, changed = answer.since
         counted = what_changed(changed)
@@ -56,13 +58,20 @@ def _first(answer: HistoryAnswer) -> str:
             f"Since {then.time[:10]}: {moved_text(counted)}; {counted.get(STILL, 0):,} still drift on {now.time[:10]}."
         )
     if answer.person is not None:
-        name, spells = answer.person
-        rules = {spell.key.rule for spell in spells if spell.last is None and spell.verdict == VERDICTS[DRIFTS]}
-        return f"{name} drifts from {count(len(rules), 'rule')} on {answer.steps[-1].check.time[:10]}."
+        name, intervals = answer.person
+        rules = {
+            interval.key.rule
+            for interval in intervals
+            if interval.last is None and interval.verdict == VERDICTS[DRIFTS]
+        }
+        return f"{name} drifts from {plural(len(rules), 'rule')} on {answer.steps[-1].check.time[:10]}."
     last = answer.steps[-1]
     people = last.counts.get(("drifting", ""), 0)
     of = last.counts.get(("people", ""), 0)
-    return f"{count(len(answer.steps), 'check')} kept, the last of {last.check.time[:10]}: {people:,} of {of:,} people drift."
+    return (
+        f"{plural(len(answer.steps), 'check')} kept, the last of {last.check.time[:10]}: {people:,} of {of:,} people "
+        "drift."
+    )
 
 
 def trend(numbers: list[int]) -> str:
@@ -72,20 +81,28 @@ def trend(numbers: list[int]) -> str:
 
 
 def _details(answer: HistoryAnswer) -> Iterator[str]:
+    """Yield the sentences below the first line."""
     if answer.part:
-        yield f"Told of a part only: {answer.part}."
+        yield f"About a part only: {answer.part}."
         return
     if answer.person is not None:
         return
     people = [step.counts.get(("drifting", ""), 0) for step in answer.steps]
     if len(people) > 1:
-        yield f"People drifting, {answer.day(answer.steps[0].check.number)} to now: {trend(people)}  {people[0]:,} to {people[-1]:,}"
+        yield (
+            f"People drifting, {answer.day(answer.steps[0].check.number)} to now: {trend(people)}  {people[0]:,} to "
+            f"{people[-1]:,}"
+        )
     last = answer.steps[-1]
-    if last.leg.median_age is not None and last.leg.oldest_age is not None:
-        yield f"Age of what drifts: median {count(last.leg.median_age, 'day')}, oldest {count(last.leg.oldest_age, 'day')}."
+    if last.data_point.median_age is not None and last.data_point.oldest_age is not None:
+        yield (
+            f"Age of what drifts: median {plural(last.data_point.median_age, 'day')}, oldest "
+            f"{plural(last.data_point.oldest_age, 'day')}."
+        )
 
 
 def _sections(answer: HistoryAnswer, most: int) -> Iterator[Section]:
+    """Yield the tables: of one person, of a comparison, or check by check."""
     if answer.person is not None:
         yield _person(answer, most)
         rows, more = cut(
@@ -99,10 +116,14 @@ def _sections(answer: HistoryAnswer, most: int) -> Iterator[Section]:
         yield from _since(answer, most)
         return
     seen = {
-        name for step in answer.steps if step.leg.changed is not None for name, many in step.leg.changed.items() if many
+        name
+        for step in answer.steps
+        if step.data_point.changed is not None
+        for name, many in step.data_point.changed.items()
+        if many
     }
-    told = [name for name in MOVES if name in (NEW, BACK, GONE) or name in seen]
-    rows, more = cut([_row(step, told) for step in reversed(answer.steps)], most, _SHOW_ALL)
+    words = [name for name in MOVES if name in (NEW, BACK, GONE) or name in seen]
+    rows, more = cut([_row(step, words) for step in reversed(answer.steps)], most, _SHOW_ALL)
     yield Section(
         "Check by check, the last first",
         (
@@ -110,10 +131,10 @@ def _sections(answer: HistoryAnswer, most: int) -> Iterator[Section]:
             Column("people drifting", COUNT),
             Column("critical", COUNT, 1),
             Column("high", COUNT, 1),
-            Column("drifts", COUNT),
-            *(Column(_MOVED[name], COUNT, 4 * (name in (NEW_RULE, LEFT, NO_RULE))) for name in told),
+            Column("findings", COUNT),
+            *(Column(_MOVED[name], COUNT, 4 * (name in (NEW_RULE, LEFT, NO_RULE))) for name in words),
             Column("unknown", COUNT, 3),
-            Column("roots", COUNT, 3),
+            Column("causes", COUNT, 3),
             Column("open doors", COUNT, 2),
         ),
         rows,
@@ -121,15 +142,15 @@ def _sections(answer: HistoryAnswer, most: int) -> Iterator[Section]:
     )
 
 
-def _row(step: Step, told: list[str]) -> tuple[str | int | None, ...]:
-    counts, changed = step.counts, step.leg.changed
+def _row(step: HistoryStep, words: list[str]) -> tuple[str | int | None, ...]:
+    counts, changed = step.counts, step.data_point.changed
     return (
         step.check.time[:10],
         counts.get(("drifting", ""), 0),
         counts.get(("severity", "critical"), 0),
         counts.get(("severity", "high"), 0),
-        step.leg.drifts,
-        *(None if changed is None else changed.get(name, 0) for name in told),
+        step.data_point.drifts,
+        *(None if changed is None else changed.get(name, 0) for name in words),
         counts.get(("verdict", "unknown"), 0),
         sum(kind == "root" for kind, _ in counts),
         open_doors(counts),
@@ -137,12 +158,13 @@ def _row(step: Step, told: list[str]) -> tuple[str | int | None, ...]:
 
 
 def _since(answer: HistoryAnswer, most: int) -> Iterator[Section]:
+    """Yield the tables of what changed since a day."""
     assert answer.since is not None
     _, now, changed = answer.since
     counted = what_changed(changed)
     yield Section(
         "What became of it",
-        (Column("what", WORD), Column("drifts", COUNT), Column("what it means")),
+        (Column("what", WORD), Column("findings", COUNT), Column("what it means")),
         tuple((name, counted[name], _MEANS[name]) for name in WHAT if counted.get(name)),
     )
     yield from _moved("rule", [(one.key.rule, one.what) for one in changed], most)
@@ -156,8 +178,8 @@ def _since(answer: HistoryAnswer, most: int) -> Iterator[Section]:
     )
     if rows:
         yield Section(
-            "By cause, where the number of drifts moved",
-            (Column("what causes the drift"), Column("then", COUNT), Column("now", COUNT)),
+            "By cause, where the number of findings changed",
+            (Column("what causes them"), Column("then", COUNT), Column("now", COUNT)),
             rows,
             more,
         )
@@ -166,16 +188,16 @@ def _since(answer: HistoryAnswer, most: int) -> Iterator[Section]:
         there = [(units.get(one.key.id), one.what) for one in changed if one.key.type == "person"]
         yield from _moved("unit", [(unit or "in no unit", what) for unit, what in there if unit is not None], most)
     for title, wanted in (("New and back", (NEW, BACK, NEW_RULE)), ("Gone", (GONE, LEFT, NO_RULE))):
-        told: dict[tuple[str, str], list[str]] = {}
+        names_by: dict[tuple[str, str], list[str]] = {}
         for one in changed:
             if one.what in wanted:
-                told.setdefault((one.what, one.key.rule), []).append(answer.whose(one.key))
-        made_rows = [(what, rule, len(names), some(names)) for (what, rule), names in told.items()]
+                names_by.setdefault((one.what, one.key.rule), []).append(answer.whose(one.key))
+        made_rows = [(what, rule, len(names), some(names)) for (what, rule), names in names_by.items()]
         rows, more = cut(made_rows, most, _SHOW_ALL)
         if rows:
             yield Section(
                 title,
-                (Column("what", WORD), Column("rule", WHOLE), Column("drifts", COUNT), Column("whose")),
+                (Column("what", WORD), Column("rule", WHOLE), Column("findings", COUNT), Column("whose")),
                 rows,
                 more,
             )
@@ -199,10 +221,10 @@ def _since(answer: HistoryAnswer, most: int) -> Iterator[Section]:
         yield Section("Still, the oldest first", columns, rows, more)
 
 
-def _moved(heading: str, told: Iterable[tuple[str, str]], most: int) -> Iterator[Section]:
-    """What became of drifts, by something that they have, where anything did; the worst first."""
+def _moved(heading: str, changes: Iterable[tuple[str, str]], most: int) -> Iterator[Section]:
+    """Yield what became of findings, by something that they have, where anything did; the worst first."""
     by: dict[str, Counter[str]] = {}
-    for name, what in told:
+    for name, what in changes:
         by.setdefault(name, Counter())[what] += 1
     moved = [(name, made) for name, made in by.items() if any(made[word] for word in MOVES)]
     words = [word for word in WHAT if word in (NEW, BACK, GONE, STILL) or any(made[word] for _, made in moved)]
@@ -220,21 +242,23 @@ def _moved(heading: str, told: Iterable[tuple[str, str]], most: int) -> Iterator
 
 
 def _person(answer: HistoryAnswer, most: int) -> Section:
+    """Return the table of one person's findings, with the days on which each began and ended."""
     assert answer.person is not None
-    (name, spells), drifts = answer.person, VERDICTS[DRIFTS]
-    told = [
+    (name, intervals), drifts = answer.person, VERDICTS[DRIFTS]
+    interval_rows = [
         (
-            spell.key.rule,
-            spell.key.service,
-            spell.verdict,
-            answer.day(spell.first),
-            "" if spell.last is None else answer.day(spell.last),
+            interval.key.rule,
+            interval.key.service,
+            interval.verdict,
+            answer.day(interval.first),
+            "" if interval.last is None else answer.day(interval.last),
         )
-        for spell in sorted(
-            spells, key=lambda spell: (spell.last is not None, spell.verdict != drifts, -spell.first, spell.key)
+        for interval in sorted(
+            intervals,
+            key=lambda interval: (interval.last is not None, interval.verdict != drifts, -interval.first, interval.key),
         )
     ]
-    rows, more = cut(told, most, _SHOW_ALL)
+    rows, more = cut(interval_rows, most, _SHOW_ALL)
     columns = (
         Column("rule", WHOLE),
         Column("service"),

@@ -8,15 +8,18 @@ from typing import TextIO
 import numpy as np
 
 from ...core.words.vocabulary import DIMENSIONS
-from ..look import Look
+from ..render_options import RenderOptions
 from ..safe import for_spreadsheet
 from .answer import HolesAnswer, describe
 
 COLUMNS = ("rule", "proof", "person", "login", "way", "because", "observed_closes", "address", *DIMENSIONS, "sign_ins")
 
 
-def write_holes_csv(answer: HolesAnswer, stream: TextIO, _look: Look) -> None:
-    """Writes the answer; from `address` to `risk` stands one sign-in that slips through, then how many past ones of the person did."""
+def write_holes_csv(answer: HolesAnswer, stream: TextIO, _look: RenderOptions) -> None:
+    """Writes the answer.
+
+    `address` to `risk` are one sign-in that slips through, then how many past ones of the person did.
+    """
     writer = csv.writer(stream, lineterminator="\n")
     writer.writerow(COLUMNS)
     people = answer.snapshot.people

@@ -11,12 +11,12 @@ from ...core.words.times import rfc3339
 from ...core.words.vocabulary import DIMENSIONS
 from ..conditions import conditional_object
 from ..json_text import hole_object, lockout_object, text, write_form
-from ..look import Look
-from .answer import HolesAnswer, _outcome, _reach, describe
+from ..render_options import RenderOptions
+from .answer import HolesAnswer, describe, outcome_text, reach_counts
 
 
 def _use(answer: HolesAnswer, hole: WayIn) -> dict[str, Any] | None:
-    """Who used a hole; null where no log was read."""
+    """Return who used a hole; null where no log was read."""
     use = answer.use_of(hole)
     if use is None:
         return None
@@ -26,7 +26,7 @@ def _use(answer: HolesAnswer, hole: WayIn) -> dict[str, Any] | None:
     return {"sign_ins": use.sign_ins, "by": by, "last": last, "perhaps": use.perhaps}
 
 
-def write_holes_json(answer: HolesAnswer, stream: TextIO, _look: Look) -> None:
+def write_holes_json(answer: HolesAnswer, stream: TextIO, _look: RenderOptions) -> None:
     """Writes the answer as JSON."""
     ids = answer.snapshot.people.ids
     entries = [
@@ -52,14 +52,14 @@ def write_holes_json(answer: HolesAnswer, stream: TextIO, _look: Look) -> None:
     ]
     stranded = [text({"resource": each.resource, "ids": ids.take(each.people)}) for each in answer.stranded]
     locked = [text(lockout_object(lockout)) for lockout in answer.lockouts]
-    ailing = [text({"rule": ailment.rule, "what": ailment.what, "text": ailment.text}) for ailment in answer.ailments]
+    ailing = [text({"rule": defect.rule, "what": defect.what, "text": defect.text}) for defect in answer.defects]
     rules = []
-    for number, rule in enumerate(answer.keeper.rules):
-        reached, excluded = _reach(answer.keeper, number)
-        known = not answer.keeper.unanswerable >> number & 1
+    for number, rule in enumerate(answer.evaluator.rules):
+        reached, excluded = reach_counts(answer.evaluator, number)
+        known = not answer.evaluator.unanswerable >> number & 1
         counted = {"reaches": reached if known else None, "excludes": excluded if known else None}
         rules.append(
-            text({"id": rule.id, "title": rule.title, "mode": rule.mode, **counted, "outcome": _outcome(rule)})
+            text({"id": rule.id, "title": rule.title, "mode": rule.mode, **counted, "outcome": outcome_text(rule)})
         )
     conditional = [text(conditional_object(access)) for access in answer.conditional]
     asked = [

@@ -6,18 +6,20 @@ from collections.abc import Sequence
 from typing import TextIO
 
 from ...core.organisation.snapshot import Snapshot
-from ...core.sign_in.gatekeeper import Gatekeeper
+from ...core.sign_in.evaluator import AccessPolicyEvaluator
 from ...core.sign_in.holes import WayIn
 from ...core.sign_in.lockout import Lockout
+from ...core.words.plural import plural
 from ...core.words.times import show_time
 from ..conditions import conditional_lines
 from ..drawing import console, draw, say
-from ..look import Look
-from ..section import COUNT, WHOLE, WORD, Column, Section, count, few_logins, some_logins
-from .answer import HolesAnswer, RuleHoles, _outcome, _reach, describe, outcome
+from ..render_options import RenderOptions
+from ..section import COUNT, WHOLE, WORD, Column, Section, few_logins, some_logins
+from .answer import HolesAnswer, RuleHoles, describe, outcome, outcome_text, reach_counts
 
 
 def _rule_section(rule: RuleHoles, answer: HolesAnswer, most: int) -> Section:
+    """Return the table of the ways past one requirement."""
     made = tuple(
         (
             len(hole.people),
@@ -31,8 +33,8 @@ def _rule_section(rule: RuleHoles, answer: HolesAnswer, most: int) -> Section:
     )
     shown = made[:most] if most else made
     more = f"and {len(made) - len(shown)} more: --rows 0" if len(made) > len(shown) else ""
-    whom = f"{rule.asked.proof} from {count(rule.people, 'person', 'people')}"
-    title = f"{rule.rule + ': ' if rule.rule else ''}{whom}: {count(len(made), 'hole')}"
+    asked_of = f"{rule.asked.proof} from {plural(rule.people, 'person', 'people')}"
+    title = f"{rule.rule + ': ' if rule.rule else ''}{asked_of}: {plural(len(made), 'hole')}"
     columns = (
         Column("people", COUNT),
         Column("the way in"),
@@ -45,7 +47,7 @@ def _rule_section(rule: RuleHoles, answer: HolesAnswer, most: int) -> Section:
 
 
 def _who(answer: HolesAnswer, hole: WayIn, most: int) -> str:
-    """Whom a hole lets in; whoever used it first, with how often."""
+    """Return the people that a hole lets in; people who used it first, with how often."""
     use = answer.use_of(hole)
     times = dict(use.by) if use is not None else {}
     people = [*times, *(person for person in hole.people if person not in times)]
@@ -53,7 +55,7 @@ def _who(answer: HolesAnswer, hole: WayIn, most: int) -> str:
 
 
 def _used(answer: HolesAnswer, hole: WayIn) -> str:
-    """How many sign-ins went through a hole, and when the last did."""
+    """Return how many sign-ins went through a hole, and when the last did."""
     use = answer.use_of(hole)
     if use is None:
         return ""
@@ -65,7 +67,7 @@ def _used(answer: HolesAnswer, hole: WayIn) -> str:
 
 
 def locked_section(title: str, lockouts: Sequence[Lockout], snapshot: Snapshot) -> Section:
-    """Who is locked out of which resource."""
+    """Return who is locked out of which resource."""
     rows = []
     for lockout in lockouts:
         who = some_logins(snapshot, lockout.people, 6)
@@ -87,12 +89,12 @@ def _stranded(answer: HolesAnswer, most: int) -> Section:
     return Section("Stranded: no way in until they register something", columns, rows)
 
 
-def _rules_section(keeper: Gatekeeper) -> Section:
+def _rules_section(evaluator: AccessPolicyEvaluator) -> Section:
     rows = []
-    for number, rule in enumerate(keeper.rules):
-        reached, excluded = _reach(keeper, number)
-        people = "not known" if keeper.unanswerable >> number & 1 else reached
-        rows.append((rule.id, rule.mode, people, excluded or None, _outcome(rule), rule.title))
+    for number, rule in enumerate(evaluator.rules):
+        reached, excluded = reach_counts(evaluator, number)
+        people = "not known" if evaluator.unanswerable >> number & 1 else reached
+        rows.append((rule.id, rule.mode, people, excluded or None, outcome_text(rule), rule.title))
     columns = (
         Column("rule", WHOLE),
         Column("mode"),
@@ -104,7 +106,7 @@ def _rules_section(keeper: Gatekeeper) -> Section:
     return Section("The access rules", columns, tuple(rows))
 
 
-def write_holes(answer: HolesAnswer, stream: TextIO, look: Look) -> None:
+def write_holes(answer: HolesAnswer, stream: TextIO, look: RenderOptions) -> None:
     """Writes the answer for a person, the widest question first."""
     every = [hole for rule in answer.rules for hole in rule.holes]
     closed = sum(hole.observed_closes for hole in every)
@@ -123,13 +125,13 @@ def write_holes(answer: HolesAnswer, stream: TextIO, look: Look) -> None:
             else:
                 out.print()
                 say(out, section.title)
-        ailing = tuple((ailment.rule, ailment.text) for ailment in answer.ailments)
-        ails = Section("What ails the rules themselves", (Column("rule", WHOLE), Column("what")), ailing)
+        ailing = tuple((defect.rule, defect.text) for defect in answer.defects)
+        ails = Section("Defects of the access rules", (Column("rule", WHOLE), Column("what")), ailing)
         for section in (
             locked_section("Locked out", answer.lockouts, answer.snapshot),
             _stranded(answer, look.rows),
             ails,
-            _rules_section(answer.keeper),
+            _rules_section(answer.evaluator),
         ):
             if section.rows:
                 draw(out, section)

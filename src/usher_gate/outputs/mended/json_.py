@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any, TextIO
 
-from ...core.mend.mending import MadeEdit, Membership, Mending, Part
+from ...core.mend.mending import MadeEdit, Membership, MendingPart, MendingResult
 from ...core.mend.order import SAFE
 from ...core.mend.sign_in_side import RulePlan
 from ...core.mend.tasks import Task
@@ -14,20 +14,20 @@ from ...files.written.snapshot_out import rule_object
 from ..changed.values import value_object
 from ..holes.answer import describe
 from ..json_text import text, write_form
-from ..look import Look
+from ..render_options import RenderOptions
 from .answer import MendAnswer, Suggested
 
 
 def edit_object(edit: MadeEdit) -> dict[str, Any]:
-    """An edit as it is written in a file of changes."""
-    place = {"service": edit.spot.service, "control": edit.spot.control, "scope": edit.spot.scope}
+    """Return an edit as it is written in a file of changes."""
+    place = {"service": edit.edit_target.service, "control": edit.edit_target.control, "scope": edit.edit_target.scope}
     if edit.given.value is None:
         return {"unset": place}
     return {"set": {**place, "value": edit.given.value, "pinned": edit.given.pinned}}
 
 
 def membership_object(one: Membership) -> dict[str, Any]:
-    """Somebody taken out of a group, as it is written in a file of changes."""
+    """Someone taken out of a group, as it is written in a file of changes."""
     return {"members": {"group": one.group, "remove": [one.person]}}
 
 
@@ -48,7 +48,7 @@ def _edit(edit: MadeEdit) -> dict[str, Any]:
     }
 
 
-def _component(part: Part) -> dict[str, Any]:
+def _component(part: MendingPart) -> dict[str, Any]:
     found = part.found
     return {
         "id": part.number,
@@ -71,14 +71,14 @@ def _task(task: Task) -> dict[str, Any]:
 
 
 def _change_of(rule: AccessRule, plan: RulePlan) -> dict[str, Any]:
-    """A changed access rule as it is written in a file of changes."""
+    """Return a changed access rule as it is written in a file of changes."""
     if plan.edits == (f"enforce {rule.id}",):
-        return {"access-rule": {"id": rule.id, "mode": "enforce"}}
-    return {"access-rule": {"put": rule_object(rule)}}
+        return {"access_rule": {"id": rule.id, "mode": "enforce"}}
+    return {"access_rule": {"put": rule_object(rule)}}
 
 
 def _suggested(each: Suggested) -> Iterator[dict[str, Any]]:
-    """A row for each plan; one without a plan for what none ends."""
+    """Yield a row for each plan; one without a plan for what none ends."""
     one = each.repair
     what = {
         "of": one.problem,
@@ -107,8 +107,8 @@ def _suggested(each: Suggested) -> Iterator[dict[str, Any]]:
         }
 
 
-def plan_object(mending: Mending) -> dict[str, Any]:
-    """The plan in figures."""
+def plan_object(mending: MendingResult) -> dict[str, Any]:
+    """Return the plan in figures."""
     return {
         "edits": mending.many,
         "ended": mending.ended,
@@ -125,7 +125,7 @@ def plan_object(mending: Mending) -> dict[str, Any]:
     }
 
 
-def write_mended_json(answer: MendAnswer, stream: TextIO, _look: Look) -> None:
+def write_mended_json(answer: MendAnswer, stream: TextIO, _look: RenderOptions) -> None:
     """Writes the whole answer."""
     mending = answer.mending
     left = [

@@ -6,68 +6,80 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from ...core.mend.mending import MadeEdit, Mending, batches
+from ...core.mend.mending import MadeEdit, MendingResult, batches
 from ...core.mend.order import NO_ORDER, NOT_FOUND, SAFE
 from ...core.mend.sign_in_side import BREAK_GLASS, LOCK_OUT, RulePlan
 from ...core.words.compare import shown
+from ...core.words.plural import plural
 from ..changed.pages import invitations
 from ..changed.values import values_section
 from ..holes.answer import describe
 from ..page import Page
-from ..section import COUNT, WHOLE, Cell, Column, Section, count, cut, some
+from ..section import COUNT, WHOLE, Cell, Column, Section, cut, some
 from .answer import MendAnswer, Suggested
 
 _NO_ORDER = {
-    NO_ORDER: "There is no order of the edits in which no step hurts anybody: make them together.",
+    NO_ORDER: "There is no order of the edits in which no step harms anyone: make them together.",
     NOT_FOUND: "No harmless order of the edits was found: make them together.",
 }
 _SHOW_ALL = "--rows 0, or --format json"
-_UNDO = {"nobody": "nobody: it is pinned", "people": "whoever it reaches", "settings": "a setting below it"}
+_UNDO = {"nobody": "nothing: it is pinned", "people": "the people it reaches", "settings": "a setting below it"}
 
 
 def mended_page(answer: MendAnswer, most: int) -> Page:
-    """First how much so few changes do, then each of them, then what they do not do."""
+    """Return first how much so few changes do, then each of them, then what they do not do."""
     return Page(first_line(answer.mending), tuple(_details(answer)), tuple(_sections(answer, most)))
 
 
-def first_line(mending: Mending) -> str:
-    """How many edits end how many of the drifts, and how sure that is."""
+def first_line(mending: MendingResult) -> str:
+    """Return how many edits end how many of the findings, and how sure that is."""
     if not mending.drifting:
         return "Nothing drifts, so there is nothing to mend."
     if not mending.many and mending.limit is None:
         why = "none of it comes from a setting" if not mending.mendable else "nothing that may be set ends any of it"
-        return f"{count(mending.drifting, 'verdict drifts', 'verdicts drift')}, and {why}."
+        return f"{plural(mending.drifting, 'verdict drifts', 'verdicts drift')}, and {why}."
     verb = "ends" if mending.many == 1 else "end"
-    said = f"{count(mending.many, 'edit')} {verb} {mending.ended:,} of {count(mending.drifting, 'drift')}"
+    said = f"{plural(mending.many, 'edit')} {verb} {mending.ended:,} of {plural(mending.drifting, 'finding')}"
     if mending.limit is not None:
         return f"{said}, of at most {mending.limit:,} edits."
     return f"{said}: {mending.proof}."
 
 
 def _details(answer: MendAnswer) -> Iterator[str]:
+    """Yield the sentences below the first line: who is cleared, what changes, what is left."""
     mending = answer.mending
     if mending.many:
-        freed = count(mending.freed, "person then drifts", "people then drift")
-        yield f"{freed} from nothing any more; nobody is worse off (judged again by a whole check)."
+        freed = plural(mending.freed, "person then drifts", "people then drift")
+        yield f"{freed} from nothing any more; no one is worse off (judged again by a whole check)."
         verb, without = "changes" if mending.touched == 1 else "change", mending.without or "none"
-        yield f"{count(mending.touched, 'value')} of people {verb}, {without} of them of people with nothing to mend there."
+        yield (
+            f"{plural(mending.touched, 'value')} of people {verb}, {without} of them of people with nothing to mend "
+            "there."
+        )
         if mending.order != SAFE:
             yield _NO_ORDER[mending.order]
         if mending.comparison is not None:
             waiting = invitations([(each, each.waiting) for each in mending.comparison.meetings])
             turned = invitations([(each, each.turned_away) for each in mending.comparison.meetings])
             if waiting or turned:
-                yield f"At planned meetings, {waiting or 'nobody'} newly wait, {turned or 'nobody'} newly turned away."
+                yield f"At planned meetings, {waiting or 'no one'} newly wait, {turned or 'no one'} newly turned away."
     if mending.left:
-        yield f"{count(mending.left, 'verdict is', 'verdicts are')} left of the {mending.mendable:,} that come from settings."
+        yield (
+            f"{plural(mending.left, 'verdict is', 'verdicts are')} left of the {mending.mendable:,} that come from "
+            "settings."
+        )
     unsettled = mending.drifting - mending.ended - mending.left
     if unsettled > 0:
-        yield f"{count(unsettled, 'drift comes', 'drifts come')} from no setting: see what people and sign-in rules have to do."
+        yield (
+            f"{plural(unsettled, 'finding comes', 'findings come')} from no setting: see what people and sign-in rules "
+            "have to do."
+        )
     if answer.written:
         yield f"Written to {answer.written}; try it with usher-gate rehearse --changes {answer.written}."
 
 
 def _sections(answer: MendAnswer, most: int) -> Iterator[Section]:
+    """Yield the tables: edits in order, batches, what is not proven, values, what is not mended."""
     mending = answer.mending
     if mending.many:
         rows, more = cut([*_membership_rows(mending), *_edit_rows(mending)], most, _SHOW_ALL)
@@ -78,9 +90,9 @@ def _sections(answer: MendAnswer, most: int) -> Iterator[Section]:
                 Column("at", WHOLE),
                 Column("what"),
                 Column("ends", COUNT),
-                Column("touches", COUNT),
-                Column("without need", COUNT, 1),
-                Column("undone by", spare=2),
+                Column("values", COUNT),
+                Column("fine before", COUNT, 1),
+                Column("can be overridden by", spare=2),
             ),
             rows,
             more,
@@ -124,31 +136,31 @@ def _sections(answer: MendAnswer, most: int) -> Iterator[Section]:
     yield from _not_mended(answer, most)
 
 
-def _membership_rows(mending: Mending) -> Iterator[tuple[Cell, ...]]:
+def _membership_rows(mending: MendingResult) -> Iterator[tuple[Cell, ...]]:
     for number, one in enumerate(mending.memberships, 1):
         also = len(one.also)
         what = f"take {one.login} out"
-        more = [f"changes {count(also, 'other value')} of theirs"] if also else []
+        more = [f"changes {plural(also, 'other value')} of theirs"] if also else []
         more += [f"access rules {some(list(one.rules), 2)} then meet them differently"] if one.rules else []
         what += f" ({'; '.join(more)})" if more else ""
         yield number, f"group:{one.group}", what, one.ended, None, also or None, "the group's owners"
 
 
-def _edit_rows(mending: Mending) -> Iterator[tuple[Cell, ...]]:
-    """One row an edit; those at several places of one kind that say the same are told together."""
+def _edit_rows(mending: MendingResult) -> Iterator[tuple[Cell, ...]]:
+    """Yield one row an edit; those at several places of one kind that say the same are one row."""
     folded: dict[tuple[object, ...], list[tuple[int, MadeEdit]]] = {}
     for number, edit in enumerate(mending.edits, 1 + len(mending.memberships)):
-        level = edit.spot.scope.partition(":")[0]
+        level = edit.edit_target.scope.partition(":")[0]
         folded.setdefault(
-            (edit.spot.service, edit.spot.control, level, edit.given.value, edit.given.pinned), []
+            (edit.edit_target.service, edit.edit_target.control, level, edit.given.value, edit.given.pinned), []
         ).append((number, edit))
     for alike in folded.values():
         number, first = alike[0]
         more = f" and {len(alike) - 1:,} more that say the same" if len(alike) > 1 else ""
         yield (
             number,
-            f"{first.spot.scope}{more}",
-            f"{first.spot.service}: {in_words(first)}",
+            f"{first.edit_target.scope}{more}",
+            f"{first.edit_target.service}: {in_words(first)}",
             sum(edit.ended for _, edit in alike),
             sum(edit.touched for _, edit in alike),
             sum(edit.without for _, edit in alike) or None,
@@ -157,19 +169,20 @@ def _edit_rows(mending: Mending) -> Iterator[tuple[Cell, ...]]:
 
 
 def _undone(edit: MadeEdit) -> str:
-    if edit.undo == "settings" and edit.spot.scope.startswith("person:") and edit.given.value is not None:
+    if edit.undo == "settings" and edit.edit_target.scope.startswith("person:") and edit.given.value is not None:
         return "a meeting's own"
     return _UNDO[edit.undo]
 
 
 def in_words(edit: MadeEdit) -> str:
-    """What an edit does."""
+    """Return what an edit does."""
     if edit.given.value is None:
-        return f"take {edit.spot.control} away"
-    return f"set {edit.spot.control} to {shown(edit.given.value)}{', pinned' if edit.given.pinned else ''}"
+        return f"take {edit.edit_target.control} away"
+    return f"set {edit.edit_target.control} to {shown(edit.given.value)}{', pinned' if edit.given.pinned else ''}"
 
 
 def _not_mended(answer: MendAnswer, most: int) -> Iterator[Section]:
+    """Yield the tables of what no edit mends: findings that are left, people's own tasks, the sign-in side."""
     mending = answer.mending
     if mending.left_over:
         grouped: dict[tuple[str, str, str], list[str]] = {}
@@ -190,7 +203,7 @@ def _not_mended(answer: MendAnswer, most: int) -> Iterator[Section]:
             Column("service"),
             Column("verdicts", COUNT),
             Column("whose", spare=1),
-            Column("what stands against it"),
+            Column("what prevents it"),
         )
         yield Section("Not mended", names, rows, more)
     if mending.tasks:
@@ -216,7 +229,7 @@ def _login(answer: MendAnswer, name: str) -> str:
 
 
 def _sign_in_side(answer: MendAnswer, most: int) -> Iterator[Section]:
-    """The best plan for each lock-out and each hole, or the reason why there is none."""
+    """Yield the best plan for each lock-out and each hole, or the reason why there is none."""
     rows, more = cut([*_lock_out_rows(answer), *_hole_rows(answer)], most, _SHOW_ALL)
     if rows:
         columns = (
@@ -224,8 +237,8 @@ def _sign_in_side(answer: MendAnswer, most: int) -> Iterator[Section]:
             Column("lock-out or hole"),
             Column("edits", COUNT),
             Column("which"),
-            Column("frees", COUNT),
-            Column("who is hurt", spare=1),
+            Column("clears", COUNT),
+            Column("who is harmed", spare=1),
         )
         title = "On the sign-in side: the fewest edits of access rules that end each lock-out and close each hole"
         yield Section(title, columns, rows, more)
@@ -274,12 +287,14 @@ def _hole_rows(answer: MendAnswer) -> Iterator[tuple[Cell, ...]]:
 
 
 def _hurt(plan: RulePlan, stopped: tuple[int, int] | None) -> str:
-    """The past sign-ins that a plan would have stopped, and how many people get stuck until they register something."""
+    """Return the past sign-ins that a plan would have stopped, and how many people get stuck until they register
+    something.
+    """
     parts = []
     if stopped is not None:
         sign_ins, people = stopped
-        counted = f"{count(sign_ins, 'past sign-in')} of {count(people, 'person', 'people')}"
+        counted = f"{plural(sign_ins, 'past sign-in')} of {plural(people, 'person', 'people')}"
         parts.append(counted if sign_ins else "no past sign-in")
     if plan.stranded:
-        parts.append(f"{count(len(plan.stranded), 'person', 'people')} stuck until they register")
+        parts.append(f"{plural(len(plan.stranded), 'person', 'people')} stuck until they register")
     return "; ".join(parts)

@@ -5,12 +5,12 @@ from __future__ import annotations
 import csv
 from typing import TextIO
 
-from ..look import Look
+from ..render_options import RenderOptions
 from ..safe import for_spreadsheet
 from .answer import FATES, RehearsalAnswer, logins
 
 
-def write_rehearsal_csv(answer: RehearsalAnswer, stream: TextIO, _look: Look) -> None:
+def write_rehearsal_csv(answer: RehearsalAnswer, stream: TextIO, _look: RenderOptions) -> None:
     """Writes a row for each person who would be hurt."""
     writer = csv.writer(stream, lineterminator="\n")
     writer.writerow(("person", "login", *FATES))

@@ -10,7 +10,7 @@ import numpy as np
 from ...core.sign_in.decide import OUTCOMES
 from ...core.words.times import show_time
 from ..json_text import lockout_object, text, write_form
-from ..look import Look
+from ..render_options import RenderOptions
 from .answer import FATES, RehearsalAnswer, against, date, logins, titles, users
 
 
@@ -22,7 +22,7 @@ def _ids(answer: RehearsalAnswer) -> list[str]:
     return answer.snapshot.people.ids.take(np.array([each.row for each in answer.rehearsal.against], np.int64))
 
 
-def write_rehearsal_json(answer: RehearsalAnswer, stream: TextIO, _look: Look) -> None:
+def write_rehearsal_json(answer: RehearsalAnswer, stream: TextIO, _look: RenderOptions) -> None:
     """Writes the answer as JSON."""
     whole = body(answer)
     fields = [{name: whole[name]} for name in ("tried", "events", "would_be")]
@@ -31,7 +31,7 @@ def write_rehearsal_json(answer: RehearsalAnswer, stream: TextIO, _look: Look) -
 
 
 def body(answer: RehearsalAnswer) -> dict[str, Any]:
-    """The answer without its head."""
+    """Return the answer without its head."""
     done, named = answer.rehearsal, titles(answer)
     names = logins(answer)
     parts: dict[str, list[Any]] = {

@@ -7,13 +7,14 @@ from typing import TextIO
 
 from rich.text import Text
 
-from ...core.sign_in.rehearsal import Day, Hurt, Use
+from ...core.sign_in.rehearsal import AffectedPerson, BreakGlassUse, DayCounts
+from ...core.words.plural import plural
 from ...core.words.times import show_time
 from ...core.words.vocabulary import ELSEWHERE
 from ..drawing import STYLES, console, draw, say
 from ..holes.table import locked_section
-from ..look import Look
-from ..section import COUNT, WHOLE, Cell, Column, Section, count
+from ..render_options import RenderOptions
+from ..section import COUNT, WHOLE, Cell, Column, Section
 from .answer import FATES, RehearsalAnswer, against, date, logins, titles, users
 
 _SHOWN = (2, 1, 0, 3)  # the worst first
@@ -21,39 +22,47 @@ _STEPS = " ▁▂▃▄▅▆▇"  # none is full, so that one row does not touc
 
 
 def _answer(answer: RehearsalAnswer) -> str:
-    """What would become of the sign-ins; before it, that most of the log could not be used."""
+    """Return what would become of the sign-ins; before it, that most of the log could not be used."""
     if answer.readable:
         return _of_those_read(answer)
     worst = answer.missed[0]
     what = f" {worst.value}" if worst.value else ""
     why = f"{worst.count:,} {'event' if worst.count == 1 else 'events'} {worst.why}{what and ':'}{what} ({worst.place})"
-    return f"Only {answer.rehearsal.sign_ins:,} of {count(answer.read, 'event')} could be used: {why}. {_of_those_read(answer)}"
+    return (
+        f"Only {answer.rehearsal.sign_ins:,} of {plural(answer.read, 'event')} could be used: {why}. "
+        f"{_of_those_read(answer)}"
+    )
 
 
 def _of_those_read(answer: RehearsalAnswer) -> str:
+    """Return the first line: how many past sign-ins would be stopped or challenged."""
     done = answer.rehearsal
     if not done.sign_ins:
         return "No sign-in could be decided."
     hurt = dict(zip(FATES, done.hurt, strict=True))
     if not any(hurt.values()):
-        return f"Nobody would be hurt: all {done.inside:,} sign-ins that got in would still get in."
+        return f"No one would be affected: all {done.inside:,} sign-ins that got in would still get in."
     shut = hurt["denied"] + hurt["stuck"]
-    whose = count(len(done.people), "person", "people")
-    said = f"Of {done.inside:,} sign-ins that got in, {shut:,} would not any more ({hurt['denied']:,} denied, {hurt['stuck']:,} stuck)"
+    whose = plural(len(done.people), "person", "people")
+    said = (
+        f"Of {done.inside:,} sign-ins that got in, {shut:,} would not any more ({hurt['denied']:,} denied, "
+        f"{hurt['stuck']:,} stuck)"
+    )
     if hurt["challenged"]:
         said += f", and {hurt['challenged']:,} would be challenged"
     if hurt["unknown"]:
-        said += f"; of {hurt['unknown']:,} it cannot be told"
+        said += f"; {hurt['unknown']:,} cannot be decided"
     return f"{said}: {whose}."
 
 
 def _details(answer: RehearsalAnswer) -> list[str]:
+    """Return the sentences below the first line."""
     done, unused = answer.rehearsal, sum(miss.count for miss in answer.missed)
     days = sorted({date(day.day) for day in (done.days[:1] + done.days[-1:])})
     period = f", {' to '.join(days)}" if days else ""
     found = [f"Tried: {answer.change}."]
     found.append(
-        f"{count(answer.read, 'event')} in {count(answer.files, 'file')}{period}; {unused:,} could not be used."
+        f"{plural(answer.read, 'event')} in {plural(answer.files, 'file')}{period}; {unused:,} could not be used."
     )
     if done.eased:
         found.append(f"{done.eased:,} that are denied or stuck now would be let in or challenged.")
@@ -72,7 +81,7 @@ def _details(answer: RehearsalAnswer) -> list[str]:
     return found
 
 
-def _hurt_rows(rows: Sequence[Hurt], most: int) -> list[tuple[Cell, ...]]:
+def _hurt_rows(rows: Sequence[AffectedPerson], most: int) -> list[tuple[Cell, ...]]:
     return [(hurt.name, *(hurt.sign_ins[fate] or None for fate in _SHOWN)) for hurt in rows[: most or None]]
 
 
@@ -84,6 +93,7 @@ def _more(rows: Sequence[object], most: int) -> str:
 
 
 def _sections(answer: RehearsalAnswer, most: int) -> list[Section]:
+    """Return the tables: rules, resources, people, lock-outs, break-glass use, unusable events."""
     done, named = answer.rehearsal, titles(answer)
     modes = {tried.rule.id: tried.rule.mode for tried in answer.rules if tried.then}
     rules = [
@@ -111,7 +121,7 @@ def _sections(answer: RehearsalAnswer, most: int) -> list[Section]:
             _more(done.resources, most),
         ),
         Section(
-            "Who would be hurt",
+            "Who would be affected",
             (Column("login", WHOLE), Column("id", WHOLE), *_FATE_COLUMNS),
             tuple(people),
             _more(done.people, most),
@@ -127,21 +137,21 @@ def _sections(answer: RehearsalAnswer, most: int) -> list[Section]:
         ),
         locked_section("Locked out then", answer.lockouts, answer.snapshot),
         Section(
-            f"Break-glass accounts were used: {count(done.used, 'time')}",
+            f"Break-glass accounts were used: {plural(done.used, 'time')}",
             (Column("when (UTC)", WHOLE), Column("login", WHOLE), Column("result"), Column("from"), Column("to")),
             tuple(_use(use, login) for use, login in zip(done.uses[: most or None], users(answer), strict=False)),
             _more(done.uses, most),
         ),
         Section(
             "Events that could not be used",
-            (Column("events", COUNT), Column("why"), Column("what stands there"), Column("first", WHOLE)),
+            (Column("events", COUNT), Column("why"), Column("what is there"), Column("first", WHOLE)),
             tuple(missed),
             _more(answer.missed, most),
         ),
     ]
 
 
-def _use(use: Use, login: str) -> tuple[str, ...]:
+def _use(use: BreakGlassUse, login: str) -> tuple[str, ...]:
     place = "not said" if use.networks is None else " and ".join(sorted(use.networks)) or ELSEWHERE
     return show_time(use.time).removesuffix(" UTC"), login, use.result, place, use.resource
 
@@ -152,15 +162,15 @@ def _spark(numbers: Sequence[int]) -> str:
     return "".join(_STEPS[0 if not number else max(1, round(number / most * (len(_STEPS) - 1)))] for number in numbers)
 
 
-def _of_day(day: Day | None, place: int) -> int:
+def _of_day(day: DayCounts | None, place: int) -> int:
     if day is None:
         return 0
     return day.got_in if place < 0 else day.hurt[place]
 
 
-def _pictures(days: Sequence[Day], width: int) -> list[tuple[str, str, str]]:
-    """The days as a picture: what, the columns, and the highest of them. Many days are added up to fit."""
-    filled: list[Day | None] = (
+def _pictures(days: Sequence[DayCounts], width: int) -> list[tuple[str, str, str]]:
+    """Return the days as a picture: what, the columns, and the highest of them. Many days are added up to fit."""
+    filled: list[DayCounts | None] = (
         [None] * (days[-1].day - days[0].day + 1) if days[-1].day - days[0].day < 4000 else [*days]
     )
     for day in days if len(filled) != len(days) else ():
@@ -179,7 +189,7 @@ def _pictures(days: Sequence[Day], width: int) -> list[tuple[str, str, str]]:
     return rows
 
 
-def write_rehearsal(answer: RehearsalAnswer, stream: TextIO, look: Look) -> None:
+def write_rehearsal(answer: RehearsalAnswer, stream: TextIO, look: RenderOptions) -> None:
     """Writes the answer for a person, the widest question first."""
     done = answer.rehearsal
     with console(stream, look) as out:

@@ -1,4 +1,4 @@
-"""The report's last part: every drift, the worst first, as far as a page can hold them."""
+"""The report's last part: every finding, the worst first, as far as a page can hold them."""
 
 from __future__ import annotations
 
@@ -7,8 +7,8 @@ from collections.abc import Iterator
 import numpy as np
 
 from ...core.verdicts.codes import DRIFTS
-from ...core.verdicts.outcome import Tail
-from ...core.verdicts.result import Block, CheckResult, OtherFinding
+from ...core.verdicts.outcome import VerdictDetail
+from ...core.verdicts.result import CheckResult, FindingBlock, OtherFinding
 from ...core.words.record import record
 from ...core.words.units import with_unit
 from ...core.words.vocabulary import SEVERITIES
@@ -35,7 +35,10 @@ class Drift:
 
 
 def annex(result: CheckResult, most: int = MOST) -> tuple[list[Drift], int]:
-    """The worst drifts by severity, rule, service and subject, at most `most` of them; and how many there are in all."""
+    """Return the worst drifts by severity, rule, service and subject, at most `most` of them.
+
+    And how many there are in all.
+    """
     ordered = sorted(
         result.findings(),
         key=lambda finding: (SEVERITIES.index(finding.rule.severity), finding.rule.id, finding.service or ""),
@@ -44,49 +47,54 @@ def annex(result: CheckResult, most: int = MOST) -> tuple[list[Drift], int]:
     whole = 0
     for finding in ordered:
         if isinstance(finding, OtherFinding):
-            if finding.tail.verdict == DRIFTS:
+            if finding.detail.verdict == DRIFTS:
                 whole += 1
                 if len(made) < most:
                     name = " ".join(finding.subject)
-                    made.append(_drift(finding, finding.tail, finding.label or name, name, "", result))
+                    made.append(_drift(finding, finding.detail, finding.label or name, name, "", result))
             continue
-        drifting = np.array([tail.verdict == DRIFTS for tail in finding.tails], bool)[finding.tail]
+        drifting = np.array([detail.verdict == DRIFTS for detail in finding.details], bool)[finding.detail]
         whole += int(drifting.sum())
         made += _people(finding, np.flatnonzero(drifting)[: most - len(made)], result)
     return made, whole
 
 
-def _people(block: Block, rows: np.ndarray[tuple[int], np.dtype[np.int64]], result: CheckResult) -> Iterator[Drift]:
+def _people(
+    block: FindingBlock, rows: np.ndarray[tuple[int], np.dtype[np.int64]], result: CheckResult
+) -> Iterator[Drift]:
     people = result.snapshot.people
     chosen = block.people[rows]
     names = people.names.take(chosen) if people.names is not None else [""] * len(chosen)
     units = ["", *(people.unit.words if people.unit is not None else ())]
     codes = people.unit.codes[chosen].tolist() if people.unit is not None else [-1] * len(chosen)
-    for login, name, code, tail in zip(
-        people.logins.take(chosen), names, codes, block.tail[rows].tolist(), strict=True
+    for login, name, code, detail in zip(
+        people.logins.take(chosen), names, codes, block.detail[rows].tolist(), strict=True
     ):
-        yield _drift(block, block.tails[tail], login, name, units[code + 1], result)
+        yield _drift(block, block.details[detail], login, name, units[code + 1], result)
 
 
-def _drift(finding: Block | OtherFinding, tail: Tail, whose: str, name: str, unit: str, result: CheckResult) -> Drift:
+def _drift(
+    finding: FindingBlock | OtherFinding, detail: VerdictDetail, whose: str, name: str, unit: str, result: CheckResult
+) -> Drift:
+    """Return one finding as a row of the report's annex."""
     rule = finding.rule
-    leaf, outcome = tail.deciding or (None, None)
+    leaf, outcome = detail.deciding or (None, None)
     cause = outcome.cause if outcome is not None else None
     line = result.cause_line(finding.service, leaf.name if leaf is not None else "", cause)
-    actual = tail.reason
+    actual = detail.reason
     if leaf is not None and outcome is not None and outcome.actual is not None:
         actual = with_unit(leaf.name, outcome.actual)
     return Drift(
-        rule.severity,
-        SEVERITIES.index(rule.severity),
-        rule.id,
-        whose,
-        name,
-        unit,
-        finding.service or "",
-        f"{leaf.name} {actual}" if leaf is not None and leaf.name else actual,
-        expected_text(leaf) if leaf is not None else "",
-        " ".join(
+        severity=rule.severity,
+        rank=SEVERITIES.index(rule.severity),
+        rule=rule.id,
+        whose=whose,
+        name=name,
+        unit=unit,
+        service=finding.service or "",
+        actual=f"{leaf.name} {actual}" if leaf is not None and leaf.name else actual,
+        due=expected_text(leaf) if leaf is not None else "",
+        place=" ".join(
             filter(
                 None,
                 (

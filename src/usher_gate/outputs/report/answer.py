@@ -21,9 +21,11 @@ class Plan:
 
 @record
 class ReportAnswer:
-    """A check and what goes with it; None for what is not known or was not asked: checks kept before, doors, ways in past a requirement,
-    guests, a plan. `exceptions` are those agreed, with
-    their reasons."""
+    """A check and what goes with it.
+
+    None for what is not known or was not asked: checks kept before, doors, ways in past a requirement, guests, a plan.
+    `exceptions` are those agreed, with their reasons.
+    """
 
     title: str
     result: CheckResult

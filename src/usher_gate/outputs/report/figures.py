@@ -24,13 +24,13 @@ _CLASSES = {
 
 
 def people_by_severity(result: CheckResult) -> list[tuple[str, int]]:
-    """How many people drift at worst from a rule of each severity, and how many from none."""
+    """Return how many people drift at worst from a rule of each severity, and how many from none."""
     found = [(name, int(np.count_nonzero(result.worst_of == place))) for place, name in enumerate(SEVERITIES)]
     return [*found, ("none", int(result.chosen.sum()) - result.drifting_people)]
 
 
 def severity_figure(counted: Sequence[tuple[str, int]]) -> str:
-    """People by severity as bars, the worst above."""
+    """Return people by severity as bars, the worst above."""
     with drawing() as pyplot:
         figure, axes = pyplot.subplots(figsize=(5.6, 2.6), layout="constrained")
         places = range(len(counted))[::-1]
@@ -47,7 +47,7 @@ def severity_figure(counted: Sequence[tuple[str, int]]) -> str:
 
 
 def trend_figure(answer: HistoryAnswer) -> str:
-    """How many people drifted from check to check, and what was new and gone."""
+    """Return how many people drifted from check to check, and what was new and gone."""
     first, last = answer.steps[0], answer.steps[-1]
     people = [step.counts.get(("drifting", ""), 0) for step in (first, last)]
     said = f"from {people[0]:,} on {first.check.time[:10]} to {people[1]:,} on {last.check.time[:10]}"

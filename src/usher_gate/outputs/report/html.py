@@ -8,20 +8,23 @@ from pathlib import Path
 from typing import TextIO
 
 from ... import __version__
+from ...core.words.plural import plural
 from ...core.words.times import show_time
-from ..look import Look
+from ..render_options import RenderOptions
 from ..safe import for_terminal
-from ..section import Cell, cell_text, count
+from ..section import Cell, cell_text
 from .annex import annex
 from .answer import ReportAnswer
 from .figures import people_by_severity, severity_figure, trend_figure
-from .parts import heat_map, in_short, parts, rules_told, what_first
+from .parts import heat_map, in_short, parts, rule_summaries, what_first
 
 _HERE = Path(__file__).parent
 
 
 def _allowed(text: str) -> str:
-    """The source expression that lets just this style or script run (Content Security Policy level 3, section 2.3.1)."""
+    """Return the source expression that allows just this style or script (Content Security Policy level 3, section
+    2.3.1).
+    """
     return f"sha256-{base64.b64encode(hashlib.sha256(text.encode()).digest()).decode()}"
 
 
@@ -30,21 +33,21 @@ def _cell(cell: Cell) -> str:
 
 
 def _limits(answer: ReportAnswer) -> list[str]:
-    """Of what part of the whole the page speaks."""
+    """Return which part of the organisation the page is about."""
     result = answer.result
     found = []
     if not result.chosen.all():
         found.append(
-            f"This page speaks of {count(int(result.chosen.sum()), 'person', 'people')} of {len(result.chosen):,}."
+            f"This page speaks of {plural(int(result.chosen.sum()), 'person', 'people')} of {len(result.chosen):,}."
         )
     if len(result.rules) < len(result.baseline.rules):
-        found.append(f"It asks {count(len(result.rules), 'rule')} of {len(result.baseline.rules):,}.")
+        found.append(f"It asks {plural(len(result.rules), 'rule')} of {len(result.baseline.rules):,}.")
     if answer.history is None:
         found.append("No check was kept before, so it says nothing of how it has gone.")
     return found
 
 
-def write_report(answer: ReportAnswer, stream: TextIO, _look: Look) -> None:
+def write_report(answer: ReportAnswer, stream: TextIO, _look: RenderOptions) -> None:
     """Writes the page."""
     from jinja2 import Environment, FileSystemLoader, StrictUndefined
     from markupsafe import Markup
@@ -56,13 +59,13 @@ def write_report(answer: ReportAnswer, stream: TextIO, _look: Look) -> None:
     made, heat = parts(answer), heat_map(answer)
     names = [("short", "In short"), *([("units", "Where in the organisation")] if heat else [])]
     names += [(part.id, part.heading) for part in made]
-    names += [("rules", "What is asked, and why"), *([("annex", "Every drift")] if drifts else [])]
+    names += [("rules", "What is asked, and why"), *([("annex", "Every finding")] if drifts else [])]
     environment = Environment(loader=FileSystemLoader(_HERE), autoescape=True, undefined=StrictUndefined)
     environment.filters["cell"] = _cell
-    told = rules_told(answer)
-    hold = sum(one.holds for one in told)
-    unclear = sum(bool(one.unclear) and not one.drifts for one in told)
-    rules_first = f"{hold} of {count(len(told), 'rule')} hold." + (
+    rules = rule_summaries(answer)
+    hold = sum(one.holds for one in rules)
+    unclear = sum(bool(one.unclear) and not one.drifts for one in rules)
+    rules_first = f"{hold} of {plural(len(rules), 'rule')} hold." + (
         f" From {unclear} more nothing is known to drift, but something is unknown or unavailable." if unclear else ""
     )
     page = environment.get_template("page.html.j2").render(
@@ -80,7 +83,7 @@ def write_report(answer: ReportAnswer, stream: TextIO, _look: Look) -> None:
         else "",
         heat=heat,
         parts=made,
-        rules=told,
+        rules=rules,
         rules_first=rules_first,
         drifts=drifts,
         annex_first=_annex_first(len(drifts), whole),
@@ -95,7 +98,6 @@ def write_report(answer: ReportAnswer, stream: TextIO, _look: Look) -> None:
 
 def _annex_first(shown: int, whole: int) -> str:
     if shown == whole:
-        return f"{count(whole, 'drift')}, the worst first."
-    return (
-        f"The worst {shown:,} of {count(whole, 'drift')}; all of them: usher-gate check --format csv --out drifts.csv"
-    )
+        return f"{plural(whole, 'finding')}, the worst first."
+    how = "usher-gate check --format csv --out drifts.csv"
+    return f"The worst {shown:,} of {plural(whole, 'finding')}; all of them: {how}"

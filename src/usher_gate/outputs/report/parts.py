@@ -1,4 +1,7 @@
-"""The report in words and tables: what is wrong in three sentences, what to do first, and a part for each thing worth knowing."""
+"""The report in words and tables.
+
+What is wrong in three sentences, what to do first, and a part for each thing worth knowing.
+"""
 
 from __future__ import annotations
 
@@ -14,6 +17,7 @@ from ...core.verdicts.codes import DRIFTS, UNAVAILABLE, UNKNOWN
 from ...core.verdicts.result import ENDS_SOON_DAYS, CheckResult, RootRow
 from ...core.verdicts.rules import Rule
 from ...core.verdicts.uncovered import uncovered
+from ...core.words.plural import plural
 from ...core.words.record import record
 from ...core.words.units import with_unit
 from ...core.words.vocabulary import SEVERITIES
@@ -27,19 +31,29 @@ from ..guests.pages import guests_page
 from ..history.pages import history_page
 from ..holes.answer import describe, outcome
 from ..moved import moved_text
-from ..section import COUNT, DATE, WHOLE, WORD, Column, Section, count, cut, few_logins, joined, left, scope_text, some
+from ..section import COUNT, DATE, WHOLE, WORD, Column, Section, cut, few_logins, joined, left, scope_text, some
 from .answer import ReportAnswer
 
 # The areas in the order in which a visitor meets them, and what they are called on the page.
 AREAS = {
-    "door": "Doors", "room": "Rooms", "line": "Lines", "broadcast": "Broadcasts", "call": "Calls", "contact": "Contact outside",
-    "app": "Apps", "file": "Files", "team": "Teams", "guest": "Guests", "sign-in": "Sign-in", "account": "Accounts",
-}  # fmt: skip
+    "door": "Doors",
+    "room": "Rooms",
+    "line": "Lines",
+    "broadcast": "Broadcasts",
+    "call": "Calls",
+    "contact": "Contact outside",
+    "app": "Apps",
+    "file": "Files",
+    "team": "Teams",
+    "guest": "Guests",
+    "sign-in": "Sign-in",
+    "account": "Accounts",
+}
 _ROOTS, _ROWS, _UNITS = 15, 12, 30
 
 
 @record
-class Part:
+class PagePart:
     """A part of the page: its place in the address (`id`), heading, sentences and tables."""
 
     id: str
@@ -50,7 +64,10 @@ class Part:
 
 @record
 class HeatRow:
-    """A unit beside the areas: how many people, and for each area its cell: what it shows, and its shade, a step from 0 to 5."""
+    """A unit beside the areas: how many people, and for each area its cell.
+
+    What it shows, and its shade, a step from 0 to 5.
+    """
 
     unit: str
     people: int
@@ -58,7 +75,7 @@ class HeatRow:
 
 
 @record
-class Heat:
+class HeatMap:
     """Units by areas, those with most drifting first as far as they are shown; `more` says how many are left out."""
 
     areas: tuple[str, ...]
@@ -67,7 +84,7 @@ class Heat:
 
 
 @record
-class RuleTold:
+class RuleSummary:
     """A rule with its findings and what is not known, why it matters, and the numbers of frameworks that it maps to."""
 
     rule: Rule
@@ -78,7 +95,10 @@ class RuleTold:
 
 
 def in_short(answer: ReportAnswer) -> list[str]:
-    """What is wrong, in a few sentences: what is most urgent first, then what drifts, what is not known, holes and doors."""
+    """Return what is wrong, in a few sentences.
+
+    What is most urgent first, then what drifts, what is not known, holes and doors.
+    """
     result = answer.result
     found = [*alarms(result), *doubts(result), answer_of(result), *_not_known(result), *lesser_lockouts(result)[:1]]
     if answer.holes is not None and any(rule.holes for rule in answer.holes.rules):
@@ -89,25 +109,27 @@ def in_short(answer: ReportAnswer) -> list[str]:
     top = max(result.roots, key=lambda row: row.verdicts, default=None)
     if top is not None and 2 * top.verdicts > findings:
         found.append(
-            f"Most of it has one cause: {root_text(top.root, result.snapshot)} ({count(top.people, 'person', 'people')})."
+            f"Most of it has one cause: {root_text(top.root, result.snapshot)} "
+            f"({plural(top.people, 'person', 'people')})."
         )
     return found
 
 
 def _not_known(result: CheckResult) -> list[str]:
-    """How much is not known, where something drifts beside it (else the answer itself says so)."""
+    """Return how much is not known, where something drifts beside it (else the answer itself says so)."""
     number = sum(result.counts[code] for code in (UNKNOWN, UNAVAILABLE))
     drifts = result.drifting_people or any(each.drifting for each in result.other_counts)
     if not number or not drifts:
         return []
-    people = count(result.unclear_people, "person", "people")
+    people = plural(result.unclear_people, "person", "people")
     return [
-        f"{count(number, 'verdict')} of {people} {'is' if number == 1 else 'are'} unknown or unavailable, which counts as not good."
+        f"{plural(number, 'verdict')} of {people} {'is' if number == 1 else 'are'} unknown or unavailable, which "
+        "counts as not good."
     ]
 
 
 def what_first(answer: ReportAnswer) -> list[str]:
-    """What to do first, in the order in which it helps."""
+    """Return what to do first, in the order in which it helps."""
     result = answer.result
     found = []
     shut = {each.of for each in result.lockouts if each.all}
@@ -128,16 +150,16 @@ def what_first(answer: ReportAnswer) -> list[str]:
         due = sum(guest.states[0] != FINE for guest in answer.guests.guests)
         if due:
             found.append(
-                f"Ask about {count(due, 'guest')}: nobody has looked at them for too long, or nobody answers for them."
+                f"Ask about {plural(due, 'guest')}: no one has looked at them for too long, or no one answers for them."
             )
     ended = [row.id for row in agreed(result) if row.state == "expired"]
     if ended:
-        found.append(f"Decide on {count(len(ended), 'exception')} that ended: {some(ended, 4)}.")
+        found.append(f"Decide on {plural(len(ended), 'exception')} that ended: {some(ended, 4)}.")
     return found
 
 
 def _facts(result: CheckResult) -> list[RootRow]:
-    """The roots that are facts of people, from which somebody drifts badly; the worst first."""
+    """Return the roots that are facts of people, from which someone drifts badly; the worst first."""
     grave = {rule.id: SEVERITIES.index(rule.severity) for rule in result.rules}
     bad = [(min(grave[rule] for rule in row.rules), row) for row in result.roots if row.root.scope == "person"]
     bad = [each for each in bad if each[1].root.value is None and each[0] <= SEVERITIES.index("high")]
@@ -148,7 +170,7 @@ def _with_people(row: RootRow, result: CheckResult) -> str:
     mine = [rule for rule in result.rules if rule.id in row.rules]
     rule = max(mine, key=lambda rule: int(result.rule_counts[rule.id][DRIFTS]))  # what most of them drift from
     return (
-        f"Put {row.root.control} right with {count(row.people, 'person', 'people')}: no setting does it for them. "
+        f"Put {row.root.control} right with {plural(row.people, 'person', 'people')}: no setting does it for them. "
         f"What is asked: {rule.title[0].lower()}{rule.title[1:]}."
     )
 
@@ -166,13 +188,15 @@ def _mend(row: RootRow, result: CheckResult) -> str:
     wanted = with_unit(root.control, row.remedy.mended_value or "")
     return (
         f"{titles.get(root.service or '') or root.service}: set {root.control}{where} to {wanted} "
-        f"(it is {with_unit(root.control, root.value or '')}). {count(row.verdicts, 'drift')} of {count(row.people, 'person', 'people')} "
-        f"{'comes' if row.verdicts == 1 else 'come'} from there. What is asked: {rule.title[0].lower()}{rule.title[1:]}."
+        f"(it is {with_unit(root.control, root.value or '')}). {plural(row.verdicts, 'finding')} of "
+        f"{plural(row.people, 'person', 'people')} "
+        f"{'comes' if row.verdicts == 1 else 'come'} from there. What is asked: "
+        f"{rule.title[0].lower()}{rule.title[1:]}."
     )
 
 
-def parts(answer: ReportAnswer) -> list[Part]:
-    """Every part that has something to say, in order."""
+def parts(answer: ReportAnswer) -> list[PagePart]:
+    """Return every part that has something to say, in order."""
     made = [
         _roots(answer),
         _plan(answer),
@@ -187,11 +211,12 @@ def parts(answer: ReportAnswer) -> list[Part]:
 
 
 def _how(section: Section, verb: str) -> Section:
-    """A table whose last line says where the rest is to be had."""
+    """Return a table whose last line says where the rest is to be had."""
     return replace(section, more=re.sub(r"^(and [\d,]+ more).*", rf"\1: usher-gate {verb} --rows 0", section.more))
 
 
-def _roots(answer: ReportAnswer) -> Part | None:
+def _roots(answer: ReportAnswer) -> PagePart | None:
+    """Return the page part about causes, or None if nothing drifts."""
     result = answer.result
     if not result.roots:
         return None
@@ -212,25 +237,31 @@ def _roots(answer: ReportAnswer) -> Part | None:
     ]
     rows, more = cut(made, _ROOTS, "usher-gate check --rows 0")
     columns = (
-        Column("severity", WORD), Column("people", COUNT), Column("findings", COUNT), Column("what causes them"), Column("set in", WHOLE),
-        Column("set it to"), Column("rules"),
-    )  # fmt: skip
-    said = f"{findings_text(result)}, from {count(len(result.roots), 'cause')}. Mend the first ones first."
-    return Part(
+        Column("severity", WORD),
+        Column("people", COUNT),
+        Column("findings", COUNT),
+        Column("what causes them"),
+        Column("set in", WHOLE),
+        Column("set it to"),
+        Column("rules"),
+    )
+    said = f"{findings_text(result)}, from {plural(len(result.roots), 'cause')}. Mend the first ones first."
+    return PagePart(
         "causes", "Where it comes from", (said,), (Section("Causes, the most severe first", columns, rows, more),)
     )
 
 
-def _plan(answer: ReportAnswer) -> Part | None:
+def _plan(answer: ReportAnswer) -> PagePart | None:
     plan = answer.plan
     if plan is None:
         return None
     rows, more = cut([(number, line) for number, line in enumerate(plan.changes, 1)], 40, "the plan's own file")
     section = Section("The changes, in the order of making them", (Column("", COUNT), Column("change")), rows, more)
-    return Part("plan", "The plan", (plan.first,), (section,))
+    return PagePart("plan", "The plan", (plan.first,), (section,))
 
 
-def _trend(answer: ReportAnswer) -> Part | None:
+def _trend(answer: ReportAnswer) -> PagePart | None:
+    """Return the page part about the history, or None if no checks are kept."""
     history = answer.history
     if history is None:
         return None
@@ -242,23 +273,27 @@ def _trend(answer: ReportAnswer) -> Part | None:
         sentences.insert(0, f"Since {str(since['from'])[:10]}: {moved_text(since)}.")
     steps = history.steps
     people = [step.counts.get(("drifting", ""), 0) for step in (steps[0], steps[-1])]
-    first = f"From {people[0]:,} people who drift on {steps[0].check.time[:10]} to {people[1]:,} on {steps[-1].check.time[:10]}."
+    first = (
+        f"From {people[0]:,} people who drift on {steps[0].check.time[:10]} to {people[1]:,} on "
+        f"{steps[-1].check.time[:10]}."
+    )
     if len(steps) == 1:
-        first = f"One check is kept, of {steps[0].check.time[:10]}: {count(people[0], 'person', 'people')} drifting."
-    return Part("trend", "How it has gone", (first, *sentences), tuple(sections))
+        first = f"One check is kept, of {steps[0].check.time[:10]}: {plural(people[0], 'person', 'people')} drifting."
+    return PagePart("trend", "How it has gone", (first, *sentences), tuple(sections))
 
 
-def _doors(answer: ReportAnswer) -> Part | None:
+def _doors(answer: ReportAnswer) -> PagePart | None:
     doors = answer.doors
     if doors is None or not doors.doors:
         return None
     sections = [doors_section([door for door in doors.doors if door.hosts])]
     if doors.meetings:
         sections.append(_how(meetings_section("Planned meetings to look at", doors, _ROWS), "door --meetings"))
-    return Part("doors", "Open doors", (first_of_all(doors.doors), *door_details(doors)), tuple(sections))
+    return PagePart("doors", "Open doors", (first_of_all(doors.doors), *door_details(doors)), tuple(sections))
 
 
-def _sign_in(answer: ReportAnswer) -> Iterator[Part]:
+def _sign_in(answer: ReportAnswer) -> Iterator[PagePart]:
+    """Yield the page part about signing in, if there is anything to say."""
     result = answer.result
     holes = answer.holes
     sentences = [*alarms(result), *lesser_lockouts(result)]
@@ -301,30 +336,33 @@ def _sign_in(answer: ReportAnswer) -> Iterator[Part]:
         three = (Column("resource", WHOLE), Column("people", COUNT), Column("who"))
         sections.append(Section("No way in until they register something", three, stuck))
     if sentences or sections:
-        yield Part("sign-in", "Signing in", tuple(sentences), tuple(sections))
+        yield PagePart("sign-in", "Signing in", tuple(sentences), tuple(sections))
 
 
-def _guests(answer: ReportAnswer) -> Part | None:
+def _guests(answer: ReportAnswer) -> PagePart | None:
     guests = answer.guests
     if guests is None or not guests.guests:
         return None
     page = guests_page(guests, _ROWS)
-    told = [section for section in page.sections if not section.title.startswith("By home domain")]
-    return Part("guests", "Guests", (page.first, *page.details), tuple(_how(section, "guests") for section in told))
+    sections = [section for section in page.sections if not section.title.startswith("By home domain")]
+    return PagePart(
+        "guests", "Guests", (page.first, *page.details), tuple(_how(section, "guests") for section in sections)
+    )
 
 
-def _uncovered(answer: ReportAnswer) -> Part | None:
-    """What no rule asks about, for the auditor."""
+def _uncovered(answer: ReportAnswer) -> PagePart | None:
+    """Return what no rule asks about, for the auditor."""
     result = answer.result
     first = uncovered_lines(result)
     if not first:
         return None
-    told = UncoveredAnswer(result.snapshot, result.baseline, uncovered(result.snapshot, result.baseline))
-    sections = tuple(_how(section, "baseline --uncovered") for section in uncovered_sections(told, _ROWS))
-    return Part("uncovered", "What no rule asks about", (first[0].partition(" (")[0] + ".",), sections)
+    asked_about = UncoveredAnswer(result.snapshot, result.baseline, uncovered(result.snapshot, result.baseline))
+    sections = tuple(_how(section, "baseline --uncovered") for section in uncovered_sections(asked_about, _ROWS))
+    return PagePart("uncovered", "What no rule asks about", (first[0].partition(" (")[0] + ".",), sections)
 
 
-def _exceptions(answer: ReportAnswer) -> Part | None:
+def _exceptions(answer: ReportAnswer) -> PagePart | None:
+    """Return the page part about exceptions, or None if there are none."""
     rows = agreed(answer.result)
     if not rows:
         return None
@@ -334,24 +372,32 @@ def _exceptions(answer: ReportAnswer) -> Part | None:
         for row in sorted(rows, key=lambda row: (row.days_left, row.id))
     )
     columns = (
-        Column("exception", WHOLE), Column("state", WORD), Column("covers", COUNT), Column("until", DATE), Column("that is"),
-        Column("why"), Column("approved by"),
-    )  # fmt: skip
+        Column("exception", WHOLE),
+        Column("state", WORD),
+        Column("covers", COUNT),
+        Column("until", DATE),
+        Column("that is"),
+        Column("why"),
+        Column("approved by"),
+    )
     soon = sum(0 <= row.days_left <= ENDS_SOON_DAYS for row in rows)
     ended = sum(row.state == "expired" for row in rows)
-    said = f"{count(len(rows), 'exception')}: {ended:,} ended, {soon:,} {'ends' if soon == 1 else 'end'} within {ENDS_SOON_DAYS} days."
-    return Part("exceptions", "Exceptions", (said,), (Section("Exceptions, the next to end first", columns, made),))
+    said = (
+        f"{plural(len(rows), 'exception')}: {ended:,} ended, {soon:,} {'ends' if soon == 1 else 'end'} within "
+        f"{ENDS_SOON_DAYS} days."
+    )
+    return PagePart("exceptions", "Exceptions", (said,), (Section("Exceptions, the next to end first", columns, made),))
 
 
-def heat_map(answer: ReportAnswer) -> Heat | None:
-    """Units by areas; None where nobody is known to be in a unit, or no rule is about people."""
+def heat_map(answer: ReportAnswer) -> HeatMap | None:
+    """Units by areas; None where no one is known to be in a unit, or no rule is about people."""
     shares = area_shares(answer.result, tuple(AREAS))
     if shares is None or not shares.areas or not shares.units:
         return None
     worst = sorted(range(len(shares.units)), key=lambda row: -int(shares.drifting[row].max()))[:_UNITS]
     hidden = len(shares.units) - len(worst)
     more = f"and {hidden:,} more units, in which fewer people drift" if hidden else ""
-    return Heat(
+    return HeatMap(
         tuple(AREAS.get(area, area) for area in shares.areas),
         tuple(_heat_row(shares, row) for row in sorted(worst)),
         more,
@@ -366,7 +412,7 @@ def _heat_row(shares: AreaShares, row: int) -> HeatRow:
 
 
 def _heat_cell(drifting: int, judged: int, unclear: int) -> tuple[str, int]:
-    """A cell: empty if no one is judged, `?` if nothing drifts and something is not known, else the share that drifts."""
+    """Return a cell: empty if no one is judged, `?` if no finding but something unknown, else the share that drifts."""
     if not judged:
         return "", 0
     if unclear and not drifting:
@@ -378,20 +424,20 @@ def _heat_cell(drifting: int, judged: int, unclear: int) -> tuple[str, int]:
     return f"{share}\N{NO-BREAK SPACE}%", min(1 + share // 20, 5) if drifting else 0
 
 
-def rules_told(answer: ReportAnswer) -> Sequence[RuleTold]:
-    """Every rule, the worst that drift first."""
+def rule_summaries(answer: ReportAnswer) -> Sequence[RuleSummary]:
+    """Return every rule, the worst that drift first."""
     result = answer.result
-    told = [
-        RuleTold(
-            rule,
-            result.rule_counts[rule.id][DRIFTS],
-            result.rule_counts[rule.id][UNKNOWN] + result.rule_counts[rule.id][UNAVAILABLE],
-            "; ".join(f"{framework}: {', '.join(names)}" for framework, names in rule.maps.items()),
-            result.holds(rule),
+    summaries = [
+        RuleSummary(
+            rule=rule,
+            drifts=result.rule_counts[rule.id][DRIFTS],
+            unclear=result.rule_counts[rule.id][UNKNOWN] + result.rule_counts[rule.id][UNAVAILABLE],
+            maps="; ".join(f"{framework}: {', '.join(names)}" for framework, names in rule.maps.items()),
+            holds=result.holds(rule),
         )
         for rule in result.rules
     ]
     return sorted(
-        told,
+        summaries,
         key=lambda one: (not one.drifts, one.holds, SEVERITIES.index(one.rule.severity), -one.drifts, one.rule.id),
     )

@@ -1,7 +1,10 @@
-"""A Matplotlib figure as a piece of a page: no styles of its own, ids that nothing else has, colours that the page decides.
+"""A Matplotlib figure as a piece of a page.
 
-Under a strict content security policy a page may have no style attributes; so each becomes the presentation attribute of the same name
-(SVG 2, section 6.6), and the colours that the page knows become its classes, which also makes the figure fit a dark page.
+No styles of its own, ids that nothing else has, colours that the page decides.
+
+Under a strict content security policy a page may have no style attributes; so each becomes the presentation attribute
+of the same name (SVG 2, section 6.6), and the colours that the page knows become its classes, which also makes the
+figure fit a dark page.
 """
 
 from __future__ import annotations
@@ -18,8 +21,11 @@ _POINTS = re.compile(r"^(\d+(?:\.\d+)?)pt$")
 
 
 def page_svg(figure: Any, name: str, title: str, colours: Mapping[str, str]) -> str:
-    """A figure as SVG for the inside of a page; `name` begins its ids, `title` says what it shows, `colours` names a class for each colour
-    (as #rrggbb) that is the page's to choose."""
+    """Return a figure as SVG for the inside of a page.
+
+    `name` begins its ids, `title` says what it shows, `colours` names a class for each colour (as #rrggbb) that is the
+    page's to choose.
+    """
     written = io.StringIO()
     figure.savefig(written, format="svg", metadata={"Date": None, "Creator": None}, transparent=True)
     ElementTree.register_namespace("", _SVG)

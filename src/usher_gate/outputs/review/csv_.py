@@ -5,14 +5,14 @@ from __future__ import annotations
 import csv
 from typing import TextIO
 
-from ..look import Look
+from ..render_options import RenderOptions
 from ..safe import for_spreadsheet
 from .answer import ReviewAnswer
 
 COLUMNS = ("guest", "place", "reviewer", "decision", "until", "note", "where", "others")
 
 
-def write_review_csv(answer: ReviewAnswer, stream: TextIO, _look: Look) -> None:
+def write_review_csv(answer: ReviewAnswer, stream: TextIO, _look: RenderOptions) -> None:
     """Writes a row for each row that was asked."""
     writer = csv.writer(stream, lineterminator="\n")
     writer.writerow(COLUMNS)

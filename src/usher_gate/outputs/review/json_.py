@@ -6,7 +6,7 @@ from typing import Any, TextIO
 
 from ...core.guests.deciding import FATES, Decided
 from ..json_text import text, write_form
-from ..look import Look
+from ..render_options import RenderOptions
 from .answer import ReviewAnswer
 
 
@@ -24,7 +24,7 @@ def _row(one: Decided) -> dict[str, Any]:
     }
 
 
-def write_review_json(answer: ReviewAnswer, stream: TextIO, _look: Look) -> None:
+def write_review_json(answer: ReviewAnswer, stream: TextIO, _look: RenderOptions) -> None:
     """Writes every decision, and what follows."""
     read, follows = answer.read, answer.outcome
     fields: list[dict[str, Any]] = [

@@ -1,4 +1,4 @@
-"""What a sign-in would meet: what is told, in sentences."""
+"""What a sign-in would meet: what is shown, in sentences."""
 
 from __future__ import annotations
 
@@ -7,14 +7,17 @@ from collections.abc import Collection, Mapping
 from ...core.sign_in.decide import ALLOWED, CHALLENGED, DENIED, OUTCOMES, STUCK, UNCERTAIN, Decider, Decision
 from ...core.sign_in.fold import DecisionRow
 from ...core.sign_in.help import helps
+from ...core.words.plural import plural
 from ...core.words.record import record
 from ...core.words.vocabulary import CONDITION_WORDS, CONDITIONS
-from ..section import count
 
 
 @record
 class SignInAnswer:
-    """The rows, for whom and for what; `open` says which dimensions were left out, `shown` which authenticators were shown."""
+    """The rows, for which person and resource.
+
+    `open` says which dimensions were left out, `shown` which authenticators were shown.
+    """
 
     who: str
     resource: str
@@ -26,7 +29,7 @@ class SignInAnswer:
 
 @record
 class SignInsAnswer:
-    """What sign-ins to every resource would meet, for whom."""
+    """Describes what sign-ins of one person to every resource would meet."""
 
     who: str
     resources: tuple[SignInAnswer, ...]
@@ -34,37 +37,37 @@ class SignInsAnswer:
 
 
 def outcomes_of(answer: SignInAnswer) -> list[str]:
-    """What the sign-ins meet that the question left open, in the order of OUTCOMES."""
+    """Return what the sign-ins meet that the question left open, in the order of OUTCOMES."""
     met = {row.now.outcome for row in answer.rows}
     return [outcome for outcome in OUTCOMES if outcome in met]
 
 
 def first_shut(answer: SignInAnswer) -> DecisionRow | None:
-    """The first sign-in that does not get in; None where all do."""
+    """Return the first sign-in that does not get in; None where all do."""
     return next((row for row in answer.rows if row.now.outcome in (STUCK, DENIED)), None)
 
 
 def in_short_of_all(answer: SignInsAnswer) -> str:
-    """How many resources the person gets into, over all that the question left open."""
+    """Return how many resources the person gets into, over all that the question left open."""
     met = [set(outcomes_of(each)) for each in answer.resources]
     always = sum(outcomes <= {ALLOWED, CHALLENGED} for outcomes in met)
     never = sum(outcomes <= {STUCK, DENIED} for outcomes in met)
     unknown = sum(_is_not_known(outcomes) for outcomes in met)
     if unknown == len(met):
-        return f"Whether {answer.who} gets into any of {count(unknown, 'resource')} is not known."
+        return f"Whether {answer.who} gets into any of {plural(unknown, 'resource')} is not known."
     some = (always, "always"), (len(met) - always - never - unknown, "under conditions"), (never, "never")
     parts = ", ".join(f"into {number} {word}" for number, word in some if number)
     of_the_rest = f"; of {unknown} it is not known" if unknown else ""
-    return f"Of {count(len(met), 'resource')}, {answer.who} gets {parts}{of_the_rest}."
+    return f"Of {plural(len(met), 'resource')}, {answer.who} gets {parts}{of_the_rest}."
 
 
 def _is_not_known(outcomes: Collection[str]) -> bool:
-    """Whether it is not known that any sign-in gets in, nor that none does."""
+    """Return whether it is not known that any sign-in gets in, nor that none does."""
     return UNCERTAIN in outcomes and ALLOWED not in outcomes and CHALLENGED not in outcomes
 
 
 def in_short(answer: SignInAnswer) -> str:
-    """Whether the person gets in, over all that the question left open."""
+    """Return whether the person gets in, over all that the question left open."""
     met = {row.now.outcome for row in answer.rows}
     doing = f"sign in to {answer.resource}{'' if all(answer.open.values()) else ' like this'}"
     outcomes = [outcome for outcome in OUTCOMES if outcome in met]
@@ -79,7 +82,7 @@ def in_short(answer: SignInAnswer) -> str:
 
 
 def sentence(decision: Decision) -> str:
-    """What the person would read, in one plain sentence."""
+    """Return what the person would read, in one plain sentence."""
     if decision.outcome == ALLOWED:
         return "You are in." + (" This session is limited." if decision.longest_hours or decision.no_downloads else "")
     if decision.outcome == CHALLENGED:
@@ -92,7 +95,7 @@ def sentence(decision: Decision) -> str:
         if decision.uncarried:
             return "This program is too old to show what is asked for; use the browser or the app."
         return "You cannot come in like this."
-    return "It cannot be told from what is known."
+    return "It is not known."
 
 
 def _wanted(decision: Decision) -> str:
@@ -105,7 +108,7 @@ def _wanted(decision: Decision) -> str:
 
 
 def by_whom(decision: Decision) -> str:
-    """Which rules decide."""
+    """Return which rules decide."""
     if decision.partner_shut:
         return "the partner's guests_in is off"
     if decision.outcome == UNCERTAIN:
@@ -121,7 +124,7 @@ def by_whom(decision: Decision) -> str:
 
 
 def helped(answer: SignInAnswer, row: DecisionRow) -> str:
-    """What would help somebody who cannot get in, as it was found by deciding again."""
+    """Return what would help someone who cannot get in, as it was found by deciding again."""
     found = helps(answer.decider, row.sign_in, answer.shown)
     if not found and row.now.outcome in (STUCK, DENIED):
         return "nothing was found; ask the owner of the access rules"
@@ -129,14 +132,15 @@ def helped(answer: SignInAnswer, row: DecisionRow) -> str:
 
 
 def _values(values: frozenset[str] | None, every: frozenset[str]) -> str:
-    """Some of a dimension's values in the fewest words."""
+    """Return some of a dimension's values in the fewest words."""
     if values is None:
         return "any"
     others = every - values
     return f"not {' or '.join(sorted(others))}" if len(others) < len(values) else ", ".join(sorted(values))
 
 
-def _where(row: DecisionRow, answer: SignInAnswer) -> dict[str, str]:
+def condition_words(row: DecisionRow, answer: SignInAnswer) -> dict[str, str]:
+    """Return the conditions under which a row is decided so, in words by dimension."""
     networks = frozenset(network.text for network in answer.decider.gatekeeper.networks.classes)
     every = {"network": networks, **{name: frozenset(words) for name, words in CONDITION_WORDS.items()}}
     return {
@@ -146,12 +150,12 @@ def _where(row: DecisionRow, answer: SignInAnswer) -> dict[str, str]:
     }
 
 
-def _match(answer: SignInAnswer, number: int, row: DecisionRow) -> str:
-    """Whether a rule matches, or which condition fails."""
-    keeper = answer.decider.gatekeeper
-    if keeper.perhaps(number)[answer.decider.person]:
-        return "cannot be told"
-    if not keeper.whom(number)[answer.decider.person]:
+def match_text(answer: SignInAnswer, number: int, row: DecisionRow) -> str:
+    """Return whether a rule matches, or which condition fails."""
+    evaluator = answer.decider.gatekeeper
+    if evaluator.perhaps(number)[answer.decider.person]:
+        return "not known"
+    if not evaluator.included(number)[answer.decider.person]:
         return "no: people"
-    failed = keeper.rules[number].failing(row.sign_in, row.sign_in.device)
+    failed = evaluator.rules[number].failing(row.sign_in, row.sign_in.device)
     return f"no: {failed}" if failed else "yes"

@@ -6,8 +6,8 @@ from typing import Any, TextIO
 
 from ...core.sign_in.decide import OWN, Decision
 from ..json_text import hole_object, text, write_form
-from ..look import Look
-from .answer import SignInAnswer, SignInsAnswer, _match, _where, helped, outcomes_of, sentence
+from ..render_options import RenderOptions
+from .answer import SignInAnswer, SignInsAnswer, condition_words, helped, match_text, outcomes_of, sentence
 
 
 def _decision_object(decision: Decision, found: str) -> dict[str, Any]:
@@ -27,7 +27,7 @@ def _decision_object(decision: Decision, found: str) -> dict[str, Any]:
     }
 
 
-def write_sign_ins_json(answer: SignInsAnswer, stream: TextIO, _look: Look) -> None:
+def write_sign_ins_json(answer: SignInsAnswer, stream: TextIO, _look: RenderOptions) -> None:
     """Writes what every resource would meet, as JSON (form sign-ins/1)."""
     entries = [
         text({"resource": each.resource, "outcomes": outcomes_of(each), "rows": _rows(each)})
@@ -38,10 +38,10 @@ def write_sign_ins_json(answer: SignInsAnswer, stream: TextIO, _look: Look) -> N
 
 
 def _rows(answer: SignInAnswer) -> list[dict[str, Any]]:
-    """Each row: when, one such sign-in, and what it meets."""
+    """Return each row: when, one such sign-in, and what it meets."""
     return [
         {
-            "when": _where(row, answer),
+            "when": condition_words(row, answer),
             "example": hole_object(row.sign_in),
             "decision": _decision_object(row.now, helped(answer, row)),
             "if_enforced": _decision_object(row.observed, ""),
@@ -50,12 +50,12 @@ def _rows(answer: SignInAnswer) -> list[dict[str, Any]]:
     ]
 
 
-def write_sign_in_json(answer: SignInAnswer, stream: TextIO, _look: Look) -> None:
+def write_sign_in_json(answer: SignInAnswer, stream: TextIO, _look: RenderOptions) -> None:
     """Writes the answer as JSON."""
     entries = []
     for row, made in zip(answer.rows, _rows(answer), strict=True):
         rules = [
-            {"rule": rule.id, "mode": rule.mode, "matches": _match(answer, number, row)}
+            {"rule": rule.id, "mode": rule.mode, "matches": match_text(answer, number, row)}
             for number, rule in enumerate(answer.decider.gatekeeper.rules)
         ]
         entries.append(text({**made, "rules": rules}))

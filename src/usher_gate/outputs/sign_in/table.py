@@ -8,18 +8,18 @@ from ...core.sign_in.decide import Decision
 from ...core.sign_in.fold import DecisionRow
 from ...core.words.vocabulary import CONDITIONS
 from ..drawing import console, draw, say
-from ..look import Look
+from ..render_options import RenderOptions
 from ..section import WHOLE, WORD, Column, Section
 from .answer import (
     SignInAnswer,
     SignInsAnswer,
-    _match,
-    _where,
     by_whom,
+    condition_words,
     first_shut,
     helped,
     in_short,
     in_short_of_all,
+    match_text,
     outcomes_of,
     sentence,
 )
@@ -30,7 +30,7 @@ def _limits(decision: Decision) -> str:
     return ", ".join([*found, *(["no downloads"] if decision.no_downloads else [])])
 
 
-def write_sign_in(answer: SignInAnswer, stream: TextIO, look: Look) -> None:
+def write_sign_in(answer: SignInAnswer, stream: TextIO, look: RenderOptions) -> None:
     """Writes the answer for a person."""
     with console(stream, look) as out:
         say(out, in_short(answer), "bold")
@@ -46,7 +46,7 @@ def write_sign_in(answer: SignInAnswer, stream: TextIO, look: Look) -> None:
             draw(out, _rules(answer, answer.rows[0]))
 
 
-def write_sign_ins(answer: SignInsAnswer, stream: TextIO, look: Look) -> None:
+def write_sign_ins(answer: SignInsAnswer, stream: TextIO, look: RenderOptions) -> None:
     """Writes a row for each resource."""
     rows = []
     for each in answer.resources:
@@ -68,7 +68,7 @@ def write_sign_ins(answer: SignInsAnswer, stream: TextIO, look: Look) -> None:
 
 
 def _lines(answer: SignInAnswer, row: DecisionRow) -> list[str]:
-    """One decision, in sentences."""
+    """Return one decision in sentences."""
     lines = [f"{row.now.outcome}: {sentence(row.now)}", f"because: {by_whom(row.now)}"]
     lines += [f"what helps: {found}"] if (found := helped(answer, row)) else []
     lines += [f"session: {_limits(row.now)}"] if _limits(row.now) else []
@@ -78,11 +78,11 @@ def _lines(answer: SignInAnswer, row: DecisionRow) -> list[str]:
 
 
 def _by_what_was_left_out(answer: SignInAnswer) -> Section:
-    """The decisions, one a row, by the dimensions that the question left open."""
+    """Return the decisions, one a row, by the dimensions that the question left open."""
     names = [name for name in CONDITIONS if answer.open[name]]
     rows = tuple(
         (
-            *(_where(row, answer)[name] for name in names),
+            *(condition_words(row, answer)[name] for name in names),
             row.now.outcome,
             by_whom(row.now),
             _limits(row.now),
@@ -100,9 +100,9 @@ def _place(row: DecisionRow) -> str:
 
 
 def _rules(answer: SignInAnswer, row: DecisionRow) -> Section:
-    """Which rules match a row's sign-in."""
+    """Return which rules match a row's sign-in."""
     rows = tuple(
-        (rule.id, rule.mode, _match(answer, number, row), rule.title)
+        (rule.id, rule.mode, match_text(answer, number, row), rule.title)
         for number, rule in enumerate(answer.decider.gatekeeper.rules)
     )
     columns = (Column("rule", WHOLE), Column("mode"), Column("matches"), Column("title"))

@@ -1,4 +1,4 @@
-"""Where one person's value or verdict comes from: what is told."""
+"""Where one person's value or verdict comes from: what is shown."""
 
 from __future__ import annotations
 
@@ -8,13 +8,13 @@ from ...core.door.agenda import Planned
 from ...core.organisation.snapshot import Snapshot
 from ...core.settings.sets import SetSetting
 from ...core.settings.ways import Ways
-from ...core.verdicts.explain import ExplainedValue, Overview, Said
+from ...core.verdicts.explain import ExplainedValue, Overview, RuleExplanation
 from ...core.words.record import record
 
 
 @record
-class Person:
-    """Whom the explanation is about."""
+class ExplainedPerson:
+    """The subject of the explanation."""
 
     id: str
     login: str
@@ -24,21 +24,24 @@ class Person:
 
     @property
     def text(self) -> str:
-        """The person in words."""
+        """Return the person in words."""
         named = f"{self.name} ({self.login})" if self.name else self.login
         return f"{named}, {self.kind}{f', in {self.unit}' if self.unit else ', in no unit'}"
 
 
 @record
 class Explanation:
-    """All that is to be explained. `line_of` turns a setting's row into FILE:LINE, `time_of` a time into words, `note_of` tells what
-    somebody wrote beside a setting; `closing` are, for each rule that found a hole, the observed rules that would close it."""
+    """All that is to be explained.
+
+    `line_of` turns a setting's row into FILE:LINE, `time_of` a time into words, `note_of` says what someone wrote
+    beside a setting; `closing` are, for each rule that found a hole, the observed rules that would close it.
+    """
 
     snapshot: Snapshot
-    person: Person
+    person: ExplainedPerson
     asked: str
     walks: tuple[ExplainedValue, ...]
-    said: tuple[Said, ...]
+    said: tuple[RuleExplanation, ...]
     line_of: Callable[[int], str]
     time_of: Callable[[int], str]
     note_of: Callable[[int], str]
@@ -47,8 +50,8 @@ class Explanation:
     meeting: Planned | None = None  # the person's, whose own setting is the last step
 
     @property
-    def whom(self) -> str:
-        """Whom or what the explanation is about, in words."""
+    def subject(self) -> str:
+        """Return what the explanation is about, in words."""
         if self.meeting is None:
             return self.person.text
         named = f"{self.meeting.label} ({self.meeting.id})" if self.meeting.label else self.meeting.id
@@ -57,7 +60,7 @@ class Explanation:
 
 @record
 class WaysAnswer:
-    """Who has a value of a control, by (service, person); `line_of` turns a setting's row into FILE:LINE."""
+    """Says who has a value of a control, by (service, person); `line_of` turns a setting's row into FILE:LINE."""
 
     snapshot: Snapshot
     control: str
@@ -68,7 +71,10 @@ class WaysAnswer:
 
 @record
 class SetAnswer:
-    """A named set of settings: how many rows of the table belong to it, and of each that is about people what becomes of it."""
+    """A named set of settings.
+
+    How many rows of the table belong to it, and of each that is about people what becomes of it.
+    """
 
     snapshot: Snapshot
     name: str

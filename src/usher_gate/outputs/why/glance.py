@@ -8,31 +8,32 @@ import numpy as np
 from rich.console import Console
 
 from ...core.organisation.columns import HOUR, MISSING
-from ...core.organisation.credentials import PassTold
+from ...core.organisation.credentials import PassDetails
 from ...core.settings.effective import Cause
 from ...core.verdicts.codes import DRIFTS, VERDICTS
-from ...core.verdicts.explain import Overview, Said
+from ...core.verdicts.explain import Overview, RuleExplanation
 from ...core.words.compare import shown
+from ...core.words.plural import plural
 from ...core.words.units import with_unit
 from ..check.digest import cause_text
 from ..drawing import console, draw, say, say_call
-from ..look import Look
+from ..render_options import RenderOptions
 from ..safe import why_call
-from ..section import WHOLE, WORD, Column, Section, count, cut, joined, place_text
+from ..section import WHOLE, WORD, Column, Section, cut, joined, place_text
 from .answer import Explanation, WaysAnswer
 
 
-def write_glance(out: Console, explanation: Explanation, glance: Overview, look: Look) -> None:
+def write_glance(out: Console, explanation: Explanation, glance: Overview, look: RenderOptions) -> None:
     """What drifts, what shuts the person out, what they get, their facts, and what to ask next."""
     drifting = sum(said.verdict == DRIFTS for said in glance.said)
-    verdicts = f"{count(glance.met, 'verdict')} met"
-    say(out, f"{count(drifting, 'verdict')} drift{'s' if drifting == 1 else ''}; {verdicts}.", indent=2)
+    verdicts = f"{plural(glance.met, 'verdict')} met"
+    say(out, f"{plural(drifting, 'verdict')} drift{'s' if drifting == 1 else ''}; {verdicts}.", indent=2)
     if glance.locked_out:
         say(out, f"Locked out of {joined(glance.locked_out)}.", "bold red", 2)
     if glance.stranded:
         say(out, f"No way in to {joined(glance.stranded)} until something is registered.", "bold red", 2)
-    for told in glance.passes:
-        say(out, pass_text(told, explanation), indent=2)
+    for each in glance.passes:
+        say(out, pass_text(each, explanation), indent=2)
     rows, more = cut([_row(said, explanation) for said in glance.said], look.rows, "--rows 0, or --format json")
     columns = (
         Column("rule", WHOLE),
@@ -81,7 +82,7 @@ CAN_SHOW = "can-show"
 
 
 def _is_decided_at_home(explanation: Explanation) -> bool:
-    """Whether what a guest can show is decided by their partner."""
+    """Return whether what a guest can show is decided by their partner."""
     snapshot = explanation.snapshot
     if explanation.person.kind != "guest" or snapshot.partners is None:
         return False
@@ -89,9 +90,9 @@ def _is_decided_at_home(explanation: Explanation) -> bool:
     return bool(row != MISSING and snapshot.partners[row].home.home_mfa)
 
 
-def _row(said: Said, explanation: Explanation) -> tuple[str, ...]:
+def _row(said: RuleExplanation, explanation: Explanation) -> tuple[str, ...]:
     on = f"{said.service}: " if said.service else ""
-    what = on + cause_text(said.tail, explanation.snapshot) if said.tail is not None else ""
+    what = on + cause_text(said.detail, explanation.snapshot) if said.detail is not None else ""
     return said.rule.id, said.rule.severity, VERDICTS[said.verdict], what, said.rule.title
 
 
@@ -102,39 +103,39 @@ def _value(explanation: Explanation, service: str, control: str, cause: Cause | 
     return service, control, with_unit(control, cause.value), where, explanation.line_of(cause.row)
 
 
-def pass_text(told: PassTold, explanation: Explanation) -> str:
-    """A bootstrap pass in words: its life in days and hours, start, end and issuer."""
-    life = _span(told.expires - told.starts)
+def pass_text(each: PassDetails, explanation: Explanation) -> str:
+    """Return a bootstrap pass in words: its life in days and hours, start, end and issuer."""
+    life = _span(each.expires - each.starts)
     taken = explanation.snapshot.taken_at
-    when = f"live for another {_span(told.expires - taken)}" if told.live else f"starts in {_span(told.starts - taken)}"
-    by = "nobody says by whom" if told.issuer is None else "by somebody who is not there"
-    if told.issuer is not None and told.issuer != MISSING:
-        by = f"by {explanation.snapshot.people.logins.take(np.array([told.issuer]))[0]}"
+    when = f"live for another {_span(each.expires - taken)}" if each.live else f"starts in {_span(each.starts - taken)}"
+    by = "by an unknown issuer" if each.issuer is None else "by someone who is not there"
+    if each.issuer is not None and each.issuer != MISSING:
+        by = f"by {explanation.snapshot.people.logins.take(np.array([each.issuer]))[0]}"
     once = {True: "works once", False: "works more than once", None: "not said whether it works only once"}[
-        told.single_use
+        each.single_use
     ]
-    start, end = explanation.time_of(told.starts), explanation.time_of(told.expires)
+    start, end = explanation.time_of(each.starts), explanation.time_of(each.expires)
     return f"A bootstrap pass of {life}, {when}: from {start} to {end}, issued {by}, {once}."
 
 
 def _span(micros: int) -> str:
-    """A length of time in days and hours, or in minutes where it is shorter."""
+    """Return a length of time in days and hours, or in minutes where it is shorter."""
     days, rest = divmod(micros, 24 * HOUR)
     hours, rest = divmod(rest, HOUR)
-    parts = [count(number, word) for number, word in ((days, "day"), (hours, "hour")) if number]
+    parts = [plural(number, word) for number, word in ((days, "day"), (hours, "hour")) if number]
     minutes = -(-rest * 60 // HOUR)
     if minutes and not days:
-        parts.append(count(minutes, "minute"))
+        parts.append(plural(minutes, "minute"))
     return joined(parts) if parts else "no time"
 
 
-def write_ways(answer: WaysAnswer, stream: TextIO, look: Look) -> None:
+def write_ways(answer: WaysAnswer, stream: TextIO, look: RenderOptions) -> None:
     """Who has a value, and by which ways."""
     has = sum(ways.has for _, ways in answer.found)
     people = {ways.person for _, ways in answer.found if ways.has}
     value = f"{answer.control} = {shown(answer.value)}"
     with console(stream, look) as out:
-        who = count(len(people), "person has", "people have")
+        who = plural(len(people), "person has", "people have")
         say(
             out,
             f"{who} {value}; for {len(answer.found) - has:,} more something gives it and something else hides it.",

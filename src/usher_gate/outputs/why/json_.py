@@ -9,10 +9,10 @@ import numpy as np
 from ...core.settings.effective import Cause
 from ...core.settings.walk import StepSetting
 from ...core.verdicts.codes import VERDICTS
-from ...core.verdicts.explain import ExplainedValue, Said
+from ...core.verdicts.explain import ExplainedValue, RuleExplanation
 from ...core.words.compare import shown
 from ..json_text import leaf_object, shown_or_none, text, write_form
-from ..look import Look
+from ..render_options import RenderOptions
 from .answer import Explanation, WaysAnswer
 
 
@@ -30,18 +30,19 @@ def _setting_object(setting: StepSetting, explanation: Explanation) -> dict[str,
     }
 
 
-def _said_object(said: Said, explanation: Explanation) -> dict[str, Any]:
-    tail = said.tail
+def _said_object(said: RuleExplanation, explanation: Explanation) -> dict[str, Any]:
+    """Return one verdict with its reasons as JSON."""
+    detail = said.detail
     return {
         "rule": said.rule.id,
         "severity": said.rule.severity,
         "title": said.rule.title,
         "service": said.service,
         "verdict": VERDICTS[said.verdict],
-        "reason": tail.reason if tail else said.exempt,
-        "leaves": [leaf_object(leaf, outcome) for leaf, outcome in tail.leaves] if tail else [],
-        "exception": tail.exception if tail else None,
-        "would_be": VERDICTS[tail.would_be] if tail and tail.would_be is not None else None,
+        "reason": detail.reason if detail else said.exempt,
+        "leaves": [leaf_object(leaf, outcome) for leaf, outcome in detail.leaves] if detail else [],
+        "exception": detail.exception if detail else None,
+        "would_be": VERDICTS[detail.would_be] if detail and detail.would_be is not None else None,
         "values": [
             {"service": got.service, "control": got.control, **_cause_object(got.cause, explanation)}
             for got in said.values
@@ -51,6 +52,7 @@ def _said_object(said: Said, explanation: Explanation) -> dict[str, Any]:
 
 
 def _walk_object(explained: ExplainedValue, explanation: Explanation) -> dict[str, Any]:
+    """Return how one value comes about as JSON."""
     walk = explained.walk
     return {
         "service": walk.service.id,
@@ -84,7 +86,7 @@ def _walk_object(explained: ExplainedValue, explanation: Explanation) -> dict[st
 
 
 def _glance(explanation: Explanation) -> list[tuple[str, list[str]]]:
-    """The lists of the overview; empty where a control or a rule was asked for."""
+    """Return the lists of the overview; empty where a control or a rule was asked for."""
     glance = explanation.glance
     values = [
         {"service": each.service, "control": each.control, **_cause_object(each.cause, explanation)}
@@ -106,7 +108,7 @@ def _cause_object(cause: Cause | None, explanation: Explanation) -> dict[str, An
     return {"value": shown_or_none(cause.value), "scope": cause.scope, "pinned": cause.pinned, "at": line}
 
 
-def write_ways_json(answer: WaysAnswer, stream: TextIO, _look: Look) -> None:
+def write_ways_json(answer: WaysAnswer, stream: TextIO, _look: RenderOptions) -> None:
     """Writes who has a value as JSON (form ways/1)."""
     people = answer.snapshot.people
 
@@ -135,7 +137,7 @@ def write_ways_json(answer: WaysAnswer, stream: TextIO, _look: Look) -> None:
     write_form(stream, "ways/1", answer.snapshot, [{}, head], [("people", entries)])
 
 
-def write_why_json(explanation: Explanation, stream: TextIO, _look: Look) -> None:
+def write_why_json(explanation: Explanation, stream: TextIO, _look: RenderOptions) -> None:
     """Writes the explanation as JSON (form why/1)."""
     person = explanation.person
     subject = {

@@ -9,11 +9,12 @@ import numpy as np
 
 from ...core.settings.effective import Cause
 from ...core.words.compare import shown
+from ...core.words.plural import plural
 from ...core.words.record import record
 from ..drawing import console, draw, say
 from ..json_text import shown_or_none, text, write_form
-from ..look import Look
-from ..section import COUNT, WHOLE, Cell, Column, Section, count, cut, joined, some
+from ..render_options import RenderOptions
+from ..section import COUNT, WHOLE, Cell, Column, Section, cut, joined, some
 from .answer import SetAnswer
 
 _ALL_ROWS = "--rows 0, or --format json"
@@ -67,8 +68,8 @@ def _hider(cause: Cause) -> str:
 
 def _first_line(answer: SetAnswer, holders: list[_Holder]) -> str:
     places = len({setting.cause.scope for setting in answer.settings})
-    size = f"{count(answer.rows, 'setting')} at {count(places, 'place')}"
-    reaches = f"{answer.name} ({size}) reaches {count(len(holders), 'person', 'people')}"
+    size = f"{plural(answer.rows, 'setting')} at {plural(places, 'place')}"
+    reaches = f"{answer.name} ({size}) reaches {plural(len(holders), 'person', 'people')}"
     if not holders:
         return f"{reaches}."
     whole = sum(holder.effective_count == holder.control_count for holder in holders)
@@ -80,7 +81,7 @@ def _first_line(answer: SetAnswer, holders: list[_Holder]) -> str:
     return f"{reaches}; it counts {joined(counts)}."
 
 
-def write_set(answer: SetAnswer, stream: TextIO, look: Look) -> None:
+def write_set(answer: SetAnswer, stream: TextIO, look: RenderOptions) -> None:
     """Draw the set: its settings, and the people that it reaches."""
     holders = _holders(answer)
     with console(stream, look) as out:
@@ -88,7 +89,7 @@ def write_set(answer: SetAnswer, stream: TextIO, look: Look) -> None:
         idle_count = answer.rows - len(answer.settings)
         if idle_count:
             applies = "applies" if idle_count == 1 else "apply"
-            say(out, f"  {count(idle_count, 'setting')} of it {applies} to no person: not active, or at a meeting.")
+            say(out, f"  {plural(idle_count, 'setting')} of it {applies} to no person: not active, or at a meeting.")
         if answer.settings:
             columns = (
                 Column("service"),
@@ -132,7 +133,7 @@ def _setting_rows(answer: SetAnswer) -> Iterator[tuple[Cell, ...]]:
         )
 
 
-def write_set_json(answer: SetAnswer, stream: TextIO, _look: Look) -> None:
+def write_set_json(answer: SetAnswer, stream: TextIO, _look: RenderOptions) -> None:
     """Write the set as JSON."""
     ids = answer.snapshot.people.ids
 

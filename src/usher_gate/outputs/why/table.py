@@ -10,14 +10,14 @@ from rich.text import Text
 from ...core.settings.walk import AFTER_PIN, BEATEN, OVERRIDDEN, STANDS, Step, StepSetting, Walk
 from ...core.verdicts.codes import MEETS, VERDICTS
 from ...core.verdicts.condition import Leaf
-from ...core.verdicts.explain import ExplainedValue, Said
-from ...core.verdicts.outcome import Outcome, Tail
+from ...core.verdicts.explain import ExplainedValue, RuleExplanation
+from ...core.verdicts.outcome import Outcome, VerdictDetail
 from ...core.words.compare import shown
 from ...core.words.units import with_unit
 from ...core.words.vocabulary import REASONS
 from ..check.digest import arrival, expected_text, words_apart
 from ..drawing import STYLES, console, draw, say
-from ..look import Look
+from ..render_options import RenderOptions
 from ..safe import for_terminal
 from ..section import DATE, WHOLE, WORD, Column, Section, place_text, scope_text
 from .answer import Explanation
@@ -31,10 +31,10 @@ _STATES = {
 }
 
 
-def write_why(explanation: Explanation, stream: TextIO, look: Look) -> None:
+def write_why(explanation: Explanation, stream: TextIO, look: RenderOptions) -> None:
     """Writes the explanation for a person."""
     with console(stream, look) as out:
-        say(out, explanation.whom, "bold")
+        say(out, explanation.subject, "bold")
         for said in explanation.said:
             _said(out, said, explanation)
         for explained in explanation.walks:
@@ -43,7 +43,8 @@ def write_why(explanation: Explanation, stream: TextIO, look: Look) -> None:
             write_glance(out, explanation, explanation.glance, look)
 
 
-def _said(out: Console, said: Said, explanation: Explanation) -> None:
+def _said(out: Console, said: RuleExplanation, explanation: Explanation) -> None:
+    """Print one verdict with its reasons."""
     out.print()
     where = f" on {said.service}" if said.service else ""
     verdict = VERDICTS[said.verdict]
@@ -58,14 +59,16 @@ def _said(out: Console, said: Said, explanation: Explanation) -> None:
         say(out, line, indent=2)
     for line in _hole(said, explanation):
         say(out, line, indent=2)
-    if said.tail is not None and said.tail.leaves:
-        draw(out, _compared(said.tail, explanation))
+    if said.detail is not None and said.detail.leaves:
+        draw(out, _compared(said.detail, explanation))
 
 
-def _hole(said: Said, explanation: Explanation) -> list[str]:
-    """The sign-in that slips through, and which observed rule would close it."""
+def _hole(said: RuleExplanation, explanation: Explanation) -> list[str]:
+    """Return the sign-in that slips through, and which observed rule would close it."""
     hole = (
-        next((outcome.hole for _, outcome in said.tail.leaves if outcome.hole is not None), None) if said.tail else None
+        next((outcome.hole for _, outcome in said.detail.leaves if outcome.hole is not None), None)
+        if said.detail
+        else None
     )
     if hole is None:
         return []
@@ -73,7 +76,8 @@ def _hole(said: Said, explanation: Explanation) -> list[str]:
         f"from {hole.network.text} ({hole.network.address})" if hole.network.address else f"from {hole.network.text}"
     )
     lines = [
-        f"The hole: to {hole.resource}, {place}, client {hole.client}, platform {hole.platform}, device {hole.device}, risk {hole.risk}."
+        f"The hole: to {hole.resource}, {place}, client {hole.client}, platform {hole.platform}, device "
+        f"{hole.device}, risk {hole.risk}."
     ]
     closing = explanation.closing.get(said.rule.id, ())
     if closing:
@@ -82,8 +86,8 @@ def _hole(said: Said, explanation: Explanation) -> list[str]:
     return lines
 
 
-def _all_the_same(said: Said, explanation: Explanation) -> list[str]:
-    """What a rule that does not apply would look at."""
+def _all_the_same(said: RuleExplanation, explanation: Explanation) -> list[str]:
+    """Return what a rule that does not apply would look at."""
     lines = []
     for got in said.values:
         if got.cause is None or got.cause.value is None:
@@ -96,16 +100,18 @@ def _all_the_same(said: Said, explanation: Explanation) -> list[str]:
     ]
 
 
-def _sentences(said: Said, explanation: Explanation) -> list[str]:
-    """Why the verdict is what it is, and what mends it."""
+def _sentences(said: RuleExplanation, explanation: Explanation) -> list[str]:
+    """Return why the verdict is what it is, and what mends it."""
     lines = [f"The rule does not apply: {said.exempt}."] if said.exempt else []
     lines += [f"The value all the same: {line}." for line in _all_the_same(said, explanation)]
-    if said.tail is not None:
-        lines += [REASONS[said.tail.reason]] if said.tail.reason else []
-        if told := arrival(explanation.snapshot, said.service, said.tail).removeprefix("; "):
-            lines.append(f"{told[0].upper()}{told[1:]}.")
-        if said.tail.would_be is not None:
-            lines.append(f"Without the exception {said.tail.exception} it would be: {VERDICTS[said.tail.would_be]}.")
+    if said.detail is not None:
+        lines += [REASONS[said.detail.reason]] if said.detail.reason else []
+        if when := arrival(explanation.snapshot, said.service, said.detail).removeprefix("; "):
+            lines.append(f"{when[0].upper()}{when[1:]}.")
+        if said.detail.would_be is not None:
+            lines.append(
+                f"Without the exception {said.detail.exception} it would be: {VERDICTS[said.detail.would_be]}."
+            )
     if said.rule.because:
         lines.append(f"Why it is asked: {said.rule.because}")
     if said.rule.mend and said.verdict < MEETS:
@@ -127,28 +133,29 @@ def _actual(leaf: Leaf, outcome: Outcome) -> str:
     if leaf.about == "proof":
         return "asked for everywhere" if outcome.verdict == MEETS else "not asked for everywhere"
     if leaf.about == "door" and outcome.actual is None:
-        return "nobody fares otherwise" if outcome.verdict == MEETS else "(not known)"
+        return "no one fares otherwise" if outcome.verdict == MEETS else "(not known)"
     value = "(not known)" if outcome.actual is None else with_unit(leaf.name, outcome.actual)
     return value + words_apart(leaf, outcome)
 
 
-def _compared(tail: Tail, explanation: Explanation) -> Section:
-    """What each leaf compared."""
+def _compared(detail: VerdictDetail, explanation: Explanation) -> Section:
+    """Return what each leaf compared."""
     rows = tuple(
         (
-            ">" if leaf.number == tail.decided else "",
+            ">" if leaf.number == detail.decided else "",
             leaf.about if leaf.about == "door" else f"{leaf.about} {leaf.name}",
             _actual(leaf, outcome),
             expected_text(leaf),
             VERDICTS[outcome.verdict],
             place_text(outcome.cause.scope, explanation.snapshot) if outcome.cause and outcome.cause.scope else "",
         )
-        for leaf, outcome in tail.leaves
+        for leaf, outcome in detail.leaves
     )
     return Section("What was compared (> decides)" if len(rows) > 1 else "What was compared", _COMPARED, rows)
 
 
 def _walk(out: Console, explained: ExplainedValue, explanation: Explanation) -> None:
+    """Print how one value comes about, and the rules that look at it."""
     walk = explained.walk
     out.print()
     value = "is not known" if walk.value is None else f"is {with_unit(walk.control, walk.value)}"
@@ -196,33 +203,33 @@ def _walk(out: Console, explained: ExplainedValue, explanation: Explanation) -> 
         say(out, "No rule of the baseline looks at it here.", indent=2)
 
 
-def _leaf_words(said: Said, control: str) -> str:
-    """What a rule says of a control: what is, what is due, and the reason; or that its other conditions carry it."""
-    if said.tail is None:
+def _leaf_words(said: RuleExplanation, control: str) -> str:
+    """Return what a rule says of a control: what is, what is due, and the reason.
+
+    Or that its other conditions carry it.
+    """
+    if said.detail is None:
         return ""
-    mine = [(leaf, outcome) for leaf, outcome in said.tail.leaves if leaf.name == control or leaf.about == "door"]
+    mine = [(leaf, outcome) for leaf, outcome in said.detail.leaves if leaf.name == control or leaf.about == "door"]
     words = [f"{_actual(leaf, outcome)}; {expected_text(leaf)} is due" for leaf, outcome in mine]
     if any(outcome.verdict < said.verdict for _, outcome in mine):
         words.append("the rule's other conditions make up for it")
-    if said.tail.reason:
-        words.append(REASONS[said.tail.reason].rstrip(".").lower())
+    if said.detail.reason:
+        words.append(REASONS[said.detail.reason].rstrip(".").lower())
     return "; ".join(words)
 
 
 def _standing(walk: Walk, explanation: Explanation) -> str:
     if walk.scope is None:
         return ""
-    hold = (
-        "pinned"
-        if walk.pinned
-        else "not pinned, and people may change it themselves"
-        if walk.changeable
-        else "not pinned"
-    )
+    hold = "not pinned, and people may change it themselves" if walk.changeable else "not pinned"
+    if walk.pinned:
+        hold = "pinned"
     return f"({place_text(walk.scope, explanation.snapshot)}; {hold})"
 
 
 def _remarks(walk: Walk, explanation: Explanation) -> list[str]:
+    """Return sentences about a value: licence, contest, delay, membership, contradiction."""
     snapshot, found = explanation.snapshot, list[str]()
     if not walk.supported:
         found.append("The service does not support this control.")
@@ -230,7 +237,7 @@ def _remarks(walk: Walk, explanation: Explanation) -> list[str]:
         found.append("This person has no account on the service, so no rule judges them there.")
     licence = {
         "unavailable": "The control needs a licence that this person does not have.",
-        "unknown": "The control needs a licence, and the snapshot does not tell who has which.",
+        "unknown": "The control needs a licence, and the snapshot does not say who has which.",
         "without": "Without the licence the service gives this value, whatever is set.",
     }.get(walk.licence)
     if licence:
@@ -266,13 +273,14 @@ def _step(control: str, step: Step, explanation: Explanation) -> list[tuple[str,
 
 
 def _fate(step: Step, setting: StepSetting) -> str:
-    """What becomes of a setting; one that loses to another of equal rank is not outranked."""
+    """Return what becomes of a setting; one that loses to another of equal rank is not outranked."""
     winner = step.settings[0]
     alike = (setting.pinned, setting.rank) == (winner.pinned, winner.rank)
     return "equal rank: the weaker counts" if setting.state == BEATEN and alike else _STATES[setting.state]
 
 
 def _row(control: str, step: Step, setting: StepSetting, first: bool, explanation: Explanation) -> tuple[str, ...]:
+    """Return the cells of one setting on the way to the person."""
     is_plain = step.name == setting.scope or setting.scope in ("factory", "licence")
     name = step.name if is_plain else scope_text(setting.scope, explanation.snapshot)
     marks = [

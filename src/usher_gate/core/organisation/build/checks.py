@@ -14,7 +14,7 @@ from .table import Table
 
 
 def unit_fault(path: str) -> str | None:
-    """What is wrong with a unit's path, and what would be right."""
+    """Return what is wrong with a unit's path, and what would be right."""
     if not path.startswith("/"):
         return f"the unit {quoted(path)} does not begin with a slash; write {quoted('/' + path.strip('/'))}"
     if path != "/" and (path.endswith("/") or "//" in path):
@@ -26,9 +26,9 @@ def unit_fault(path: str) -> str | None:
 def checked(
     table: Table, name: str, faults: Faults, wrong: Any, others: Mapping[str, str] | None = None
 ) -> Coded | None:
-    """A column with every distinct word checked: `wrong(word)` says what is wrong with it, or None.
+    """Return a column with every distinct word checked: `wrong(word)` says what is wrong with it, or None.
 
-    One of the `others`, words that are not ours, is named once with how often it stands there.
+    One of the `others`, words that are not ours, is named once with how often it occurs.
     """
     if name not in table.columns:
         return None
@@ -47,14 +47,14 @@ def checked(
 
 
 def one_of(words: tuple[str, ...]) -> Any:
-    """A check that a word is one of these."""
+    """Return a check that a word is one of these."""
     return lambda word: (
         None if word in words else f"{quoted(word)} is none of {', '.join(words)}; {nearest(word, words)}"
     )
 
 
 def flags(table: Table, name: str, missing: bool, faults: Faults) -> Bools | None:
-    """A column of flags; an empty cell is `missing`."""
+    """Return a column of flags; an empty cell is `missing`."""
     coded = checked(
         table,
         name,
@@ -67,7 +67,10 @@ def flags(table: Table, name: str, missing: bool, faults: Faults) -> Bools | Non
 
 
 def times(table: Table, name: str, faults: Faults) -> Longs | None:
-    """A column of times as int64 microseconds since 1970 (UTC), NO_TIME for an empty cell; faults name the rows that hold none."""
+    """Return a column of times as int64 microseconds since 1970 (UTC), NO_TIME for an empty cell.
+
+    Faults name the rows that hold none.
+    """
     if name not in table.columns:
         return None
     found, wrong = table.columns[name].times()
@@ -95,13 +98,13 @@ def ids_once(table: Table, faults: Faults, order: Longs | None, each: str) -> No
         cell = ids.texts(np.array([first])).take(np.array([0]))[0]
         table.fault(
             other,
-            f"the id {quoted(cell)} stands here and in {table.line(one)}; give each {each} an id of its own",
+            f"the id {quoted(cell)} occurs here and in {table.line(one)}; give each {each} an id of its own",
             faults,
         )
 
 
 def tidy_sets(coded: Coded) -> Coded:
-    """A column of sets with each set's text in its one form."""
+    """Return a column of sets with each set's text in its one form."""
     from ...words.values import join_words, split_words
 
     tidy = [join_words(tuple(split_words(word))) for word in coded.words]

@@ -10,7 +10,7 @@ from ..columns import MISSING, NO_TIME, Ints, Longs
 from ..credentials import Authenticators, Passes
 from ..proofs import MEMORIZED, TYPES
 from .checks import checked, filled, flags, one_of, times
-from .people import Register
+from .people import PeopleRegister
 from .table import FLAG, TIME, Spec, Table
 
 AUTHENTICATORS = Spec("authenticators", ("person", "type"), ("registered_at", "id", "serial"), {"registered_at": TIME})
@@ -28,8 +28,8 @@ def _note_lost(table: Table, exists: np.ndarray, what: str, faults: Faults) -> N
         faults.note(f"{table.where(int(lost[0]))}: {len(lost)} {what} of a person who does not exist; ignored")
 
 
-def build_authenticators(table: Table | None, register: Register, faults: Faults) -> Authenticators | None:
-    """What active people have registered; None where there is no such table."""
+def build_authenticators(table: Table | None, register: PeopleRegister, faults: Faults) -> Authenticators | None:
+    """Return what active people have registered; None where there is no such table."""
     if table is None:
         return None
     filled(table, faults)
@@ -44,9 +44,11 @@ def build_authenticators(table: Table | None, register: Register, faults: Faults
     if len(repeated):
         one = len(repeated) == 1
         faults.note(
-            f"{table.where(int(repeated[0]))}: {len(repeated):,} row{'' if one else 's'} {'repeats' if one else 'repeat'} an "
-            "authenticator of the same person, type and registered_at, and counts as that one; the column id (or serial) "
-            "tells several apart"
+            f"{table.where(int(repeated[0]))}: {len(repeated):,} row{'' if one else 's'} "
+            f"{'repeats' if one else 'repeat'} an "
+            "authenticator of the same person, type and registered_at, and counts as that one; the column id (or "
+            "serial) "
+            "distinguishes several"
         )
     is_counted = person != MISSING
     is_counted[repeated] = False
@@ -57,9 +59,11 @@ def build_authenticators(table: Table | None, register: Register, faults: Faults
 
 
 def _repeated(table: Table, kind: Ints, rows: Ints, registered: Longs | None) -> Longs:
-    """The rows that list an authenticator once more: one of the same id (or serial), or, without an id, of the same moment.
+    """Return the rows that list an authenticator once more.
 
-    `rows` are the rows of the people, MISSING for those who do not exist. Source: answers, C 25.
+    One of the same id (or serial), or, without an id, of the same moment.
+
+    `rows` are the rows of the people, MISSING for those who do not exist. Spec: facts 4.
     """
     name = next((name for name in ("id", "serial") if name in table.columns), None)
     ids = np.full(table.rows, MISSING, np.int64) if name is None else table.columns[name].coded().codes.astype(np.int64)
@@ -76,8 +80,8 @@ def _repeated(table: Table, kind: Ints, rows: Ints, registered: Longs | None) ->
     return np.flatnonzero(is_repeated)
 
 
-def build_passes(table: Table | None, register: Register, taken_at: int, faults: Faults) -> Passes | None:
-    """The bootstrap passes of active people; None where there is no such table."""
+def build_passes(table: Table | None, register: PeopleRegister, taken_at: int, faults: Faults) -> Passes | None:
+    """Return the bootstrap passes of active people; None where there is no such table."""
     if table is None:
         return None
     filled(table, faults)
@@ -97,14 +101,14 @@ def build_passes(table: Table | None, register: Register, taken_at: int, faults:
         issuer = register.numbers(table.columns["issuer"])[0][kept]
         silent[table.columns["issuer"].empty_rows()] = True
     return Passes(
-        person[kept],
-        issued[kept],
-        start[kept],
-        expires[kept],
-        np.full(len(kept), NO_TIME, np.int64) if used is None else used[kept],
-        None if single is None else single[kept],
-        issuer,
-        silent[kept],
-        taken_at,
-        len(register.people),
+        person=person[kept],
+        issued=issued[kept],
+        starts=start[kept],
+        expires=expires[kept],
+        used=np.full(len(kept), NO_TIME, np.int64) if used is None else used[kept],
+        single_use=None if single is None else single[kept],
+        issuer=issuer,
+        silent=silent[kept],
+        taken_at=taken_at,
+        size=len(register.people),
     )

@@ -11,7 +11,7 @@ from ...words.record import record
 from ..columns import MISSING, Longs
 from ..groups import Groups, close_groups
 from .checks import checked, filled, one_of
-from .people import Register
+from .people import PeopleRegister
 from .table import Spec, Table
 
 GROUPS = Spec("groups", ("id", "name"), ("owner",))
@@ -20,7 +20,9 @@ MEMBERS = Spec("members", ("group", "member"), ("type",))
 
 @record
 class GroupsBuilt:
-    """The groups (None without a members table), the numbers and names of all that are known, and whether these are all."""
+    """The groups (None without a members table), the numbers and names of all that are known, and whether these are
+    all.
+    """
 
     groups: Groups | None
     ids: Mapping[str, int]
@@ -28,8 +30,10 @@ class GroupsBuilt:
     known: bool
 
 
-def build_groups(table: Table | None, members: Table | None, register: Register | None, faults: Faults) -> GroupsBuilt:
-    """The tables groups and members. Without members nobody's membership is known, and `groups` is None."""
+def build_groups(
+    table: Table | None, members: Table | None, register: PeopleRegister | None, faults: Faults
+) -> GroupsBuilt:
+    """Return the tables groups and members. Without members no one's membership is known, and `groups` is None."""
     names: dict[str, str | None] = {}
     owners: dict[str, str | None] = {}
     lines: dict[str, int] = {}
@@ -44,7 +48,7 @@ def build_groups(table: Table | None, members: Table | None, register: Register 
             if group in names and group:
                 table.fault(
                     row,
-                    f"the group {quoted(group)} stands here and in {table.line(lines[group])}; "
+                    f"the group {quoted(group)} occurs here and in {table.line(lines[group])}; "
                     "give each group an id of its own",
                     faults,
                 )
@@ -64,12 +68,13 @@ def build_groups(table: Table | None, members: Table | None, register: Register 
 
 def _members(
     members: Table,
-    register: Register,
+    register: PeopleRegister,
     names: dict[str, str | None],
     owners: dict[str, str | None] | None,
     listed: bool,
     faults: Faults,
 ) -> GroupsBuilt:
+    """Build the groups from the members table, closing nested groups, and note the rows that name nothing."""
     filled(members, faults)
     group = members.columns["group"].coded()
     kind = checked(members, "type", faults, one_of(("person", "group")))
@@ -108,7 +113,7 @@ def _members(
 
 
 def _note_rows(table: Table, rows: Longs, fault: str, faults: Faults) -> None:
-    """One note for all rows of a kind, with where the first stands."""
+    """One note for all rows of a kind, with the place of the first."""
     if len(rows):
         count = len(rows)
         verb = fault if count > 1 else fault.replace("name ", "names ", 1)

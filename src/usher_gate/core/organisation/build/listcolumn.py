@@ -9,7 +9,7 @@ import numpy as np
 
 from ...words.times import parse_time
 from ..columns import MISSING, NO_TIME, Coded, Ints, Longs
-from .table import Column
+from .table import CellColumn
 
 
 class _Coder(dict[object, int]):
@@ -33,16 +33,16 @@ class ListTexts:
         return len(self._values)
 
     def take(self, rows: Ints | Longs) -> list[str]:
-        """The texts at these rows."""
+        """Return the texts at these rows."""
         values = self._values
         return [values[row] for row in rows.tolist()]
 
     def find(self, text: str) -> list[int]:
-        """The rows that hold just this text."""
+        """Return the rows that hold just this text."""
         return [row for row, value in enumerate(self._values) if value == text]
 
 
-class ListColumn(Column):
+class ListColumn(CellColumn):
     """A column held as a list of texts and None."""
 
     def __init__(self, values: Sequence[str | None]) -> None:
@@ -67,7 +67,7 @@ class ListColumn(Column):
         wrong = np.array([*(time is None for time in parsed), False])
         return known[coded.codes], np.flatnonzero(wrong[coded.codes])
 
-    def index_in(self, keys: Column) -> Ints:
+    def index_in(self, keys: CellColumn) -> Ints:
         return keys.rows_of(self.values)
 
     def rows_of(self, texts: Sequence[str | None]) -> Ints:

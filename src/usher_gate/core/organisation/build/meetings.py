@@ -11,7 +11,7 @@ from ..columns import MISSING, NO_TIME, Coded, Ints, Ragged
 from ..meetings import Invitees, Meetings
 from ..services import Service
 from .checks import checked, filled, flags, ids_once, one_of, times
-from .people import Register
+from .people import PeopleRegister
 from .table import FLAG, LIST, TIME, Spec, Table
 
 MEETINGS = Spec(
@@ -23,9 +23,9 @@ MEETINGS = Spec(
 
 
 def build_meetings(
-    table: Table | None, services: tuple[Service, ...] | None, register: Register, faults: Faults
+    table: Table | None, services: tuple[Service, ...] | None, register: PeopleRegister, faults: Faults
 ) -> Meetings | None:
-    """The planned meetings; None where there is no such table."""
+    """Return the planned meetings; None where there is no such table."""
     if table is None:
         return None
     filled(table, faults)
@@ -45,21 +45,23 @@ def build_meetings(
     known = {known_service.id: number for number, known_service in enumerate(services or ())}
     numbers: Ints = np.array([*(known.get(word, MISSING) for word in service.words), MISSING], np.int32)[service.codes]
     return Meetings(
-        table.columns["id"].texts(),
-        numbers,
-        register.numbers(table.columns["organiser"])[0],
-        kind,
-        starts,
-        ends,
-        recurring,
-        _invitees(table.columns["invitees"].coded(), register) if "invitees" in table.columns else None,
-        table.columns["label"].texts() if "label" in table.columns else None,
+        ids=table.columns["id"].texts(),
+        service=numbers,
+        organiser=register.numbers(table.columns["organiser"])[0],
+        kind=kind,
+        starts=starts,
+        ends=ends,
+        recurring=recurring,
+        invitees=_invitees(table.columns["invitees"].coded(), register) if "invitees" in table.columns else None,
+        labels=table.columns["label"].texts() if "label" in table.columns else None,
     )
 
 
-def _invitees(coded: Coded, register: Register) -> Invitees:
-    """The addresses of every cell, of somebody given by id the login; blanks around one do not count, and one that stands twice in a cell
-    counts once. Source: answers, D 33."""
+def _invitees(coded: Coded, register: PeopleRegister) -> Invitees:
+    """Return the addresses of every cell, of someone given by id the login.
+
+    Blanks around one do not count, and one that occurs twice in a cell counts once. Spec: doors 5.3.
+    """
     known: dict[str, str] = {}
     numbers: dict[str, int] = {}
     flat, lengths = list[int](), list[int]()
@@ -69,6 +71,7 @@ def _invitees(coded: Coded, register: Register) -> Invitees:
         mine = {numbers.setdefault(address, len(numbers)) for address in named}
         flat += mine
         lengths.append(len(mine))
+    # Renumber the addresses in alphabetical order, and cut the flat list into cells.
     addresses = sorted(numbers)
     place = np.empty(len(numbers), np.int32)
     place[[numbers[address] for address in addresses]] = np.arange(len(numbers))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from ...words.faults import Faults, quoted
+from ...words.plural import truth_word
 from ..partners import HOME_FACTOR, HOME_FACTORS, PARTNER_COLUMNS, Partner
 from .checks import checked, filled, flags, one_of
 from .table import FLAG, Spec, Table
@@ -13,7 +14,7 @@ PARTNERS = Spec("partners", ("domain",), (*PARTNER_COLUMNS, HOME_FACTOR), dict.f
 
 
 def build_partners(table: Table | None, faults: Faults) -> tuple[Partner, ...] | None:
-    """The partners in the order of the table; None where there is no such table."""
+    """Return the partners in the order of the table; None where there is no such table."""
     if table is None:
         return None
     filled(table, faults)
@@ -34,11 +35,11 @@ def build_partners(table: Table | None, faults: Faults) -> tuple[Partner, ...] |
             )
         before = first.setdefault(domain.casefold(), row)
         if before != row and domain:
-            table.fault(row, f"the partner {quoted(domain)} stands here and in {table.line(before)}; keep one", faults)
+            table.fault(row, f"the partner {quoted(domain)} occurs here and in {table.line(before)}; keep one", faults)
     return tuple(
         Partner(
             domain,
-            {name: None if column is None else "true" if column[row] else "false" for name, column in columns.items()},
+            {name: None if column is None else truth_word(column[row]) for name, column in columns.items()},
             factors[row],
         )
         for row, domain in enumerate(domains)

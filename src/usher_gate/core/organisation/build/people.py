@@ -16,7 +16,7 @@ from ..columns import MISSING, Bools, Coded, Ints, Longs
 from ..people import OWNER, People, others_of
 from ..units import Units, lineage
 from .checks import checked, filled, flags, ids_once, one_of, tidy_sets, times, unit_fault
-from .table import FLAG, LIST, TIME, Column, Spec, Table
+from .table import FLAG, LIST, TIME, CellColumn, Spec, Table
 
 TIMES = ("created_at", "last_sign_in_at", "expires_at", "reviewed_at")
 PEOPLE = Spec(
@@ -40,14 +40,17 @@ PEOPLE = Spec(
 
 
 @record
-class Register:
-    """The people, with what later tables need to find them: `ids` and `logins` as in the table, and for each of its rows the
-    number of the active person (MISSING for an inactive one), and whether it is a member's."""
+class PeopleRegister:
+    """The people, with what later tables need to find them.
+
+    `ids` and `logins` as in the table, and for each of its rows the number of the active person (MISSING for an
+    inactive one), and whether it is a member's.
+    """
 
     people: People
     inactive: People
-    ids: Column
-    logins: Column
+    ids: CellColumn
+    logins: CellColumn
     active_number: Ints
     units: Units | None
     unit_paths: frozenset[str]
@@ -58,9 +61,13 @@ class Register:
         every = self.logins.texts().take(np.arange(len(self.logins), dtype=np.int32))
         return {login.casefold(): row for row, login in enumerate(every) if login}
 
-    def rows(self, column: Column, others: Bools | None = None) -> Ints:
-        """For each cell the row of the person whose id it is, else whose login (without case); MISSING for nobody. What `others` holds
-        speaks of something else: its logins are not looked for."""
+    def rows(self, column: CellColumn, others: Bools | None = None) -> Ints:
+        """Return for each cell the row of the person whose id it is, else whose login (without case).
+
+        MISSING for no one.
+
+        What `others` holds speaks of something else: its logins are not looked for.
+        """
         rows = column.index_in(self.ids)
         unknown = rows == MISSING if others is None else (rows == MISSING) & ~others
         unknown[column.empty_rows()] = False
@@ -80,31 +87,37 @@ class Register:
         return {name.casefold(): row for row, name in enumerate(every)}
 
     def login_of(self, name: str) -> str:
-        """The login of the person whose id this is, without case; the text itself where it is a login, or nobody's id."""
+        """Return the login of the person whose id this is, without case.
+
+        The text itself where it is a login, or no one's id.
+        """
         folded = name.casefold()
         row = MISSING if folded in self._rows_of_logins else self._rows_of_ids.get(folded, MISSING)
         return name if row == MISSING else self.logins.texts(np.array([row])).take(np.array([0]))[0]
 
     def id_of(self, row: int) -> str:
-        """The id that stands in a row."""
+        """Return the id in a row."""
         return self.ids.texts(np.array([row])).take(np.array([0]))[0]
 
-    def numbers(self, column: Column, others: Bools | None = None) -> tuple[Ints, Bools]:
-        """For each cell, the number of the active person with that id or login, and whether anybody has it; `others` as for `rows`."""
+    def numbers(self, column: CellColumn, others: Bools | None = None) -> tuple[Ints, Bools]:
+        """Return for each cell, the number of the active person with that id or login, and whether anyone has it.
+
+        `others` as for `rows`.
+        """
         rows = self.rows(column, others)
         numbers = np.concatenate((self.active_number, [MISSING]))[rows].astype(np.int32)
         return numbers, rows != MISSING
 
 
-def build_people(table: Table, faults: Faults, cut: tuple[int, int] | None = None) -> Register:
-    """The register of a table of people; with faults, one that must not be used.
+def build_people(table: Table, faults: Faults, cut: tuple[int, int] | None = None) -> PeopleRegister:
+    """Return the register of a table of people; with faults, one that must not be used.
 
-    `cut` leaves only the active people from one number to before another in their order; whatever speaks of others is then left out as what
-    speaks of inactive people is, and what counts over everybody is counted all the same.
+    `cut` leaves only the active people from one number to before another in their order; whatever speaks of others is
+    then left out as what speaks of inactive people is, and what counts over everyone is counted all the same.
     """
     filled(table, faults)
     if not table.rows:
-        faults.note(f"{table.name} has no rows: nobody is judged")
+        faults.note(f"{table.name} has no rows: no one is judged")
     ids = table.columns["id"]
     order = ids.order()
     ids_once(table, faults, order, "account")
@@ -128,7 +141,16 @@ def build_people(table: Table, faults: Faults, cut: tuple[int, int] | None = Non
         people = replace(people, others_owned=owned[slice(*cut)])
     kind = table.columns["kind"].coded()
     is_member = kind.where([word == "member" for word in kind.words])
-    register = Register(people, inactive, ids, table.columns["login"], numbers, units, paths, is_member)
+    register = PeopleRegister(
+        people=people,
+        inactive=inactive,
+        ids=ids,
+        logins=table.columns["login"],
+        active_number=numbers,
+        units=units,
+        unit_paths=paths,
+        is_member=is_member,
+    )
     if "sponsor" not in table.columns:
         return register
     numbered, _ = register.numbers(table.columns["sponsor"])
@@ -141,7 +163,7 @@ def build_people(table: Table, faults: Faults, cut: tuple[int, int] | None = Non
         subject = f"{len(lost)} people have a sponsor who is" if len(lost) > 1 else "a sponsor is"
         faults.note(f"{table.where(int(lost.min()))}: {subject} not an active member; it counts as no sponsor")
     sponsors = numbered[kept]
-    if cut is not None:  # somebody's sponsor may be among the others, and is no less there for it
+    if cut is not None:  # someone's sponsor may be among the others, and is no less there for it
         named_row = sponsor_rows[kept]
         counts = (named_row != MISSING) & everybody[named_row] & is_member[named_row]
         sponsors = np.where(counts, np.maximum(sponsors, 0), MISSING).astype(np.int32)
@@ -167,12 +189,12 @@ class _Columns:
         self._attributes = {name: column.coded() for name, column in table.columns.items() if name.startswith("attr.")}
 
     def owner(self, kept: Longs) -> Coded | None:
-        """Whose account each of some rows is."""
+        """Return whose account each of some rows is."""
         found = self._attributes.get(OWNER)
         return None if found is None else Coded(found.codes[kept], found.words)
 
     def people(self, kept: Longs) -> People:
-        """The people of some rows, in their order."""
+        """Return the people of some rows, in their order."""
 
         def part(coded: Coded | None) -> Coded | None:
             return None if coded is None else Coded(coded.codes[kept], coded.words)
@@ -181,24 +203,24 @@ class _Columns:
         every = len(kept) == self._table.rows and bool(np.all(kept == np.arange(len(kept))))
         rows = None if every else kept
         return People(
-            columns["id"].texts(rows),
-            columns["login"].texts(rows),
-            columns["name"].texts(rows) if "name" in columns else None,
-            Coded(self._kind.codes[kept], self._kind.words),
-            part(self.unit),
-            part(self._roles),
-            part(self._licences),
-            None if self._break_glass is None else self._break_glass[kept],
-            part(self._home),
-            part(self._mfa),
-            part(self._protection),
-            {name: column[kept] for name, column in self._times.items()},
-            {name: Coded(coded.codes[kept], coded.words) for name, coded in self._attributes.items()},
+            ids=columns["id"].texts(rows),
+            logins=columns["login"].texts(rows),
+            names=columns["name"].texts(rows) if "name" in columns else None,
+            kind=Coded(self._kind.codes[kept], self._kind.words),
+            unit=part(self.unit),
+            roles=part(self._roles),
+            licences=part(self._licences),
+            break_glass=None if self._break_glass is None else self._break_glass[kept],
+            home_domain=part(self._home),
+            mfa=part(self._mfa),
+            protection=part(self._protection),
+            times={name: column[kept] for name, column in self._times.items()},
+            attributes={name: Coded(coded.codes[kept], coded.words) for name, coded in self._attributes.items()},
         )
 
 
 def _logins_once(table: Table, faults: Faults) -> None:
-    """Names the logins that two people have: whoever is named by one could not be told."""
+    """Report the logins that two people have: a reference to such a login would be ambiguous."""
     logins = table.columns["login"]
     if not logins.alike_without_case():
         return
@@ -208,12 +230,15 @@ def _logins_once(table: Table, faults: Faults) -> None:
         other = first.setdefault(login.casefold(), row) if login else row
         if other != row and found < 50:
             found += 1
-            message = f"the login {quoted(login)} stands here and in {table.line(other)}; give each account a login of its own"
+            message = (
+                f"the login {quoted(login)} occurs here and in {table.line(other)}; give each account a login of its "
+                "own"
+            )
             table.fault(row, message, faults)
 
 
 def _note_misleading_logins(table: Table, faults: Faults) -> None:
-    """Notes the logins that look like addresses and are none: nobody can be written to there."""
+    """Notes the logins that look like addresses and are none: no one can be written to there."""
     column = table.columns["login"]
     logins = column.texts().take(np.arange(len(column), dtype=np.int32))
     wrong = misleading_logins([login for login in logins if login])

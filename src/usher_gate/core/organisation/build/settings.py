@@ -16,7 +16,7 @@ from ..services import Service
 from ..settings import GROUP, MEETING, ORGANISATION, PERSON, UNIT, IgnoredSettings, Observations, Settings
 from .checks import checked, filled, flags, times, unit_fault
 from .listcolumn import ListColumn
-from .people import Register
+from .people import PeopleRegister
 from .table import FLAG, TIME, VALUE, WHOLE, Spec, Table
 
 SETTINGS = Spec(
@@ -41,7 +41,7 @@ def _scope_fault(scope: str) -> str | None:
 
 
 def _numbers(coded: Coded, names: Iterable[str]) -> Ints:
-    """For each row the number of its word among `names`; MISSING where it is none of them."""
+    """Return for each row the number of its word among `names`; MISSING where it is none of them."""
     index = {name: number for number, name in enumerate(names)}
     return np.array([*(index.get(word, MISSING) for word in coded.words), MISSING], np.int32)[coded.codes]
 
@@ -74,10 +74,17 @@ def _control_column(table: Table, catalogue: Catalogue, faults: Faults) -> Coded
     return coded
 
 
-def _values(
-    table: Table, control: Coded, catalogue: Catalogue, faults: Faults
-) -> tuple[Ints, tuple[str, ...], tuple[int, ...]]:
-    """For each row the number of its value; the values as canonical texts, and the control of each."""
+@record
+class _Values:
+    """For each row the number of its value (int32); the values as canonical texts, and the control of each."""
+
+    number: Ints
+    texts: tuple[str, ...]
+    controls: tuple[int, ...]
+
+
+def _values(table: Table, control: Coded, catalogue: Catalogue, faults: Faults) -> _Values:
+    """Return the distinct values of a table; values that are not valid are faults."""
     value = table.columns["value"].coded()
     keys = control.codes.astype(np.int64) * (len(value.words) + 1) + value.codes
     there = (control.codes != MISSING) & (value.codes != MISSING)
@@ -96,7 +103,7 @@ def _values(
                     for bad in np.flatnonzero(keys == key)[:50].tolist():
                         table.fault(bad, f"value: {quoted(word)} is no value of {found.id}; write {right}", faults)
         places.append(place)
-    return (
+    return _Values(
         np.array(places, np.int32)[which.reshape(-1)],
         tuple(text for _, text in known),
         tuple(code for code, _ in known),
@@ -104,6 +111,7 @@ def _values(
 
 
 def _ranks(table: Table, faults: Faults) -> Longs:
+    """Return the rank of each setting, or NO_RANK for an empty cell."""
     if "rank" not in table.columns:
         return np.full(table.rows, NO_RANK, np.int64)
     coded = checked(
@@ -123,10 +131,17 @@ def _ranks(table: Table, faults: Faults) -> Longs:
         return np.full(table.rows, NO_RANK, np.int64)
 
 
-def _targets(
-    scope: Coded, register: Register, groups: Mapping[str, int], groups_known: bool
-) -> tuple[Ints, Ints, list[int]]:
-    """For each row the kind of its scope and whom it means; and the scopes, as codes, whose group, person or unit does not exist."""
+@record
+class _Targets:
+    """For each row the kind and the target of its scope (int32); the scopes (codes) whose target does not exist."""
+
+    kind: Ints
+    target: Ints
+    nowhere: list[int]
+
+
+def _targets(scope: Coded, register: PeopleRegister, groups: Mapping[str, int], groups_known: bool) -> _Targets:
+    """Return what the scopes of the rows mean."""
     kinds, targets = np.full(len(scope.words) + 1, MISSING, np.int32), np.full(len(scope.words) + 1, MISSING, np.int32)
     units = register.units.index if register.units is not None else {}
     persons: list[tuple[int, str]] = []
@@ -149,7 +164,7 @@ def _targets(
         places = np.array([number for number, _ in persons])
         targets[places] = found
         nobody += places[~exists].tolist()
-    return kinds[scope.codes], targets[scope.codes], sorted(nobody)
+    return _Targets(kinds[scope.codes], targets[scope.codes], sorted(nobody))
 
 
 _MOST_NAMED = 50  # of so many scopes that do not exist, the nearest that does is looked for
@@ -164,7 +179,7 @@ def _ignored(
     known: Mapping[str, Sequence[str]],
     faults: Faults,
 ) -> IgnoredSettings | None:
-    """The active settings that apply to nothing, with a note; `known` names by kind of scope what exists."""
+    """Return the active settings that apply to nothing, with a note; `known` names by kind of scope what exists."""
     rows = np.flatnonzero(active & np.isin(scope.codes, np.array(nowhere, np.int32)))
     if not len(rows):
         return None
@@ -175,20 +190,21 @@ def _ignored(
     near = nearest_of[int(which.reshape(-1)[0])]
     faults.note(
         f"{table.where(int(rows[0]))}: {len(rows):,} setting{'s' if len(rows) > 1 else ''} for a unit, group or "
-        f"person that does not exist (here {quoted(first)}{f', the nearest is {quoted(near)}' if near else ''}); ignored"
+        f"person that does not exist (here {quoted(first)}{f', the nearest is {quoted(near)}' if near else ''}); "
+        "ignored"
     )
     return IgnoredSettings(rows.astype(np.int32), Coded(which.reshape(-1).astype(np.int32), words), nearest_of)
 
 
 def _nearest_scope(scope: str, known: Mapping[str, Sequence[str]]) -> str:
-    """The scope of the same kind whose name is nearest; "" where none is near."""
+    """Return the scope of the same kind whose name is nearest; "" where none is near."""
     kind, _, name = scope.partition(":")
     close = difflib.get_close_matches(name[:80], known.get(kind, ())[:_MOST_COMPARED], 1, 0.6)
     return f"{kind}:{close[0]}" if close else ""
 
 
-def _by_id(scope: Coded, register: Register) -> Coded:
-    """The scopes with every person by id, whichever of id and login was written."""
+def _by_id(scope: Coded, register: PeopleRegister) -> Coded:
+    """Return the scopes with every person by id, whichever of id and login was written."""
     persons = [(number, word[7:]) for number, word in enumerate(scope.words) if word.startswith("person:")]
     if not persons:
         return scope
@@ -229,7 +245,10 @@ class SettingsBuilt:
     ignored: IgnoredSettings | None = None
 
     def without(self, services: Sequence[str], left_out: Collection[str]) -> SettingsBuilt:
-        """The same without the settings of some services, which were not gathered: what is there of them is not all that there is."""
+        """Return the same without the settings of some services, which were not gathered.
+
+        What is there of them is not all that there is.
+        """
         numbers = [number for number, service in enumerate(services) if service in left_out]
         if not numbers:
             return self
@@ -244,12 +263,12 @@ def build_settings(
     table: Table | None,
     catalogue: Catalogue,
     services: tuple[Service, ...] | None,
-    register: Register,
+    register: PeopleRegister,
     groups: Mapping[str, int],
     groups_known: bool,
     faults: Faults,
 ) -> SettingsBuilt:
-    """The settings of a table; nothing where there is no such table, or where services are not known."""
+    """Return the settings of a table; nothing where there is no such table, or where services are not known."""
     if table is None:
         return SettingsBuilt()
     filled(table, faults)
@@ -257,7 +276,7 @@ def build_settings(
     written = checked(table, "scope", faults, _scope_fault)
     assert written is not None
     scope = _by_id(written, register)
-    value, texts, owners = _values(table, control, catalogue, faults)
+    values = _values(table, control, catalogue, faults)
     pinned, active = flags(table, "pinned", False, faults), flags(table, "active", True, faults)
     rank, changed = _ranks(table, faults), times(table, "changed_at", faults)
     if active is None:
@@ -268,46 +287,52 @@ def build_settings(
     _name_repeated(table, keys, active, scope, faults)
     if faults.found or services is None:
         return SettingsBuilt()
-    kind, target, nowhere = _targets(scope, register, groups, groups_known)
+    targets = _targets(scope, register, groups, groups_known)
     ignored = None
-    if nowhere:
+    if targets.nowhere:
         units = sorted(register.unit_paths)
         logins = register.people.logins.take(np.arange(min(len(register.people), _MOST_COMPARED), dtype=np.int32))
         known = {"unit": units, "group": sorted(groups), "person": sorted(logins)}
-        ignored = _ignored(table, scope, active, nowhere, known, faults)
+        ignored = _ignored(table, scope, active, targets.nowhere, known, faults)
     pins = np.zeros(table.rows, bool) if pinned is None else pinned
     when = np.full(table.rows, NO_TIME, np.int64) if changed is None else changed
 
     def part(kept: Longs) -> Settings:
+        """Return the settings at some rows of the table."""
         return Settings(
-            service[kept],
-            control.codes[kept],
-            kind[kept],
-            target[kept],
-            Coded(scope.codes[kept], scope.words),
-            value[kept],
-            pins[kept],
-            rank[kept],
-            when[kept],
-            kept.astype(np.int32),
-            control.words,
-            texts,
-            owners,
-            changed is not None,
+            service=service[kept],
+            control=control.codes[kept],
+            kind=targets.kind[kept],
+            target=targets.target[kept],
+            scope=Coded(scope.codes[kept], scope.words),
+            value=values.number[kept],
+            pinned=pins[kept],
+            rank=rank[kept],
+            changed=when[kept],
+            row=kept.astype(np.int32),
+            controls=control.words,
+            values=values.texts,
+            value_controls=values.controls,
+            timed=changed is not None,
         )
 
     return SettingsBuilt(part(np.flatnonzero(active)), part(np.flatnonzero(~active)), ignored)
 
 
 def build_observations(
-    table: Table | None, catalogue: Catalogue, services: tuple[Service, ...] | None, register: Register, faults: Faults
+    table: Table | None,
+    catalogue: Catalogue,
+    services: tuple[Service, ...] | None,
+    register: PeopleRegister,
+    faults: Faults,
 ) -> Observations | None:
-    """What was seen of active people; None where there is no such table."""
+    """Return what was seen of active people; None where there is no such table."""
     if table is None:
         return None
     filled(table, faults)
     service, control = _service_column(table, services, faults), _control_column(table, catalogue, faults)
-    value, texts, _ = _values(table, control, catalogue, faults)
+    values = _values(table, control, catalogue, faults)
+    value, texts = values.number, values.texts
     seen = times(table, "seen_at", faults)
     person, exists = register.numbers(table.columns["person"])
     if faults.found or seen is None:
@@ -315,8 +340,17 @@ def build_observations(
     lost = np.flatnonzero(~exists)
     if len(lost):
         faults.note(
-            f"{table.where(int(lost[0]))}: {len(lost)} observation{'s' if len(lost) > 1 else ''} of a person who does not "
+            f"{table.where(int(lost[0]))}: {len(lost)} observation{'s' if len(lost) > 1 else ''} of a person who "
+            "does not "
             "exist; ignored"
         )
     kept = np.flatnonzero((person != MISSING) & (service != MISSING))
-    return Observations(person[kept], service[kept], control.codes[kept], value[kept], seen[kept], control.words, texts)
+    return Observations(
+        person=person[kept],
+        service=service[kept],
+        control=control.codes[kept],
+        value=value[kept],
+        seen=seen[kept],
+        controls=control.words,
+        values=texts,
+    )

@@ -1,4 +1,4 @@
-"""A table before it is a part of the organisation: columns of cells, and the line on which each row stands."""
+"""A table before it is a part of the organisation: columns of cells, and the line of each row."""
 
 from __future__ import annotations
 
@@ -27,7 +27,10 @@ class Spec:
     types: Mapping[str, str] = field(default_factory=dict)
 
     def knows(self, column: str) -> bool:
-        """Whether a column may stand in the table; `x.` columns, and `attr.` ones beside people, are carried along and not used."""
+        """Return whether a column may stand in the table.
+
+        `x.` columns, and `attr.` ones beside people, are carried along and not used.
+        """
         return (
             column in self.required
             or column in self.optional
@@ -36,7 +39,7 @@ class Spec:
         )
 
     def type_of(self, column: str) -> str:
-        """What the cells of a column are."""
+        """Return what the cells of a column are."""
         return self.types.get(column, TEXT)
 
     def check_columns(self, columns: list[str], file: str, line: int, faults: Faults) -> None:
@@ -46,7 +49,7 @@ class Spec:
             if not column.strip():
                 faults.add(file, line, f"the column {number + 1} has no name; give it one, or take it out")
             elif column in columns[:number]:
-                faults.add(file, line, f"the column {quoted(column)} stands here twice; keep one")
+                faults.add(file, line, f"the column {quoted(column)} occurs here twice; keep one")
             elif not self.knows(column):
                 faults.add(
                     file,
@@ -58,7 +61,7 @@ class Spec:
                 faults.add(file, line, f"the column {column} is missing; {self.name} needs {', '.join(self.required)}")
 
 
-class Column(ABC):
+class CellColumn(ABC):
     """The cells of one column. An empty cell is missing."""
 
     @abstractmethod
@@ -66,44 +69,46 @@ class Column(ABC):
 
     @abstractmethod
     def coded(self) -> Coded:
-        """The cells as codes into distinct words, in order of first appearance."""
+        """Return the cells as codes into distinct words, in order of first appearance."""
 
     @abstractmethod
     def texts(self, rows: Longs | None = None) -> Texts:
-        """The cells as texts, all or those at some rows, in their order."""
+        """Return the cells as texts, all or those at some rows, in their order."""
 
     @abstractmethod
     def times(self) -> tuple[Longs, Longs]:
-        """Microseconds since the epoch (NO_TIME for an empty cell), and the rows that hold no time with an offset."""
+        """Return microseconds since the epoch (NO_TIME for an empty cell), and the rows that hold no time with an
+        offset.
+        """
 
     @abstractmethod
-    def index_in(self, keys: Column) -> Ints:
-        """For each cell its row in `keys`; MISSING where it is empty or not there."""
+    def index_in(self, keys: CellColumn) -> Ints:
+        """Return for each cell its row in `keys`; MISSING where it is empty or not there."""
 
     @abstractmethod
     def rows_of(self, texts: Sequence[str | None]) -> Ints:
-        """The row of each of these texts; MISSING where it is empty or not there."""
+        """Return the row of each of these texts; MISSING where it is empty or not there."""
 
     @abstractmethod
     def order(self) -> Longs | None:
-        """The rows in text order; None if they stand in it already."""
+        """Return the rows in text order; None if they stand in it already."""
 
     @abstractmethod
     def empty_rows(self) -> Longs:
-        """The rows whose cell is empty."""
+        """Return the rows whose cell is empty."""
 
     @abstractmethod
     def alike_without_case(self) -> bool:
-        """Whether two cells (not empty) hold the same text if case does not count."""
+        """Return whether two cells (not empty) hold the same text if case does not count."""
 
     @abstractmethod
     def repeated(self, order: Longs | None) -> list[tuple[int, int]]:
-        """Pairs of rows that hold the same text, given the column's order."""
+        """Return pairs of rows that hold the same text, given the column's order."""
 
 
 @record
 class Table:
-    """One table as read; `line_of` turns a row into the line (in Parquet the row, counted from 1) where it stands.
+    """One table as read; `line_of` turns a row into the line (in Parquet the row, counted from 1).
 
     A table in several files has `pieces`: the name of each below `file`, its folder, and its first row.
     """
@@ -111,22 +116,22 @@ class Table:
     spec: Spec
     file: str
     rows: int
-    columns: Mapping[str, Column]
+    columns: Mapping[str, CellColumn]
     line_of: Callable[[int], int]
     pieces: tuple[tuple[str, int], ...] = ()
 
     @property
     def name(self) -> str:
-        """The file's name without its folder, for notes."""
+        """Return the file's name without its folder, for notes."""
         return Path(self.file).name
 
     def where(self, row: int) -> str:
-        """Where a row stands, for notes: file and line."""
+        """Return the file and line of a row, for notes."""
         piece = piece_of(self.pieces, row)
         return f"{self.name}/{piece}:{self.line_of(row)}" if piece else f"{self.name}:{self.line_of(row)}"
 
     def line(self, row: int) -> str:
-        """Where a row stands, beside a fault in another row of the table."""
+        """Return the line of a row, for a fault in another row of the table."""
         piece = piece_of(self.pieces, row)
         return f"row {self.line_of(row)} of {piece}" if piece else f"line {self.line_of(row)}"
 
@@ -137,5 +142,5 @@ class Table:
 
 
 def piece_of(pieces: Sequence[tuple[str, int]], row: int) -> str:
-    """The file in which a row of a table in several files stands; "" for a table in one file."""
+    """Return the file of a row of a table in several files; "" for a table in one file."""
     return pieces[bisect_right(pieces, row, key=itemgetter(1)) - 1][0] if pieces else ""

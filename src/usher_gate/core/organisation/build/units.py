@@ -1,6 +1,6 @@
-"""The table units: which units there are, also those in which nobody is yet, and what they are called.
+"""The table units: which units there are, also those in which no one is yet, and what they are called.
 
-Source: answers, A 10.
+Spec: facts 3.
 """
 
 from __future__ import annotations
@@ -13,14 +13,14 @@ import numpy as np
 from ...words.faults import Faults
 from ..units import lineage
 from .checks import checked, filled, unit_fault
-from .people import Register
+from .people import PeopleRegister
 from .table import Spec, Table
 
 UNITS = Spec("units", ("path",), ("name",))
 
 
 def unit_names(table: Table | None, faults: Faults) -> Mapping[str, str]:
-    """The name of each listed unit by path, "" where it has none; empty where there is no such table."""
+    """Return the name of each listed unit by path, "" where it has none; empty where there is no such table."""
     if table is None:
         return {}
     filled(table, faults)
@@ -31,8 +31,8 @@ def unit_names(table: Table | None, faults: Faults) -> Mapping[str, str]:
     return dict(zip(paths, names, strict=True))
 
 
-def with_listed_units(register: Register, names: Mapping[str, str]) -> Register:
-    """The register, in which the listed units and all above them exist, too."""
+def with_listed_units(register: PeopleRegister, names: Mapping[str, str]) -> PeopleRegister:
+    """Return the register, in which the listed units and all above them exist, too."""
     if not names:
         return register
     listed = {above for path in names if unit_fault(path) is None for above in lineage(path)}

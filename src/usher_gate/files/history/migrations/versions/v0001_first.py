@@ -1,4 +1,4 @@
-"""The first version: checks, spells, and what else is counted."""
+"""The first version: checks, intervals, and what else is counted."""
 
 import sqlalchemy as sa
 from alembic import op

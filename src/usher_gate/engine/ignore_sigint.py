@@ -1,4 +1,7 @@
-"""Loaded into each worker process that a call starts here: Ctrl-C reaches it too, and is for whoever waits for it to answer."""
+"""Loaded into each worker process that a call starts here.
+
+Ctrl-C reaches it too, and is for the process that waits for it.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Somebody who does not exist yet: a snapshot of one person, to try the access rules on."""
+"""Someone who does not exist yet: a snapshot of one person, to try the access rules on."""
 
 from __future__ import annotations
 
@@ -20,7 +20,7 @@ from ..words.values import join_words
 
 @record
 class Traits:
-    """What is said of the person; groups by id or name, `mfa` "" for not known."""
+    """Describes what is said of the person; groups by id or name, `mfa` "" for not known."""
 
     kind: str = "member"
     login: str = "somebody"
@@ -54,23 +54,23 @@ def _coded(text: str) -> Coded:
 
 
 def somebody(snapshot: Snapshot, traits: Traits) -> Snapshot:
-    """The snapshot with nobody in it but this person; raises KeyError for a group that does not exist."""
+    """Return the snapshot with no one in it but this person; raises KeyError for a group that does not exist."""
     domain = traits.home_domain or (traits.login.rpartition("@")[2] if "@" in traits.login else "")
     unit = [] if not traits.unit else lineage(traits.unit)
     people = People(
-        _One("somebody"),
-        _One(traits.login),
-        None,
-        _coded(traits.kind),
-        _coded(traits.unit),
-        Coded(np.zeros(1, np.int32), (join_words(traits.roles),)),
-        Coded(np.zeros(1, np.int32), (join_words(traits.licences),)),
-        np.zeros(1, bool),
-        _coded(domain),
-        _coded(traits.mfa),
-        _coded("standard"),
-        dict.fromkeys(("created_at", "last_sign_in_at", "expires_at", "reviewed_at"), np.full(1, NO_TIME)),
-        {},
+        ids=_One("somebody"),
+        logins=_One(traits.login),
+        names=None,
+        kind=_coded(traits.kind),
+        unit=_coded(traits.unit),
+        roles=Coded(np.zeros(1, np.int32), (join_words(traits.roles),)),
+        licences=Coded(np.zeros(1, np.int32), (join_words(traits.licences),)),
+        break_glass=np.zeros(1, bool),
+        home_domain=_coded(domain),
+        mfa=_coded(traits.mfa),
+        protection=_coded("standard"),
+        times=dict.fromkeys(("created_at", "last_sign_in_at", "expires_at", "reviewed_at"), np.full(1, NO_TIME)),
+        attributes={},
     )
     kinds = tuple(sorted(set(traits.authenticators)))
     lists = snapshot.authenticators is not None and snapshot.authenticators.lists_memorized
@@ -89,7 +89,7 @@ def somebody(snapshot: Snapshot, traits: Traits) -> Snapshot:
 
 
 def _groups(snapshot: Snapshot, names: Sequence[str]) -> Groups | None:
-    """The same groups with this person as the only member of the named ones and of those around them."""
+    """Return the same groups with this person as the only member of the named ones and of those around them."""
     if snapshot.groups is None:
         return None
     groups = snapshot.groups

@@ -18,7 +18,7 @@ from .units import unit_names, with_listed_units
 
 
 def build_again(before: Snapshot, tables: Mapping[str, Table], faults: Faults) -> Snapshot:
-    """The snapshot of these tables; all that does not stand in a table is as before."""
+    """Return the snapshot of these tables; all that does not stand in a table is as before."""
     names = unit_names(tables.get("units"), faults)
     register = with_listed_units(build_people(tables["people"], faults), names)
     groups = build_groups(tables.get("groups"), tables.get("members"), register, faults)

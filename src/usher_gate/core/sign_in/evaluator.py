@@ -1,4 +1,4 @@
-"""Whom each access rule includes, and what people bring to a sign-in."""
+"""The people that each access rule includes, and what people bring to a sign-in."""
 
 from __future__ import annotations
 
@@ -19,16 +19,16 @@ from ..words.vocabulary import PROOFS
 from .bits import Bits, packed
 
 
-class Gatekeeper:
-    """The access rules of a snapshot, with whom each includes."""
+class AccessPolicyEvaluator:
+    """The access rules of a snapshot, with the people that each includes."""
 
-    def __init__(self, snapshot: Snapshot, like: Gatekeeper | None = None) -> None:
+    def __init__(self, snapshot: Snapshot, like: AccessPolicyEvaluator | None = None) -> None:
         """Evaluate which people each rule includes. Results of `like`, which has the same people, are used again."""
         self.snapshot, self.rules, self.networks = snapshot, snapshot.access_rules or (), snapshot.networks
         self.notes: set[str] = set()
         self._included: list[Bools] = []
         self._perhaps: list[Bools] = []
-        self.unanswerable = 0  # rules, as bits, whose people cannot all be told
+        self.unanswerable = 0  # rules, as bits, whose people are not all known
         evaluated = dict[tuple[Selector, Selector | None], tuple[Bools, Bools]]()
         if like is not None:
             for number, rule in enumerate(like.rules):
@@ -45,27 +45,30 @@ class Gatekeeper:
                 self.unanswerable |= 1 << number
 
     def in_modes(self, *modes: str) -> int:
-        """The rules in these modes, as bits."""
+        """Return the rules in these modes, as bits."""
         return sum(1 << number for number, rule in enumerate(self.rules) if rule.mode in modes)
 
     def including(self, person: int) -> int:
-        """The rules that include a person, as bits."""
+        """Return the rules that include a person, as bits."""
         return sum(1 << number for number, mask in enumerate(self._included) if mask[person])
 
     def perhaps(self, number: int) -> Bools:
-        """Of whom it cannot be told whether a rule includes them."""
+        """Return mask of the people for mask it is not known whether a rule includes them."""
         return self._perhaps[number]
 
     def perhaps_including(self, person: int) -> int:
-        """The rules, as bits, of which it cannot be told whether they include a person."""
+        """Return the rules, as bits, for which it is not known whether they include a person."""
         return sum(1 << number for number, mask in enumerate(self._perhaps) if mask[person])
 
-    def whom(self, number: int) -> Bools:
-        """Whom a rule includes."""
+    def included(self, number: int) -> Bools:
+        """Return mask of the people that a rule includes."""
         return self._included[number]
 
     def excluded(self, number: int) -> Bools | None:
-        """Whom a rule excludes although it would otherwise include them; None where that cannot be told."""
+        """Return mask of the people that a rule excludes although it would otherwise include them.
+
+        None if that is not known.
+        """
         rule = self.rules[number]
         if rule.exclude is None:
             return np.zeros(len(self.snapshot.people), bool)
@@ -76,8 +79,10 @@ class Gatekeeper:
         return found
 
     def unseen_device(self, person: int) -> bool | None:
-        """Whether a person's device counts as unknown (a guest whose partner's word does not count); None for somebody who is
-        kept out by their partner, or of whom that is not known."""
+        """Return whether a person's device counts as unknown (a guest whose partner's word does not count).
+
+        None for someone who is kept out by their partner, or may be.
+        """
         if not self.guests[person]:
             return False
         partner = self.partner(person)
@@ -85,7 +90,10 @@ class Gatekeeper:
 
     @cached_property
     def unseen_devices(self) -> Bools:
-        """A mask of the people whose device counts as unknown: guests whose partner's word on devices does not count, or is not known."""
+        """Return a mask of the people whose device counts as unknown.
+
+        Guests whose partner's word on devices does not count, or is not known.
+        """
         found = np.zeros(len(self.guests), bool)
         for home, people in self.by_home(self.guests):
             found[people] = home is None or not home.home_device
@@ -93,13 +101,13 @@ class Gatekeeper:
 
     @cached_property
     def guests(self) -> Bools:
-        """A mask (bool, one for each active person) of those whose kind is guest."""
+        """Return a mask (bool, one for each active person) of those whose kind is guest."""
         kind = self.snapshot.people.kind
         return kind.where([word == "guest" for word in kind.words])
 
     @cached_property
     def must_show(self) -> Bools:
-        """Who has the further requirement of a second factor."""
+        """Return who has the further requirement of a second factor."""
         mfa = self.snapshot.people.mfa
         if self.snapshot.second_factor_default:
             return np.ones(len(self.snapshot.people), bool)
@@ -109,11 +117,11 @@ class Gatekeeper:
 
     @cached_property
     def partner_rows(self) -> Ints:
-        """For each guest the number of the partner that counts (own row, else `*`), MISSING for others."""
+        """Return for each guest the number of the partner that counts (own row, else `*`), MISSING for others."""
         return self.snapshot.partner_rows
 
     def partner(self, person: int) -> Partner | None:
-        """A guest's partner as it counts; None where there is no partners table."""
+        """Return a guest's partner as it counts; None where there is no partners table."""
         if self.snapshot.partners is None:
             return None
         number = int(self.partner_rows[person])
@@ -121,7 +129,9 @@ class Gatekeeper:
 
     @cached_property
     def classes(self) -> tuple[Ints, list[int]]:
-        """For each person the number of their class (same rules, same standing), and of each class its first person."""
+        """Return for each person the number of their class (same rules, same standing), and of each class its first
+        person.
+        """
         columns: list[np.ndarray] = [np.array(mask, np.int64) for mask in self._included]
         columns += [
             np.array(self.must_show, np.int64),
@@ -140,15 +150,18 @@ class Gatekeeper:
 
     @cached_property
     def bits(self) -> Bits:
-        """The rules that include each person, as words of bits."""
+        """Return the rules that include each person, as words of bits."""
         truths = np.zeros((len(self.snapshot.people), max(1, -(-len(self._included) // 64)) * 64), bool)
         for number, mask in enumerate(self._included):
             truths[:, number] = mask
         return packed(truths)
 
     @cached_property
-    def kits(self) -> tuple[Ints, list[int]]:
-        """People by what they could show: for each person the number of their kit, and of each kit its first person."""
+    def authenticator_sets(self) -> tuple[Ints, list[int]]:
+        """Return people by what they could show.
+
+        For each person the number of their authenticator set, and of each authenticator set its first person.
+        """
         snapshot, size = self.snapshot, len(self.snapshot.people)
         key = snapshot.people.kind.codes.astype(np.int64) * (len(snapshot.partners or ()) + 2) + self.partner_rows + 1
         if snapshot.passes is not None:
@@ -162,22 +175,27 @@ class Gatekeeper:
 
     @cached_property
     def levels(self) -> Ints:
-        """Of each kit the most that could be shown, as a number of PROOF_LEVELS."""
+        """Return the most that could be shown with each authenticator set, as a number of PROOF_LEVELS."""
         return np.array(
-            [PROOF_LEVELS.index(self._could_show(person) - DEVICE_PROOFS) for person in self.kits[1]], np.int32
+            [PROOF_LEVELS.index(self._could_show(person) - DEVICE_PROOFS) for person in self.authenticator_sets[1]],
+            np.int32,
         )
 
-    def with_rules(self, rules: tuple[AccessRule, ...]) -> Gatekeeper:
-        """The same people before other rules."""
-        other = Gatekeeper(replace(self.snapshot, access_rules=rules), self)
-        for name in ("guests", "must_show", "partner_rows", "kits", "levels"):  # these do not depend on rules
+    def with_rules(self, rules: tuple[AccessRule, ...]) -> AccessPolicyEvaluator:
+        """Return the same people before other rules."""
+        other = AccessPolicyEvaluator(replace(self.snapshot, access_rules=rules), self)
+        # These do not depend on rules.
+        for name in ("guests", "must_show", "partner_rows", "authenticator_sets", "levels"):
             other.__dict__[name] = getattr(self, name)
         return other
 
-    def by_home(self, whom: Bools) -> Iterator[tuple[Home | None, Longs]]:
-        """People by what their home means for a sign-in: guests by partner; None for guests of whom nothing is known."""
-        yield OURS, np.flatnonzero(whom & ~self.guests)
-        guests = np.flatnonzero(whom & self.guests)
+    def by_home(self, mask: Bools) -> Iterator[tuple[Home | None, Longs]]:
+        """Yield people by what their home means for a sign-in: guests by partner.
+
+        None for guests of unknown partners.
+        """
+        yield OURS, np.flatnonzero(mask & ~self.guests)
+        guests = np.flatnonzero(mask & self.guests)
         partners = self.snapshot.partners
         if partners is None:
             yield None, guests
@@ -188,7 +206,7 @@ class Gatekeeper:
             yield partner.home, guests[rows == row]
 
     def _could_show(self, person: int) -> frozenset[str]:
-        """The most that a person could ever show, whatever missing data might hold; devices apart."""
+        """Return the most that a person could ever show, whatever missing data might hold; devices apart."""
         if self.guests[person]:
             partner = self.partner(person)
             if partner is None:

@@ -1,6 +1,6 @@
 """Learning from a plan that is not right: rows that it breaks and every right one keeps.
 
-Source: changes, section 3 ("How sure")."""
+Spec: mending 4.4."""
 
 from __future__ import annotations
 
@@ -24,21 +24,21 @@ from ..door.visitors import (
 from ..verdicts.codes import UNKNOWN
 from ..verdicts.condition import Leaf
 from ..verdicts.rules import DOOR_CONTROLS, Rule
-from .judging import INVITEE, Weighed
+from .integer_program import NOTHING, ONE, Term, negated, total, value_of
+from .judging import INVITEE, PlanScore
 from .model import Model, Open
-from .rows import NOTHING, ONE, Term, negated, total, value_of
-from .trees import Watched
-from .walks import Alike, Item, Key
+from .trees import WatchedTree
+from .walks import EquivalenceClass, Item, PlaceKey
 
 
-class Learning(Model):
-    """A programme that learns."""
+class ConstraintGeneration(Model):
+    """A program that learns."""
 
-    def learn(self, weighed: Weighed, values: np.ndarray) -> bool:
+    def learn(self, weighed: PlanScore, values: np.ndarray) -> bool:
         """Adds what a plan broke; says whether anything was added."""
-        size, people = len(self.programme), self.walks.of_person
+        size, people = len(self.program), self.walks.of_person
         new = False
-        broken: list[tuple[Alike, Rule | None, str]] = []
+        broken: list[tuple[EquivalenceClass, Rule | None, str]] = []
         for against in weighed.against:
             rule = next((rule for rule in self.judging.rules if rule.id == against.rule), None)
             if rule is not None and rule.subject == "organisation":
@@ -62,13 +62,13 @@ class Learning(Model):
         for alike, rule in self._left(weighed):
             known = self.open.get((alike.name, rule.id))
             if known is None:
-                term = self.programme.variable()
+                term = self.program.variable()
                 known = self.open[alike.name, rule.id] = Open(alike, rule, term)
             if value_of(known.term, values) < 0.5:
                 self._forbid(alike, rule, "", weighed, values, known.term)
-        return len(self.programme) > size
+        return len(self.program) > size
 
-    def _left(self, weighed: Weighed) -> Iterable[tuple[Alike, Rule]]:
+    def _left(self, weighed: PlanScore) -> Iterable[tuple[EquivalenceClass, Rule]]:
         for rule in self.judging.rules:
             if rule.subject == "people":
                 for person in np.flatnonzero(weighed.open_people[rule.id]).tolist():
@@ -85,10 +85,19 @@ class Learning(Model):
                 yield self.walks.organisation, rule
 
     def _forbid(
-        self, alike: Alike, rule: Rule | None, kind: str, weighed: Weighed, values: np.ndarray, escape: Term
+        self,
+        alike: EquivalenceClass,
+        rule: Rule | None,
+        kind: str,
+        weighed: PlanScore,
+        values: np.ndarray,
+        escape: Term,
     ) -> None:
-        """A row that the plan breaks and every right one keeps: by which door something gets better (or stops nobody any more), or else
-        that things may not stand as they do on this walk."""
+        """A row that the plan breaks and every right one keeps.
+
+        By which door something gets better (or stops no one any more), or else that things may not stand as they do on
+        this walk.
+        """
         door = self._by_door(alike, rule, kind, weighed, values, escape)
         if door:
             return
@@ -97,22 +106,27 @@ class Learning(Model):
             controls = [control for control in self.judging.controls if control in DOOR_CONTROLS or control == LISTED]
         self._not_so([alike], controls, values, escape)
 
-    def _not_so(self, alike: Sequence[Alike], controls: Iterable[str], values: np.ndarray, escape: Term) -> None:
-        """Something has to be otherwise: what counts of one of the controls, or, of sets, what stands on the walks."""
+    def _not_so(
+        self, alike: Sequence[EquivalenceClass], controls: Iterable[str], values: np.ndarray, escape: Term
+    ) -> None:
+        """Something has to change.
+
+        The item that counts for one of the controls, or, for sets, the items on the walks.
+        """
         controls = list(controls)
         if len(alike) == 1 and not any(self._contestable(alike[0], control) for control in controls):
             ways = []
             for control in controls:
                 items = alike[0].items.get(control, [])
-                standing = [item for item in items if value_of(self.stands(item), values) > 0.5]
+                standing = [item for item in items if value_of(self.is_there(item), values) > 0.5]
                 if standing:
                     counts = max(standing, key=lambda item: item.strength).says
-                    part = self.programme.variable()
+                    part = self.program.variable()
                     self._accept(alike[0], control, [item.says != counts for item in items], part)
                     ways.append(part)
-            self.programme.at_least(total([*ways, escape]), 1)
+            self.program.at_least(total([*ways, escape]), 1)
             return
-        keys: dict[Key, None] = {}
+        keys: dict[PlaceKey, None] = {}
         for one in alike:
             for control in controls:
                 keys |= {item.place: None for item in one.items.get(control, []) if item.place is not None}
@@ -121,18 +135,27 @@ class Learning(Model):
             options = self.options(key)
             chosen = [term for term in options.values() if value_of(term, values) > 0.5]
             otherwise.append(negated(chosen[0]) if chosen else total(options.values()))
-        self.programme.at_least(total([*otherwise, escape]), 1)
+        self.program.at_least(total([*otherwise, escape]), 1)
 
-    def _contestable(self, alike: Alike, control: str) -> bool:
-        """Whether several groups may disagree about a set."""
+    def _contestable(self, alike: EquivalenceClass, control: str) -> bool:
+        """Return whether several groups may disagree about a set."""
         groups = {item.place for item in alike.items.get(control, ()) if (item.scope or "").startswith("group:")}
         return self.judging.base.snapshot.catalogue.index[control].kind.name == "set" and len(groups) > 1
 
     def _by_door(
-        self, alike: Alike, rule: Rule | None, kind: str, weighed: Weighed, values: np.ndarray, escape: Term
+        self,
+        alike: EquivalenceClass,
+        rule: Rule | None,
+        kind: str,
+        weighed: PlanScore,
+        values: np.ndarray,
+        escape: Term,
     ) -> bool:
-        """Rows about doors: of the gates on the way of the visitor who is let in, one has to be stricter than it would be (or weaker, of
-        somebody who is turned away)."""
+        """Return rows about doors.
+
+        Of the gates on the way of the visitor who is let in, one has to be stricter than it would be (or weaker, of
+        someone who is turned away).
+        """
         if kind == INVITEE:
             return self._gates(alike, None, -1, weighed, ONE, escape)
         if rule is None:
@@ -147,8 +170,8 @@ class Learning(Model):
                 made |= self._gates(alike, state[1], direction, weighed, watched.term, NOTHING)
         return made
 
-    def _door_now(self, watched: Watched, weighed: Weighed) -> tuple[int, Visit | None] | None:
-        """What a leaf about doors says under the plan, and of which visitor."""
+    def _door_now(self, watched: WatchedTree, weighed: PlanScore) -> tuple[int, Visit | None] | None:
+        """Return what a leaf about doors says under the plan, and of which visitor."""
         from ..verdicts.planned import judge_leaves
 
         trial, judging, alike = weighed.trial, self.judging, watched.alike
@@ -165,9 +188,9 @@ class Learning(Model):
         return outcome.verdict, outcome.visit
 
     def _gates(
-        self, alike: Alike, visit: Visit | None, direction: int, weighed: Weighed, term: Term, escape: Term
+        self, alike: EquivalenceClass, visit: Visit | None, direction: int, weighed: PlanScore, term: Term, escape: Term
     ) -> bool:
-        """One of the controls that decide about a visitor has to be otherwise, in the direction that helps."""
+        """Return one of the controls that decide about a visitor has to be otherwise, in the direction that helps."""
         strict = self.judging.base.snapshot.catalogue.index
         ways = []
         for control in self.judging.controls:
@@ -179,16 +202,16 @@ class Learning(Model):
             helps = self._helping(control, value, pinned, direction, plain)
             good = [helps(item) for item in items]
             if any(good):
-                part = self.programme.variable()
+                part = self.program.variable()
                 self._accept(alike, control, good, part)
                 ways.append(part)
-        self.programme.at_least(total([*ways, term.times(-1), escape]), 0)
+        self.program.at_least(total([*ways, term.times(-1), escape]), 0)
         return True
 
     def _helping(
         self, control: str, value: str | None, pinned: bool, direction: int, plain: bool
     ) -> Callable[[Item], bool]:
-        """Whether an item in place of what counts could help a visitor's outcome in a direction."""
+        """Return whether an item in place of what counts could help a visitor's outcome in a direction."""
         strictness = self.judging.base.snapshot.catalogue.index[control].kind.strictness
 
         def helps(item: Item) -> bool:
@@ -201,8 +224,8 @@ class Learning(Model):
 
         return helps
 
-    def _standing(self, alike: Alike, control: str, weighed: Weighed) -> tuple[str | None, bool]:
-        """What counts of a control under the plan."""
+    def _standing(self, alike: EquivalenceClass, control: str, weighed: PlanScore) -> tuple[str | None, bool]:
+        """Return what counts of a control under the plan."""
         trial = weighed.trial
         assert trial is not None
         if alike.subject == "meetings":
@@ -215,7 +238,7 @@ class Learning(Model):
 
 
 def _direction(leaf: Leaf) -> int:
-    """Whether a leaf about doors is helped by stricter gates (1), by weaker ones (-1), or by either (0)."""
+    """Return whether a leaf about doors is helped by stricter gates (1), by weaker ones (-1), or by either (0)."""
     assert leaf.comparison is not None
     good = tuple(leaf.comparison.passes(word) for word in OUTCOMES[:3])
     if list(good) == sorted(good):
@@ -224,7 +247,7 @@ def _direction(leaf: Leaf) -> int:
 
 
 def _concerns(control: str, visit: Visit | None) -> bool:
-    """Whether a control can decide about a visitor."""
+    """Return whether a control can decide about a visitor."""
     if control not in DOOR_CONTROLS and control != LISTED:
         return False
     if visit is None:

@@ -21,7 +21,7 @@ class Term:
         return total([self, other])
 
     def times(self, factor: float) -> Term:
-        """The same, so many times."""
+        """Return the same, so many times."""
         return Term(self.constant * factor, {name: factor * many for name, many in self.of.items()})
 
 
@@ -29,7 +29,7 @@ ONE, NOTHING = Term(1.0), Term()
 
 
 def total(terms: Iterable[Term]) -> Term:
-    """The sum of some terms."""
+    """Return the sum of some terms."""
     constant, found = 0.0, dict[int, float]()
     for term in terms:
         constant += term.constant
@@ -39,13 +39,16 @@ def total(terms: Iterable[Term]) -> Term:
 
 
 def negated(term: Term) -> Term:
-    """One minus a term."""
+    """Return one minus a term."""
     return total([ONE, term.times(-1)])
 
 
 @record
-class Solved:
-    """What solving gave: whether it is the best, the values (None where none was found), its cost, and a cost that none is below."""
+class ProgramSolution:
+    """Describes what solving gave.
+
+    Whether it is the best, the values (None where none was found), its cost, and a cost that none is below.
+    """
 
     best: bool
     values: np.ndarray | None
@@ -54,7 +57,7 @@ class Solved:
     impossible: bool = False
 
 
-class Programme:
+class IntegerProgram:
     """Variables from 0 to a bound, and rows that say that a term is at least something."""
 
     def __init__(self) -> None:
@@ -67,7 +70,7 @@ class Programme:
         self._known: set[tuple[tuple[tuple[int, float], ...], float]] = set()
 
     def variable(self, upper: float = 1.0, whole: bool = True) -> Term:
-        """Adds a variable, and gives its column in the programme."""
+        """Adds a variable, and gives its column in the program."""
         self.upper.append(upper)
         self.whole.append(whole)
         return Term(0.0, {len(self.upper) - 1: 1.0})
@@ -89,11 +92,12 @@ class Programme:
     def __len__(self) -> int:
         return len(self._least)
 
-    def solve(self, cost: Term, seconds: float, more: Iterable[tuple[Term, float]] = ()) -> Solved:
-        """The values at which a cost is least; `more` are further rows, for this once."""
+    def solve(self, cost: Term, seconds: float, more: Iterable[tuple[Term, float]] = ()) -> ProgramSolution:
+        """Return the values at which a cost is least; `more` are further rows, for this once."""
         from scipy.optimize import Bounds, LinearConstraint, milp
         from scipy.sparse import csr_array
 
+        # The constraints as triplets (row, column, factor), with those of this call at the end.
         columns, counts, rows, least = list(self._columns), list(self._counts), list(self._rows), list(self._least)
         for term, bound in more:
             for name, many in term.of.items():
@@ -101,10 +105,18 @@ class Programme:
                 counts.append(many)
                 rows.append(len(least))
             least.append(bound - term.constant)
+        # Without variables the answer is whether the constants satisfy the constraints.
         size = len(self.upper)
         if not size:
             fine = all(bound <= 1e-9 for bound in least)
-            return Solved(True, np.zeros(0) if fine else None, cost.constant, cost.constant, not fine)
+            return ProgramSolution(
+                best=True,
+                values=np.zeros(0) if fine else None,
+                cost=cost.constant,
+                bound=cost.constant,
+                impossible=not fine,
+            )
+        # A sparse matrix of constraints, and the vector of costs.
         costs = np.zeros(size)
         for name, many in cost.of.items():
             costs[name] = many
@@ -120,11 +132,14 @@ class Programme:
         )
         bound = float(found.mip_dual_bound) if found.mip_dual_bound is not None else 0.0
         if found.x is None:
-            return Solved(False, None, np.inf, bound + cost.constant, found.status == 2)
+            return ProgramSolution(
+                best=False, values=None, cost=np.inf, bound=bound + cost.constant, impossible=found.status == 2
+            )
+        # The solver returns whole numbers only nearly; round them and count the cost again.
         values = np.where(np.array(self.whole), np.round(found.x), found.x)
-        return Solved(found.status == 0, values, float(costs @ values) + cost.constant, bound + cost.constant)
+        return ProgramSolution(found.status == 0, values, float(costs @ values) + cost.constant, bound + cost.constant)
 
 
 def value_of(term: Term, values: np.ndarray) -> float:
-    """What a term comes to; variables that are newer than the values are 0."""
+    """Return what a term comes to; variables that are newer than the values are 0."""
     return term.constant + sum(many * float(values[name]) for name, many in term.of.items() if name < len(values))

@@ -1,6 +1,6 @@
-"""What may stand where in the programme of a component: a variable for each option at each place, and what counts of all that stands.
+"""The variables of a component's integer program: one for each candidate edit at each place, and which item counts.
 
-Source: changes, section 3; readings 34 and 35."""
+Spec: mending 4.2."""
 
 from __future__ import annotations
 
@@ -8,29 +8,32 @@ from collections.abc import Callable, Sequence
 
 import numpy as np
 
-from ..settings.edited import Given, Spot
+from ..settings.edited import NewValue, SettingTarget
+from .candidates import CandidateEdits
+from .constraints import Plan, text_of
 from .deadline import NEVER_PASSES, Deadline
+from .integer_program import ONE, IntegerProgram, Term, negated, total, value_of
 from .judging import Judging
-from .offers import Offers
-from .rows import ONE, Programme, Term, negated, total, value_of
-from .terms import Plan, text_of
-from .walks import Alike, Item, Key, Walks
+from .walks import EquivalenceClass, Item, PlaceKey, Walks
 
 NEVER = 10**9
 _FEW_VALUES = 24  # of a control, all of them are offered everywhere
 
 
-class Standing:
+class DecisionVariables:
     """The places of a component, and what may be done at each."""
 
-    def __init__(self, judging: Judging, offers: Offers, deadline: Deadline = NEVER_PASSES) -> None:
+    def __init__(self, judging: Judging, offers: CandidateEdits, deadline: Deadline = NEVER_PASSES) -> None:
         self.judging, self.offers, self.deadline = judging, offers, deadline
-        self.programme = Programme()
+        self.program = IntegerProgram()
         self.walks = Walks(judging, offers, {control: self._values(control) for control in judging.controls})
-        self.offered: dict[Key, dict[Given, Term]] = {}
+        self.offered: dict[PlaceKey, dict[NewValue, Term]] = {}
 
     def _values(self, control: str) -> Sequence[str]:
-        """The values offered: all of them, or where there are many those of who has something to mend, and those that rules lead to."""
+        """Return the values offered.
+
+        All of them, or where there are many those of people who has something to mend, and those that rules lead to.
+        """
         every = self.offers.values(control)
         if len(every) <= _FEW_VALUES:
             return every
@@ -42,38 +45,43 @@ class Standing:
         kept = self.offers.canonical(control) | {value for value in common if value is not None}
         return tuple(value for value in every if value in kept)
 
-    def options(self, key: Key) -> dict[Given, Term]:
-        """For each thing that may be done at a place, whether it is."""
+    def options(self, key: PlaceKey) -> dict[NewValue, Term]:
+        """Return the 0/1 variable of each candidate edit at a place."""
         if key not in self.offered:
-            made = {given: self.programme.variable() for given in self.walks.options[key]}
+            made = {given: self.program.variable() for given in self.walks.options[key]}
             self.offered[key] = made
             if len(made) > 1:
-                self.programme.at_least(negated(total(made.values())), 0)
+                self.program.at_least(negated(total(made.values())), 0)
         return self.offered[key]
 
-    def stands(self, item: Item) -> Term:
-        """Whether an item stands."""
+    def is_there(self, item: Item) -> Term:
+        """Return the 0/1 term that says whether an item is there."""
         if item.place is None:
             return ONE
         options = self.options(item.place)
         return negated(total(options.values())) if item.given is None else options[item.given]
 
-    def _accept(self, alike: Alike, control: str, good: Sequence[bool], term: Term, worst: bool = False) -> None:
-        """Where `term` is 1, what counts of a control is a good item. With `worst` a bad one of the same standing counts more (a set)."""
+    def _accept(
+        self, alike: EquivalenceClass, control: str, good: Sequence[bool], term: Term, worst: bool = False
+    ) -> None:
+        """Where `term` is 1, what counts of a control is a good item.
+
+        With `worst` a bad one of the same standing counts more (a set).
+        """
         items = alike.items[control]
         for item, fine in zip(items, good, strict=True):
             if fine:
                 continue
             better = [
-                self.stands(other)
+                self.is_there(other)
                 for other, also in zip(items, good, strict=True)
                 if also
                 and (item.place is None or other.place != item.place)
                 and (other.standing > item.standing if worst else other.strength > item.strength)
             ]
-            self.programme.at_least(total([*better, self.stands(item).times(-1), term.times(-1)]), -1)
+            self.program.at_least(total([*better, self.is_there(item).times(-1), term.times(-1)]), -1)
 
-    def _value_now(self, alike: Alike, control: str) -> str | None:
+    def _value_now(self, alike: EquivalenceClass, control: str) -> str | None:
         judging = self.judging
         if alike.subject == "meetings":
             assert judging.planned is not None
@@ -81,7 +89,7 @@ class Standing:
         effective = judging.base.resolver.effective(judging.service, control)
         return effective.values[int(effective.places[alike.person])]
 
-    def _value_of(self, alike: Alike, control: str) -> str | None:
+    def _value_of(self, alike: EquivalenceClass, control: str) -> str | None:
         if control in alike.fixed:
             return alike.fixed[control]
         effective = self.judging.base.resolver.effective(self.judging.service, control)
@@ -92,15 +100,15 @@ class Standing:
     # costs
 
     def edits(self) -> Term:
-        """How many edits are made."""
+        """Return how many edits are made."""
         return self._edits_that(lambda _: True)
 
     def reach(self) -> Term:
-        """How many people the places of the edits have."""
+        """Return how many people the places of the edits have."""
         found = []
         for key, options in self.offered.items():
-            spots = self.walks.spots[key]
-            many = self.judging.reach({spot: Given(None) for spot in spots})
+            edit_targets = self.walks.edit_targets[key]
+            many = self.judging.reach({edit_target: NewValue(None) for edit_target in edit_targets})
             found += [term.times(many) for term in options.values()]
         return total(found)
 
@@ -108,40 +116,40 @@ class Standing:
         """By how many steps the edits are stricter than the weakest values that may be set."""
         found = []
         for key, options in self.offered.items():
-            many = len(self.walks.spots[key])
+            many = len(self.walks.edit_targets[key])
             found += [term.times(many * self.offers.steps(key[0], given.value)) for given, term in options.items()]
         return total(found)
 
     def sets(self) -> Term:
-        """How many edits set something."""
+        """Return how many edits set something."""
         return self._edits_that(lambda given: given.value is not None)
 
     def pins(self) -> Term:
-        """How many edits pin something."""
+        """Return how many edits pin something."""
         return self._edits_that(lambda given: given.pinned)
 
-    def _edits_that(self, wanted: Callable[[Given], bool]) -> Term:
+    def _edits_that(self, wanted: Callable[[NewValue], bool]) -> Term:
         found = []
         for key, options in self.offered.items():
-            many = len(self.walks.spots[key])
+            many = len(self.walks.edit_targets[key])
             found += [term.times(many) for given, term in options.items() if wanted(given)]
         return total(found)
 
     def texts(self) -> Term:
-        """Where the edits stand among all that may be made, by their texts; summed."""
+        """Return where the edits stand among all that may be made, by their texts; summed."""
         every = sorted(
-            (text_of(self.walks.spots[key][0], given), key, given)
+            (text_of(self.walks.edit_targets[key][0], given), key, given)
             for key, options in self.offered.items()
             for given in options
         )
         return total(self.offered[key][given].times(place) for place, (_, key, given) in enumerate(every))
 
     def text_places(self, plan: Plan) -> int:
-        """The same of a plan; a number that no plan has for one with edits that are not offered."""
+        """Return the same of a plan; a number that no plan has for one with edits that are not offered."""
         found = {
-            (spot, given): text_of(self.walks.spots[key][0], given)
+            (edit_target, given): text_of(self.walks.edit_targets[key][0], given)
             for key, options in self.offered.items()
-            for spot in self.walks.spots[key]
+            for edit_target in self.walks.edit_targets[key]
             for given in options
         }
         order = {text: place for place, text in enumerate(sorted(set(found.values())))}
@@ -150,10 +158,10 @@ class Standing:
         )
 
     def plan(self, values: np.ndarray) -> Plan:
-        """The edits that are made."""
-        found: dict[Spot, Given] = {}
+        """Return the edits that are made."""
+        found: dict[SettingTarget, NewValue] = {}
         for key, options in self.offered.items():
             for given, term in options.items():
                 if value_of(term, values) > 0.5:
-                    found |= dict.fromkeys(self.walks.spots[key], given)
+                    found |= dict.fromkeys(self.walks.edit_targets[key], given)
         return found

@@ -6,8 +6,8 @@ from ..core.words.record import record
 
 
 @record
-class Look:
-    """How a result for people is to look: columns wide, coloured or not, and how many rows of each kind."""
+class RenderOptions:
+    """Describes how a result for people is to look: columns wide, coloured or not, and how many rows of each kind."""
 
     width: int = 80
     colour: bool = False
