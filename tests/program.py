@@ -26,6 +26,11 @@ class Done:
     out: str
     err: str
 
+    @property
+    def answer(self) -> str:
+        """What is printed below the line that says what the answer is about."""
+        return self.out.partition(" UTC\n")[2]
+
 
 def lines_of(path: Path) -> list[str]:
     """Return the lines of a table of calls, without comments and empty lines."""

@@ -12,6 +12,7 @@ import pytest
 SRC = Path(__file__).resolve().parent.parent / "src" / "usher_gate"
 MOST_POSITIONAL = 4
 MOST_LINES = 15  # of a function without a sentence that says what it does
+MOST_WHOLE = 60  # of any function
 
 
 def trees(src: Path) -> dict[str, ast.Module]:
@@ -39,8 +40,8 @@ def is_mixed_tuple(returns: ast.expr | None) -> bool:
     )
 
 
-def is_long(function: ast.FunctionDef) -> bool:
-    return (function.end_lineno or 0) - function.lineno >= MOST_LINES and not function.name.startswith("__")
+def lines_of(function: ast.FunctionDef) -> int:
+    return (function.end_lineno or 0) - function.lineno + 1
 
 
 def faults(src: Path) -> Iterator[str]:
@@ -60,7 +61,9 @@ def faults(src: Path) -> Iterator[str]:
                 if len(node.args) > MOST_POSITIONAL < sizes.get(node.func.id, 0):
                     yield f"{where}: {node.func.id} is not built by name"
             elif isinstance(node, ast.FunctionDef):
-                if is_long(node) and not ast.get_docstring(node):
+                if lines_of(node) > MOST_WHOLE:
+                    yield f"{where}: {node.name} has more than {MOST_WHOLE} lines"
+                if lines_of(node) > MOST_LINES and not node.name.startswith("__") and not ast.get_docstring(node):
                     yield f"{where}: {node.name} is long, and no sentence says what it does"
                 if is_mixed_tuple(node.returns) and not node.name.endswith("key"):
                     yield f"{where}: {node.name} returns more than two values; return a record"
@@ -81,6 +84,7 @@ def test_code_is_written_as_agreed() -> None:
     ("@record\nclass A:\n    a: int\n    b: int\n    c: int\n    d: int\n    e: int\nA(1, 2, 3, 4, 5)", "a.py:8: A is not built by name"),
     ("def f() -> tuple[int, str, bool]: ...", "a.py:1: f returns more than two values; return a record"),
     ("def _f():\n    a = 1" + "\n    a = 2" * 14, "a.py:1: _f is long, and no sentence says what it does"),
+    ("def f():\n    'Has a sentence.'" + "\n    a = 2" * 59, "a.py:1: f has more than 60 lines"),
     ("a = 1 if b else 2 if c else 3", "a.py:1: a conditional expression within another"),
     ("from .b import _c", "a.py:1: imports _c, which is private"),
     ("class A: ...\nclass A: ...", "the class A is there 2 times"),

@@ -41,26 +41,27 @@ shot() {
   echo "docs/screenshots/$name.png"
 }
 
-TOP=51 FONT=8 CELLS=212x53 shot check 'usher-gate check --severity critical --severity high --rows 3'
+export FONT=10 CELLS=128x44 # everything that fits one screen, and the line of the call
+shot check usher-gate check
 shot why usher-gate why asta.brandt@northmere.example door.waiting-room --service tidecall
-TOP=37 shot why-person usher-gate why dagny.nerheim@northmere.example --rows 6
+shot why-person usher-gate why dagny.nerheim@northmere.example
 shot why-rule usher-gate why N1001 --rule DOOR-01 --service tidecall
 shot exceptions usher-gate exceptions
 shot baseline usher-gate baseline --rule DOOR-01
-FONT=9 CELLS=181x46 shot sign-in usher-gate sign-in asta.brandt@northmere.example --resource cargo-portal
-TOP=47 FONT=8 CELLS=212x53 shot holes usher-gate holes
-TOP=44 FONT=9 CELLS=181x46 shot door usher-gate door --rows 12
-TOP=44 FONT=9 CELLS=181x46 shot door-host usher-gate door asta.brandt@northmere.example --service tidecall
-TOP=44 FONT=9 CELLS=181x46 shot door-meeting usher-gate door --meeting dock-plans
-TOP=44 FONT=9 CELLS=181x46 shot rehearse-changes usher-gate rehearse --changes changes/own-organisation-only.yaml --rows 6
-TOP=44 FONT=9 CELLS=181x46 shot history usher-gate history --since 3 --rows 2
+shot sign-in usher-gate sign-in asta.brandt@northmere.example --resource cargo-portal
+shot holes usher-gate holes
+shot door usher-gate door
+shot door-host usher-gate door asta.brandt@northmere.example
+shot door-meeting usher-gate door --meeting dock-plans
+shot rehearse-changes usher-gate rehearse --changes changes/own-organisation-only.yaml
+shot history usher-gate history --since 3
+shot guests-read usher-gate guests --read review --on 2026-12-05
+shot mend usher-gate mend
+shot rehearse usher-gate rehearse --draft drafts/cargo-portal.yaml
 usher-gate mend --format json --out plan.json >/dev/null 2>&1 || :
 usher-gate report --plan plan.json 2>/dev/null
 /usr/bin/chromium --headless --no-sandbox --disable-gpu --hide-scrollbars --window-size=1280,800 --screenshot="$top/docs/screenshots/report.png" "file://$PWD/report.html" >/dev/null 2>&1
 echo docs/screenshots/report.png
-FONT=10 CELLS=156x43 shot guests-read usher-gate guests --read review --on 2026-12-05 --rows 18
-TOP=44 FONT=9 CELLS=181x46 shot mend usher-gate mend --rows 11
-FONT=10 CELLS=156x43 shot rehearse usher-gate rehearse --draft drafts/cargo-portal.yaml --rows 3
 
 # Gathering: a practice ground beside a folder that gathers from it.
 mkdir -p "$work/practice" && cd "$work/practice"

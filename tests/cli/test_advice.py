@@ -49,7 +49,7 @@ def test_whom_a_rule_leaves_out_keeps_what_the_rule_is_about() -> None:
     assert (root["mended_value"], root["freed"], root["harms"]) == ("guests", 4, 1)
     changes("set: {service: tidecall, control: door.waiting-room, scope: organisation, value: guests}")
     done = call("rehearse", "--changes", "c.yaml")
-    assert done.status == 1 and done.out.startswith(
+    assert done.status == 1 and done.answer.startswith(
         "4 findings would end, 0 would begin; 1 person left out by a rule, with another value."
     )
     protected = [(each["rule"], each["login"], each["before"], each["after"]) for each in result_of("rehearse", "--changes", "c.yaml")["protected"]]  # fmt: skip
@@ -150,7 +150,7 @@ def test_a_change_to_one_planned_meeting_says_what_it_does_there() -> None:
     changes("set: {service: tidecall, control: door.identity, scope: organisation, value: own-organisation}")
     done = call("rehearse", "--changes", "c.yaml")
     # Two invitations to the meeting, one to the series: two people.
-    assert done.status == 1 and "3 invitations of 2 addresses turned away" in done.out.splitlines()[0]
+    assert done.status == 1 and "3 invitations of 2 addresses turned away" in done.answer.splitlines()[0]
     rows = [line.split()[:2] for line in done.out.splitlines() if "turned away: " in line]
     assert sorted(rows) == [["m1", "Once"], ["talk", "Talk"]] and "Talk (3 occurrences)" in done.out
 
@@ -167,7 +167,7 @@ def test_another_baseline_is_rehearsed() -> None:
     )
     done = call("rehearse", "--baseline", "new.yaml")
     # The waiting room is for guests: five people newly drift from R3, ben already did.
-    assert done.status == 1 and done.out.startswith("0 findings would end, 5 would begin")
+    assert done.status == 1 and done.answer.startswith("0 findings would end, 5 would begin")
     tried = result_of("rehearse", "--baseline", "new.yaml")
     assert {each["login"][:3] for each in tried["newly_drifting"]} == {"ada", "cia", "dag", "eve"}
     assert [(each["id"], each["what"], each["direction"]) for each in tried["baseline"]["rules"]] == [
@@ -175,7 +175,7 @@ def test_another_baseline_is_rehearsed() -> None:
     ]  # fmt: skip
     changes("set: {service: tidecall, control: door.waiting-room, scope: organisation, value: members}")
     both = call("rehearse", "--changes", "c.yaml", "--baseline", "new.yaml")
-    assert both.status == 0 and both.out.startswith("0 findings would end, 0 would begin")
+    assert both.status == 0 and both.answer.startswith("0 findings would end, 0 would begin")
 
 
 def test_what_no_rule_asks_about_is_listed() -> None:

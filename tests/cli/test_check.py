@@ -124,7 +124,11 @@ def test_names_do_nothing_in_a_terminal(tmp_path: Path, monkeypatch: pytest.Monk
     monkeypatch.chdir(
         write_tiny(tmp_path, {"snapshot/people.csv": tiny.PEOPLE + f"P9,{evil},member,/Fleet,offered,\n"})
     )
-    for arguments in (("check",), ("why", "P9", "--rule", "R2"), ("check", "--format", "markdown")):
+    for arguments in (
+        ("check", "--show", "all"),
+        ("why", "P9", "--rule", "R2"),
+        ("check", "--format", "markdown", "--show", "all"),
+    ):
         out = call(*arguments).out
         assert "eve<U+001B>" in out.replace("\\", "")
         assert not re.search(r"[\x00-\x08\x0b-\x1f\x7f\u202e]", out)

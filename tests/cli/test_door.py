@@ -99,9 +99,9 @@ def test_the_whole_organisation(harbour: Path) -> None:
                   if (each["standing"], each["holding"], each["way"], each["moment"]) == ("nobody", "link", "browser", "there")]  # fmt: skip
     assert [by_link[word] for word in ("enters", "waits", "refused", "unknown")] == [1, 3, 0, 0]
     assert found["roots"] == [
-        {"service": "tidecall", "control": "door.waiting-room", "scope": "person:P3", "value": "everyone", "hosts": 1, "freed": 1, "mended_value": "partners"}
+        {"service": "tidecall", "control": "door.waiting-room", "title": "waiting room", "scope": "person:P3", "value": "everyone", "hosts": 1, "freed": 1, "mended_value": "partners"}
     ]  # fmt: skip
-    assert " ".join(call("door").out.split()).startswith(
+    assert " ".join(call("door").answer.split()).startswith(
         "2 of 8 doors are open to a stranger with a link or a number, 2 before any host is there."
     )
 
@@ -134,14 +134,14 @@ def test_one_host(harbour: Path) -> None:
         "on",
     )
     assert two["cause"] == {"scope": "factory", "value": "on", "pinned": False}
-    table = " ".join(call("door", "P3").out.split())
+    table = " ".join(call("door", "P3").answer.split())
     assert table.startswith(
         "A stranger gets into scheduled and instant meetings of cia@northmere.example on tidecall, by app and browser."
     )
     assert "6 digits make 1,000,000 passcodes; 100 guesses" in table
     assert "1 time in 10,000" in table
     assert result_of("door", "P5") | {"taken_at": ""} == {
-        "usher-gate": "door/1", "organisation": "Tiny", "taken_at": "",
+        "usher-gate": "host-doors/1", "organisation": "Tiny", "taken_at": "",
         "host": {"id": "P5", "login": "eve@northmere.example", "hosting": []}, "visits": [],
     }  # fmt: skip
 

@@ -215,7 +215,7 @@ def test_hostile_names_are_text(tmp_path: Path) -> None:
     (failure,) = suites.iter("failure")
     assert failure.text is not None and failure.text.splitlines()[:2] == [shown, SHOWN]
     assert suites.get("name") == f"{SHOWN} against {SHOWN} 1"
-    cells = Page(MarkdownIt("commonmark").enable("table").render(written("markdown", tmp_path)))
+    cells = Page(MarkdownIt("commonmark").enable("table").render(written("markdown", tmp_path, "--show", "all")))
     assert shown in cells.texts and not cells.tags & {"b", "em", "code", "a", "strong"}
     call("report", cwd=tmp_path)
     page = Page((tmp_path / "report.html").read_text())
@@ -234,9 +234,9 @@ def test_the_next_call_is_read_by_a_shell_as_it_is(tmp_path: Path, width: int) -
         people = tiny.PEOPLE.replace("ben@northmere.example", found)
         none = "usher-gate: exceptions/1\nexceptions: []\n"
         write_tiny(tmp_path, {"snapshot/people.csv": people, "exceptions.yaml": none})
-        for arguments in (("check",), ("why", "P2")):
+        for arguments in (("check", "--show", "all"), ("why", "P2")):
             with mock.patch.dict(os.environ, COLUMNS=str(width)):
-                text = call(*arguments, cwd=tmp_path).out.rpartition("\nNext: ")[2]
+                text = call(*arguments, cwd=tmp_path).out.rpartition("\nNext: ")[2].partition("\nMore: ")[0]
             path = {"PATH": f"{program.parent}:/usr/bin:/bin"}
             done = subprocess.run(
                 ["sh", "-c", text], cwd=tmp_path, env=path, capture_output=True, text=True, check=True

@@ -47,7 +47,7 @@ def test_the_demo_s_guests_counted_by_hand(demo: Path) -> None:
     assert {guest["home_domain"] for guest in result_of("--group", "shipyard")["guests"]} == {"shipyard.example.com"}
     assert len(result_of("--group", "shipyard")["guests"]) == 8
     assert len(result_of("--domain", "Coastguard.example.org")["guests"]) == 6
-    assert call("guests").out.splitlines()[0] == "9 of 14 guests have to be asked about."
+    assert call("guests").answer.splitlines()[0] == "9 of 14 guests have to be asked about (--show guests)."
 
 
 def test_the_demo_s_review_on_three_days(demo: Path) -> None:

@@ -97,7 +97,7 @@ def test_the_snapshot_s_own_table_is_tried_on_the_observed_rules(tiny: Path) -> 
     ]
     shown = process("rehearse", cwd=tiny)
     assert shown.status == 0
-    assert shown.out.startswith("Of 2 sign-ins that got in, 1 would not any more (1 denied, 0 stuck): 1 person.")
+    assert shown.answer.startswith("Of 2 sign-ins that got in, 1 would not any more (1 denied, 0 stuck): 1 person (")
     assert (
         call("rehearse", "--format", "csv").out
         == "person,login,challenged,stuck,denied,unknown\nP2,ben@northmere.example,0,0,1,0\n"
@@ -210,7 +210,7 @@ def test_events_that_cannot_be_used_are_counted_and_placed(tiny: Path) -> None:
     assert (result["events"]["read"], result["events"]["decided"]) == (9, 1)  # a login will do for an id
     done = call("rehearse")
     assert done.status == 3
-    assert done.out.startswith("Only 1 of 9 events could be used: 1 event ")
+    assert done.answer.startswith("Only 1 of 9 events could be used: 1 event ")
     found = {
         (each["why"].split(" of ")[0], each["value"]): (each["events"], each["first"].rpartition(":")[2])
         for each in result["unused"]

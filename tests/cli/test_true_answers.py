@@ -93,7 +93,7 @@ def test_mending_by_value_is_told_apart_from_taking_away(folder: Path) -> None:
         "if_removed": 0,
         "harms": 0,
     }
-    table = call("check").out
+    table = call("check", "--show", "all", "--ids").out
     assert "set it to guests: clears 3" in table
 
 
@@ -112,7 +112,7 @@ def test_a_value_that_one_rule_asks_for_may_harm_under_another(folder: Path) -> 
         "harms": 2,
     }
     assert "set it to everyone: clears 2 (harms 2: ada@northmere.example, ben@northmere.example)" in " ".join(
-        call("check").out.split()
+        call("check", "--show", "all", "--ids").out.split()
     )
     narrowed = result("--rule", "R")["roots"]  # harm is harm, whether the report speaks of it or not
     assert root(narrowed, "organisation")["harms"] == 2
@@ -142,7 +142,7 @@ def test_the_nearest_way_is_blamed_and_the_words_too_many_are_named(folder: Path
     assert (blamed["control"], blamed["scope"], blamed["mended_value"], blamed["freed"]) == (
         "door.listed-domains", "person:P1", "a.example", 1,
     )  # fmt: skip
-    assert "d.example too many" in call("check").out
+    assert "d.example too many" in call("check", "--show", "all").out
 
 
 SEEN = "person,service,control,value,seen_at\n"
@@ -190,12 +190,12 @@ def test_a_rule_that_judges_nobody_does_not_hold(folder: Path, rule: str) -> Non
         "\n".join(f"{line},{'licences' if line.startswith('id') else ''}" for line in tiny.PEOPLE.splitlines()) + "\n"
     )
     made(folder, f"  - {{id: R, title: t, {rule}}}\n", people=people)
-    done = call("check")
+    done = call("check", "--show", "all")
     first, second = done.out.splitlines()[:2]
     assert (done.status, first, second) == (3, "1 rule judges no one: R.", "None of 5 people drifts.")
     assert result()["summary"]["rules_judging_nobody"] == ["R"]
     made(folder, f"  - {{id: R, title: t, may_judge_nobody: true, {rule}}}\n", people=people)
-    assert call("check").status == 0
+    assert call("check", "--show", "all").status == 0
     assert result()["summary"]["rules_judging_nobody"] == []
 
 
@@ -207,7 +207,7 @@ def test_without_an_active_person_nothing_holds(folder: Path) -> None:
         groups=None,
         members=None,
     )
-    done = call("check")
+    done = call("check", "--show", "all")
     assert (done.status, done.out.splitlines()[0][:16]) == (3, "No one is judged")
 
 
@@ -236,6 +236,7 @@ def test_contested_values_contradictions_and_services_are_opened_to_names(folder
         {
             "service": "tidecall",
             "control": "door.waiting-room",
+            "title": "waiting room",
             "value": "everyone",
             "settings": [{"scope": "group:a", "value": "everyone"}, {"scope": "group:b", "value": "hosts"}],
             "people": ["P1"],
@@ -251,7 +252,7 @@ def test_contested_values_contradictions_and_services_are_opened_to_names(folder
             "not_applicable": [],
         }
     ]
-    assert "ada@northmere.example" in call("check").out
+    assert "ada@northmere.example" in call("check", "--show", "all").out
 
 
 def test_the_empty_set_is_a_dash(folder: Path) -> None:
@@ -262,7 +263,7 @@ def test_the_empty_set_is_a_dash(folder: Path) -> None:
     )
     [blamed] = result()["roots"]
     assert (blamed["value"], blamed["mended_value"]) == ("-", "a.example")
-    assert "a.example missing" in call("check").out
+    assert "a.example missing" in call("check", "--show", "all").out
 
 
 PASSES = "person,issued_at,starts_at,expires_at,single_use,issuer\n"
@@ -369,9 +370,9 @@ def test_findings_by_the_numbers_of_a_framework(folder: Path) -> None:
         folder,
         "  - {id: R, title: t, expect: {person: mfa, is: required}, maps: {NIST SP 800-53r5: [AC-12, AC-2]}, because: It matters., mend: Mend it.}\n",
     )
-    shown = call("check", "--by", "nist").out
+    shown = call("check", "--show", "all", "--by", "nist").out
     assert shown.index("AC-2 ") < shown.index("AC-12")
-    pasted = call("check", "--by", "NIST", "--format", "markdown").out
+    pasted = call("check", "--by", "NIST", "--format", "markdown", "--show", "all").out
     assert "## By NIST SP 800-53r5" in pasted
     assert "- R: t. It matters. Mend it. (NIST SP 800-53r5: AC-12, AC-2)" in pasted
 
@@ -388,7 +389,7 @@ def test_no_word_is_broken_at_narrow_widths(folder: Path, width: int, monkeypatc
         groups=None, members=None,
         settings=f"service,control,scope,value\ntidecall,door.passcode-personal-room,unit:{unit},off\n",
     )  # fmt: skip
-    shown = call("check").out
+    shown = call("check", "--show", "all").out + call("check", "--show", "all", "--ids").out
     assert max(map(len, shown.splitlines())) <= width
     for word in (login, f"unit:{unit},"[:-1], "door.passcode-personal-room", "ROOM-LONG-01"):
         assert word in shown, word

@@ -139,7 +139,7 @@ def test_why_names_contests_contradictions_gaps_and_exemptions(demo: Path) -> No
     assert [each["value"] for each in contested["contested"]] == ["any", "none"]
     assert contested["value"] == "any"
     clash = call("why", "N1171", "line.encryption").out
-    assert "Contradiction: room.recording is hosts (set at organisation)." in clash
+    assert "Contradiction: who may record is 'hosts only' (set at organisation)." in clash
     assert "is not in the rule's audience" in call("why", "N1001", "--rule", "NM-01").out
     (demo / "snapshot" / "members.csv").unlink()
     gap = json.loads(call("why", "N1001", "door.waiting-room", "--service", "tidecall", "--format", "json").out)[

@@ -35,8 +35,7 @@ from usher_gate.core.verdicts.scope import pairs
 from usher_gate.files.snapshot.folder import read_part, read_snapshot
 from usher_gate.files.written.baseline import read_baseline
 from usher_gate.files.written.exceptions import read_exceptions
-from usher_gate.outputs.check.csv_ import write_csv
-from usher_gate.outputs.check.json_ import write_json
+from usher_gate.outputs.forms import writer
 from usher_gate.outputs.render_options import RenderOptions
 
 Inputs = tuple[Snapshot, Baseline, tuple[AgreedException, ...]]
@@ -58,8 +57,8 @@ def read(folder: Path) -> Inputs:
 
 def written(result: CheckResult) -> str:
     stream = io.StringIO()
-    write_json(result, stream, RenderOptions())
-    write_csv(result, stream, RenderOptions())
+    writer("check", "json")(result, stream, RenderOptions())
+    writer("check", "csv")(result, stream, RenderOptions())
     return stream.getvalue()
 
 

@@ -24,7 +24,7 @@ from usher_gate.files.snapshot import parsed
 from usher_gate.files.snapshot.folder import READ_FILES, ReadSnapshot, read_snapshot
 from usher_gate.files.snapshot.frozen import CannotSerialise, deserialise, serialise
 from usher_gate.files.written.baseline import read_baseline
-from usher_gate.outputs.check.json_ import write_json
+from usher_gate.outputs.forms import writer
 from usher_gate.outputs.render_options import RenderOptions
 
 
@@ -39,7 +39,7 @@ def answer(folder: Path) -> tuple[str, ReadSnapshot]:
     read = read_snapshot(folder / "snapshot")
     baseline, _ = read_baseline(folder / "baseline.yaml", read.snapshot.catalogue, read.snapshot)
     stream = io.StringIO()
-    write_json(check(read.snapshot, baseline, (), Narrowing()), stream, RenderOptions(100, False, 0))
+    writer("check", "json")(check(read.snapshot, baseline, (), Narrowing()), stream, RenderOptions())
     rows = 0 if read.settings is None else len(read.settings.lines)
     beside = [(read.setting_line(row), read.setting_note(row)) for row in range(rows)]
     return stream.getvalue() + json.dumps([beside, read.snapshot.notes, read.snapshot.missing]), read

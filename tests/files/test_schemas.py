@@ -20,7 +20,7 @@ from tests.reference import Org
 from usher_gate.baselines import STRENGTHS, starter_text
 from usher_gate.files.schema_parts import schema_text
 from usher_gate.files.schemas import schemas
-from usher_gate.outputs.schemas import result_schemas
+from usher_gate.outputs.forms import result_schemas
 
 PACKAGE = Path(usher_gate.__file__).parent
 

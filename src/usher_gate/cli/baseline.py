@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from ..core.organisation.snapshot import Snapshot
     from ..core.verdicts.rules import Baseline, Rule
     from ..core.words.catalogue import Catalogue
-    from ..outputs.baseline.answer import RuleReach
+    from ..outputs.results.baseline import RuleReach
 
 _FILES = dict.fromkeys(("sign-in", "meetings", "everything"), "every-organisation")  # parts of a shipped baseline
 STARTERS = ("everything", "sign-in", "meetings", "every-organisation", "high-assurance")
@@ -62,20 +62,20 @@ def run(arguments: argparse.Namespace) -> int:
         return _start(arguments, snapshot)
     catalogue = _catalogue(snapshot)
     if arguments.controls:
-        from ..outputs.baseline.answer import ControlsAnswer
+        from ..outputs.results.baseline import ControlsAnswer
 
         controls = sorted(catalogue.controls, key=lambda control: control.id)
         write(arguments, "controls", ControlsAnswer(snapshot, controls))
         return 0
     from ..files.written.baseline import read_baseline
-    from ..outputs.baseline.answer import RulesAnswer
+    from ..outputs.results.baseline import RulesAnswer
 
     arguments.exceptions = None
     baseline, notes = read_baseline(need(places(arguments).baseline, "baseline"), catalogue, snapshot)
     say_notes(notes)
     if arguments.uncovered:
         from ..core.verdicts.uncovered import uncovered
-        from ..outputs.baseline.answer import UncoveredAnswer
+        from ..outputs.results.baseline import UncoveredAnswer
 
         if snapshot is None:
             raise UsherError("--uncovered is about the services of a snapshot; name it with --snapshot")
@@ -151,7 +151,7 @@ def _unanswerable(snapshot: Snapshot, baseline: Baseline) -> set[str]:
 
 
 def _show_rule(arguments: argparse.Namespace, baseline: Baseline, snapshot: Snapshot | None) -> int:
-    from ..outputs.baseline.answer import RuleAnswer
+    from ..outputs.results.baseline import RuleAnswer
 
     rules = {rule.id: rule for rule in baseline.rules}
     rule = rules[known_name(arguments.rule, list(rules), "rule")]
@@ -167,7 +167,7 @@ def _reach(rule: Rule, snapshot: Snapshot | None) -> list[RuleReach]:
 
     from ..core.settings.resolver import Resolver
     from ..core.verdicts.scope import Scopes, services_of
-    from ..outputs.baseline.answer import RuleReach
+    from ..outputs.results.baseline import RuleReach
 
     scopes = Scopes(Resolver(snapshot))
     found = []

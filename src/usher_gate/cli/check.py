@@ -1,15 +1,17 @@
 """Checks a snapshot against a baseline: who drifts, from what, by which value, set where, and what to change first.
 
-Reads the snapshot folder, the baseline and the exceptions; writes the answer to standard output or --out."""
+Reads a snapshot folder, a baseline and exceptions; writes the answer to standard output or --out."""
 
 from __future__ import annotations
 
 import argparse
+import sys
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from ..core.words.faults import quoted
+from ..core.words.plural import plural
 from ..core.words.vocabulary import FAIL_WORDS, SEVERITIES
 from ..files.faults import UsherError
 from .common import (
@@ -76,7 +78,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         default="low",
         help="... of a rule of this severity or worse",
     )
-    add_rows(parser)
+    add_rows(parser, "check")
     add_scheduler(parser)
 
 
@@ -160,8 +162,8 @@ _SIDES = ("unit", "group", "person", "service")
 def _compared(arguments: argparse.Namespace) -> int:
     """Return the check of each part that is named, as if it had been asked for alone, side by side."""
     from ..core.verdicts.threshold import Threshold
-    from ..outputs.check.sides import SidesAnswer
     from ..outputs.forms import forms_of
+    from ..outputs.results.sides import SidesAnswer
 
     named = [side.partition(":") for side in arguments.compare]
     for side, (kind, colon, name) in zip(arguments.compare, named, strict=True):
@@ -191,6 +193,12 @@ def _compared(arguments: argparse.Namespace) -> int:
     return GAPS if any(result.gaps() for _, result in results) else 0
 
 
+def _count_notes(notes: tuple[str, ...]) -> None:
+    """Says how many notes there are, and how to see them."""
+    if notes:
+        print(f"usher-gate: {plural(len(notes), 'note')} (--show all, or --format json)", file=sys.stderr)
+
+
 def run(arguments: argparse.Namespace) -> int:
     """Checks, writes, and says by the exit status what was found."""
     from ..core.verdicts.threshold import Threshold
@@ -198,6 +206,9 @@ def run(arguments: argparse.Namespace) -> int:
     store = _to_keep_in(arguments)
     if arguments.compare:
         return _compared(arguments)
+    if "settling" in (arguments.show or ()):
+        others = () if set(arguments.show) == {"settling"} else ("drifts",)
+        arguments.verdict = [*(arguments.verdict or others), "settling"]
     inputs = read_inputs(arguments)
     chosen = narrowing(arguments, inputs.snapshot, inputs.baseline)
     result = judged(arguments, inputs, chosen)
@@ -218,7 +229,9 @@ def run(arguments: argparse.Namespace) -> int:
     if arguments.format in ("table", "markdown") and not arguments.verdict:
         result = replace(result, hint=_hint(inputs, chosen, result))
     write(arguments, "check", result, arguments.rows)
-    if arguments.format not in ("json", "markdown"):
+    if arguments.format == "table" and not arguments.show and arguments.out is None and sys.stdout.isatty():
+        _count_notes(result.notes)  # all of them would push the answer off the screen
+    elif arguments.format not in ("json", "markdown"):
         say_notes(result.notes)
     say_notes(kept)
     if lost:

@@ -18,6 +18,7 @@ from ..files.faults import UsherError
 from ..files.place import Place, place
 from ..files.written.workfolder import MAX_AGE, NAME, WorkFolder, read_workfolder
 from ..outputs.forms import forms_of
+from ..outputs.show_words import ALL, SHOWN
 from .parser import positive_number
 
 if TYPE_CHECKING:
@@ -27,6 +28,7 @@ if TYPE_CHECKING:
     from ..core.verdicts.result import CheckResult
     from ..core.verdicts.rules import AgreedException, Baseline
     from ..core.verdicts.run import Narrowing
+    from ..core.words.catalogue import Catalogue
     from ..engine.checking import ToCheck
     from ..engine.interface import Executor
     from ..engine.job import Job
@@ -35,6 +37,7 @@ if TYPE_CHECKING:
     from ..outputs.render_options import RenderOptions
 
 _NOTES_SHOWN = 12
+_ROWS = 10  # of each table, where no number is asked for
 _WITH_HEADLINE = ("check",)  # results whose first lines say what is doubtful
 
 
@@ -55,7 +58,7 @@ class Inputs:
 
 def add_places(parser: argparse.ArgumentParser, baseline: bool = True, exceptions: bool = True) -> None:
     """Options for where the files lie."""
-    group = parser.add_argument_group("files", f"{NAME} in the working folder says where they lie; these override it")
+    group = parser.add_argument_group(f"files ({NAME} in the working folder says where they lie; these override it)")
     group.add_argument("--snapshot", type=place, metavar="DIR", help="the snapshot folder, or its URL")
     if baseline:
         group.add_argument("--baseline", type=Path, metavar="FILE", help="the baseline")
@@ -80,12 +83,24 @@ def add_output(parser: argparse.ArgumentParser, result: str) -> None:
         help=f"{', '.join(formats)} (default: by the ending of --out, else table)",
     )
     group.add_argument("--out", type=Path, metavar="FILE", help="write to a file, whole or not at all")
+    if "table" in formats:
+        group.add_argument("--ids", action="store_true", help="controls and values by id, not by title and meaning")
     group.add_argument("--no-colour", action="store_true", help="no colour, also on a terminal (as NO_COLOR does)")
 
 
-def add_rows(parser: argparse.ArgumentParser) -> None:
-    """How many rows of each kind a table shows."""
+def add_rows(parser: argparse.ArgumentParser, verb: str = "") -> None:
+    """How many rows of each kind a table shows, and which tables of a verb (if it has several)."""
     from .parser import whole
+
+    if verb:
+        parser.add_argument(
+            "--show",
+            action="append",
+            type=str.lower,
+            choices=(*SHOWN[verb], ALL),
+            metavar="WORD",
+            help=f"these tables: {', '.join(SHOWN[verb])}, or {ALL}",
+        )
 
     parser.add_argument(
         "--rows",
@@ -141,7 +156,7 @@ def add_scheduler(parser: argparse.ArgumentParser) -> None:
         "--scheduler",
         type=address,
         metavar="ADDRESS",
-        help="share the work by a scheduler (tls://HOST:8786) or local:N; none: do it here",
+        help="share the work: tls://HOST:8786, local:N, or none (do it here)",
     )
 
 
@@ -217,6 +232,7 @@ def read_folder(arguments: argparse.Namespace, keep_tables: bool = False, where:
 
     read = read_snapshot(where if where is not None else need_snapshot(arguments), keep_tables)
     snapshot = read.snapshot
+    arguments.catalogue = snapshot.catalogue
     age = age_text(arguments, "the snapshot", snapshot.taken_at)
     if age:
         read = replace(read, snapshot=replace(snapshot, stale="; ".join(filter(None, (snapshot.stale, age)))))
@@ -381,6 +397,14 @@ def chosen_people(arguments: argparse.Namespace, snapshot: Snapshot) -> Bools | 
     return mask
 
 
+def control_id(name: str, catalogue: Catalogue) -> str:
+    """Return the id of a control that is named by id or by title; raises UsherError with the nearest id."""
+    found = catalogue.find(name)
+    if found is None:
+        raise UsherError(f"there is no control {quoted(name)}; {nearest(name, catalogue.index)}")
+    return found.id
+
+
 def planned_meeting(name: str, agenda: Agenda) -> tuple[PlannedOn, int]:
     """Return a planned meeting: its service's meetings, and its number among them; raises UsherError."""
     import numpy as np
@@ -428,11 +452,16 @@ def look(arguments: argparse.Namespace, rows: int | None = None) -> RenderOption
     from ..outputs.render_options import RenderOptions
 
     terminal = arguments.out is None and sys.stdout.isatty()
-    width, height = shutil.get_terminal_size((100, 40))
+    width, _ = shutil.get_terminal_size((100, 40))
+    show, is_asked = tuple(getattr(arguments, "show", None) or ()), rows is not None
     if rows is None:
-        rows = min(max((height - 16) // 7, 3), 10) if terminal else 10
+        rows = 0 if show and ALL not in show else _ROWS
     return RenderOptions(
-        max(width, 40), terminal and not arguments.no_colour and not os.environ.get("NO_COLOR"), max(rows, 0)
+        width=max(width, 40),
+        colour=terminal and not arguments.no_colour and not os.environ.get("NO_COLOR"),
+        rows=max(rows, 0),
+        show=show,
+        fits_screen=not is_asked,
     )
 
 
@@ -461,13 +490,17 @@ def output(arguments: argparse.Namespace) -> Iterator[TextIO]:
 
 def write(arguments: argparse.Namespace, result: str, answer: object, rows: int | None = None) -> None:
     """Writes a result in the form that is asked for; what makes it doubtful comes first."""
+    from ..files.snapshot.catalogue import shipped_catalogue
     from ..outputs.forms import writer
+    from ..outputs.titles import reading
 
     if arguments.format not in ("table", "markdown"):
         say_doubts(arguments, sys.stderr, "usher-gate: warning: ")
     elif result in _WITH_HEADLINE:
         arguments.doubts_said = True
-    with output(arguments) as stream:
+    is_for_people = arguments.format in ("table", "markdown") and not getattr(arguments, "ids", False)
+    catalogue = arguments.__dict__.get("catalogue") or shipped_catalogue()
+    with output(arguments) as stream, reading(catalogue, is_for_people):
         say_doubts(arguments, stream, end="\n" if arguments.format == "markdown" else "")
         writer(result, arguments.format)(answer, stream, look(arguments, rows))
 

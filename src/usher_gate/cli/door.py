@@ -13,6 +13,7 @@ from ..files.faults import UsherError
 from .common import (
     add_output,
     add_places,
+    add_rows,
     chosen_people,
     find_person,
     known_name,
@@ -21,15 +22,14 @@ from .common import (
     say_notes,
     write,
 )
-from .parser import whole
 
 if TYPE_CHECKING:
     from ..core.door.agenda import Planned
-    from ..core.organisation.columns import Bools
+    from ..core.organisation.columns import Bools, Longs
     from ..core.organisation.services import Service
     from ..core.settings.resolver import Resolver
     from ..files.snapshot.folder import ReadSnapshot
-    from ..outputs.door.answer import DoorAnswer
+    from ..outputs.results.door import DoorAnswer
 
 TAKES = "[PERSON]"
 EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
@@ -68,7 +68,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--from", dest="from_domain", metavar="DOMAIN", help="with PERSON: a visitor whose account is of this domain"
     )
-    parser.add_argument("--rows", type=whole(0), default=12, metavar="N", help="rows of a table (default: 12; 0: all)")
+    add_rows(parser, "door")
     add_places(parser, baseline=False)
     add_output(parser, "door")
 
@@ -131,15 +131,17 @@ def doors_of(
     from ..core.door.doors import Doors
     from ..core.door.hosts import hosts_of
     from ..core.door.visitors import AUDIENCES, SHOWS, kinds_of
-    from ..outputs.door.answer import DoorAnswer
+    from ..outputs.results.door import DoorAnswer
 
     doors, roots, notes = [], [], set[str]()
+    opened: dict[tuple[str, str], Longs] = {}
     for service in services if not planned_only else ():
         hosts = hosts_of(resolver, service)
         kinds = tuple(kind for kind in kinds_of(service) if not wanted or kind in wanted)
         every = Doors(hosts if chosen is None else hosts.only(chosen), kinds)
         doors += list(every.doors())
         roots += every.roots()
+        opened |= {(service.id, kind): every.open_hosts(kind) for kind in kinds}
         notes |= {
             f"{service.id} does not support {AUDIENCES[kind]}: its {kind}s are open to all"
             for kind in kinds
@@ -156,6 +158,7 @@ def doors_of(
         roots=tuple(roots),
         meetings=tuple(planned),
         planned=counted,
+        opened=opened,
         notes=tuple(sorted(notes | agenda.notes)),
     )
 
@@ -172,7 +175,7 @@ def _meeting(arguments: argparse.Namespace, read: ReadSnapshot, resolver: Resolv
     """Show what each visitor of one planned meeting meets, and return the exit status."""
     from ..core.door.agenda import Agenda
     from ..core.door.one_meeting import invited_to, visits_to
-    from ..outputs.door.answer import MeetingAnswer
+    from ..outputs.results.door import MeetingAnswer
 
     snapshot, agenda = read.snapshot, Agenda(resolver)
     planned, number = planned_meeting(arguments.meeting, agenda)
@@ -203,7 +206,7 @@ def _host(arguments: argparse.Namespace, read: ReadSnapshot, resolver: Resolver,
     from ..core.door.hosts import hosts_of
     from ..core.door.matrix import guessable, matrix
     from ..core.door.visitors import kinds_of, ways_of
-    from ..outputs.door.answer import HostAnswer, guessing, login_of
+    from ..outputs.results.door import HostAnswer, guessing, login_of
 
     snapshot = read.snapshot
     person = find_person(arguments.person, snapshot)

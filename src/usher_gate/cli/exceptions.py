@@ -176,7 +176,7 @@ def _day(text: str) -> date:
 
 def _list(arguments: argparse.Namespace, inputs: Inputs) -> int:
     from ..core.verdicts.check import check
-    from ..outputs.exceptions.answer import ExceptionsAnswer
+    from ..outputs.results.exceptions import ExceptionsAnswer
 
     result = check(inputs.snapshot, inputs.baseline, inputs.exceptions)
     write(arguments, "exceptions", ExceptionsAnswer(result, inputs.exceptions))

@@ -227,8 +227,8 @@ def _attempt(name: str, settings: GatherSettings, folder: Path) -> int:
     import shutil
 
     from ..outputs.forms import writer
-    from ..outputs.gather.answer import AttemptAnswer
     from ..outputs.render_options import RenderOptions
+    from ..outputs.results.attempt import AttemptAnswer
     from ..sources.place import odd_columns
 
     answer = AttemptAnswer(

@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from ..core.organisation.columns import Bools
     from ..core.organisation.snapshot import Snapshot
     from ..files.snapshot.folder import ReadSnapshot
-    from ..outputs.guests.answer import GuestsAnswer
+    from ..outputs.results.guests import GuestsAnswer
 
 EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
   usher-gate guests
@@ -58,7 +58,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--write", type=Path, metavar="FILE", help="with --read: write what follows as a file of changes"
     )
-    add_rows(parser)
+    add_rows(parser, "guests")
     group = parser.add_argument_group("narrowing (repeatable)")
     group.add_argument(
         "--state", action="append", choices=STATES, metavar="WORD", help=f"only guests that are {', '.join(STATES)}"
@@ -112,7 +112,7 @@ def _list(arguments: argparse.Namespace, snapshot: Snapshot, on: date) -> int:
     from ..core.guests.states import FINE
     from ..files.written.messages import no_address_note
     from ..files.written.worksheets import write_worksheets
-    from ..outputs.guests.answer import GuestsAnswer
+    from ..outputs.results.guests import GuestsAnswer
 
     policy = _policy(snapshot)
     every = _narrowed(arguments, snapshot, policy)
@@ -144,7 +144,7 @@ def guests_of(snapshot: Snapshot, policy: Policy, people: Bools) -> GuestsAnswer
     """Return the guests among some people, and who has to be asked about them."""
     from ..core.guests.asking import Asking
     from ..core.guests.states import FINE, chosen, guests
-    from ..outputs.guests.answer import GuestsAnswer
+    from ..outputs.results.guests import GuestsAnswer
 
     every, asking = chosen(guests(snapshot, policy), people), Asking(snapshot, policy)
     questions = asking.questions([guest for guest in every if guest.states[0] != FINE], False)
@@ -189,7 +189,7 @@ def _read(arguments: argparse.Namespace, read: ReadSnapshot, on: date) -> int:
     from ..core.guests.deciding import decide, outcome, pending
     from ..files.written.plan import write_plan
     from ..files.written.worksheets import changes_of, read_review
-    from ..outputs.review.answer import ReviewAnswer
+    from ..outputs.results.review import ReviewAnswer
 
     snapshot = read.snapshot
     review = read_review(arguments.read, snapshot, on)

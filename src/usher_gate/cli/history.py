@@ -40,7 +40,7 @@ if TYPE_CHECKING:
     from ..core.history.intervals import IntervalKey
     from ..core.organisation.snapshot import Snapshot
     from ..files.history.store import Check, Store
-    from ..outputs.history.answer import HistoryAnswer, HistoryStep, Known, RootMoved
+    from ..outputs.results.history import HistoryAnswer, HistoryStep, Known, RootMoved
 
 EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
   usher-gate history
@@ -72,7 +72,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--figure", type=Path, metavar="FILE", help="draw it into a .png or .svg file, too")
     add_narrowing(parser, verdicts=False, person=False, of=" of --since")
     add_places(parser, exceptions=False)
-    add_rows(parser)
+    add_rows(parser, "history")
     add_output(parser, "history")
 
 
@@ -110,7 +110,7 @@ def run(arguments: argparse.Namespace) -> int:
 def _draw(path: Path, answer: HistoryAnswer) -> None:
     from importlib.util import find_spec
 
-    from ..outputs.history.figure import ENDINGS, write_figure
+    from ..outputs.results.history_figure import ENDINGS, write_figure
 
     if path.suffix[1:].lower() not in ENDINGS:
         raise UsherError(f"{path} ends neither in .png nor in .svg; name a file that does")
@@ -176,14 +176,14 @@ def _verify(store: Store, checks: list[Check], kept: str | None) -> int:
 
 def history_of(store: Store, checks: list[Check]) -> HistoryAnswer:
     """Return every check beside the one before it, and nothing besides."""
-    from ..outputs.history.answer import HistoryAnswer
+    from ..outputs.results.history import HistoryAnswer
 
     return HistoryAnswer(tuple(_steps(store, checks)))
 
 
 def _answer(arguments: argparse.Namespace, store: Store, checks: list[Check]) -> HistoryAnswer:
     """Compose the answer of `history`: check by check, of one person, or since a day, as the options ask."""
-    from ..outputs.history.answer import HistoryAnswer
+    from ..outputs.results.history import HistoryAnswer
 
     answer = HistoryAnswer(tuple(_steps(store, checks)))
     if arguments.person is not None:
@@ -263,7 +263,7 @@ def _same(snapshot: Snapshot, last: Check) -> Snapshot:
 
 def _known(arguments: argparse.Namespace, last: Check) -> tuple[Known | None, tuple[str, ...]]:
     """Logins and units as the snapshot has them; where none can be read, why people are shown by id."""
-    from ..outputs.history.answer import Known
+    from ..outputs.results.history import Known
 
     if arguments.format in ("json", "csv") or places(arguments).snapshot is None:
         return None, ()
@@ -282,7 +282,7 @@ def _known(arguments: argparse.Namespace, last: Check) -> tuple[Known | None, tu
 def _roots(steps: Sequence[HistoryStep], then: int, now: int) -> Iterator[RootMoved]:
     """Yield the causes from which more or fewer drifts came at one check than at another."""
     from ..core.history.intervals import roots_of
-    from ..outputs.history.answer import RootMoved
+    from ..outputs.results.history import RootMoved
 
     before, after = (roots_of(next(step.counts for step in steps if step.check.number == each)) for each in (then, now))
     for root in {**before, **after}:
@@ -293,7 +293,7 @@ def _roots(steps: Sequence[HistoryStep], then: int, now: int) -> Iterator[RootMo
 def _steps(store: Store, checks: list[Check]) -> list[HistoryStep]:
     """Return every check beside the one before it."""
     from ..core.history.trend import course
-    from ..outputs.history.answer import HistoryStep
+    from ..outputs.results.history import HistoryStep
 
     counts = store.counts()
     taken = {check.number: check.taken_at for check in checks}

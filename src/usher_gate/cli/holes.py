@@ -11,12 +11,14 @@ from dataclasses import replace
 from typing import TYPE_CHECKING
 
 from ..core.words.faults import nearest, quoted
+from ..core.words.record import record
 from ..core.words.vocabulary import DIMENSIONS
 from ..files.faults import UsherError
 from ..files.place import place
 from .common import (
     add_output,
     add_places,
+    add_rows,
     find_person,
     known_names,
     need_snapshot,
@@ -27,7 +29,6 @@ from .common import (
     working,
     write,
 )
-from .parser import whole
 
 if TYPE_CHECKING:
     from ..core.organisation.columns import Bools
@@ -35,7 +36,7 @@ if TYPE_CHECKING:
     from ..core.sign_in.holes import WayIn
     from ..core.sign_in.possible import ProofDemand
     from ..core.verdicts.rules import Rule
-    from ..outputs.holes.answer import HolesAnswer
+    from ..outputs.results.holes import HolesAnswer
     from .common import Inputs
 
 EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
@@ -44,6 +45,17 @@ EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
   usher-gate holes --log logs/2026-11-19.ocsf.jsonl
   usher-gate holes --network elsewhere --format csv
   usher-gate holes --proof mfa --format json"""
+
+
+@record
+class AskedProof:
+    """A proof that a rule asks for, and from which people; `rule` and `severity` are "" where the call asks for it."""
+
+    rule: str
+    title: str
+    severity: str
+    asked: ProofDemand
+    audience: Bools
 
 
 def add_arguments(parser: argparse.ArgumentParser) -> None:
@@ -57,13 +69,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--network", metavar="NAME", help="only the holes that are open from this network (or elsewhere)"
     )
-    parser.add_argument(
-        "--rows",
-        type=whole(0),
-        default=10,
-        metavar="N",
-        help="how many holes of each rule a table shows (default: 10; 0: all)",
-    )
+    add_rows(parser, "holes")
     parser.add_argument(
         "--log",
         type=place,
@@ -95,7 +101,9 @@ def run(arguments: argparse.Namespace) -> int:
     if inputs is not None:
         wanted = _of_rules(arguments, inputs)
     else:
-        wanted = [("", f"{arguments.proof} from everyone", ProofDemand(arguments.proof), np.ones(len(mask), bool))]
+        everyone = np.ones(len(mask), bool)
+        title, asked = f"{arguments.proof} from everyone", ProofDemand(arguments.proof)
+        wanted = [AskedProof(rule="", title=title, severity="", asked=asked, audience=everyone)]
     days = places(arguments).observed_days
     answer = holes_of(snapshot, wanted, mask, _network(arguments, snapshot), days)
     answer = _with_uses(arguments, replace(answer, network=arguments.network or ""))
@@ -106,12 +114,12 @@ def run(arguments: argparse.Namespace) -> int:
 
 def holes_of(
     snapshot: Snapshot,
-    wanted: Sequence[tuple[str, str, ProofDemand, Bools]],
+    wanted: Sequence[AskedProof],
     chosen: Bools,
     near: frozenset[str] | None = None,
     observed_days: float | None = None,
 ) -> HolesAnswer:
-    """Return every way past what some rules ask for (rule, title, proof, audience), for the chosen people.
+    """Return every way past what some rules ask for, for the chosen people.
 
     `near` are the networks from which it is open (None: any).
 
@@ -124,19 +132,20 @@ def holes_of(
     from ..core.sign_in.health import OBSERVED_LONG_DAYS, defects
     from ..core.sign_in.holes import holes
     from ..core.sign_in.lockout import lockouts
-    from ..outputs.holes.answer import HolesAnswer, RuleHoles
+    from ..outputs.results.holes import HolesAnswer, RuleHoles
 
     evaluator = AccessPolicyEvaluator(snapshot)
     coverage, found = Coverage(evaluator), list[RuleHoles]()
-    for rule, title, asked, audience in wanted:
-        mine, known = audience & chosen, coverage.of(asked)
-        ways = (way for way in holes(evaluator, asked, mine, known) if near is None or _reaches(way, near))
+    for each in wanted:
+        mine, known = each.audience & chosen, coverage.of(each.asked)
+        ways = (way for way in holes(evaluator, each.asked, mine, known) if near is None or _reaches(way, near))
         unknown = tuple(np.flatnonzero(mine & known.are(str)).tolist())
         found.append(
             RuleHoles(
-                rule=rule,
-                title=title,
-                asked=asked,
+                rule=each.rule,
+                title=each.title,
+                severity=each.severity,
+                asked=each.asked,
                 holes=tuple(ways),
                 people=int(np.count_nonzero(mine)),
                 unknown=unknown,
@@ -204,7 +213,7 @@ def _reaches(hole: WayIn, near: frozenset[str]) -> bool:
     return values is None or bool(near & set(values))
 
 
-def _of_rules(arguments: argparse.Namespace, inputs: Inputs) -> list[tuple[str, str, ProofDemand, Bools]]:
+def _of_rules(arguments: argparse.Namespace, inputs: Inputs) -> list[AskedProof]:
     """Return the proof leaves of the baseline, each with the people that its rule is for."""
     rules = [rule for rule in inputs.baseline.rules if any(leaf.about == "proof" for leaf in rule.leaves)]
     chosen = known_names(arguments.rule, [rule.id for rule in rules], "rule that asks for a proof called")
@@ -215,14 +224,20 @@ def _of_rules(arguments: argparse.Namespace, inputs: Inputs) -> list[tuple[str, 
     return proofs_asked(inputs.snapshot, [rule for rule in rules if chosen is None or rule.id in chosen])
 
 
-def proofs_asked(snapshot: Snapshot, rules: Sequence[Rule]) -> list[tuple[str, str, ProofDemand, Bools]]:
-    """Return what some rules ask for: rule, title, the proof, and the people that it is for."""
+def proofs_asked(snapshot: Snapshot, rules: Sequence[Rule]) -> list[AskedProof]:
+    """Return what some rules ask for, and the people that each is for."""
     from ..core.settings.resolver import Resolver
     from ..core.verdicts.scope import Scopes
 
     scopes = Scopes(Resolver(snapshot))
     return [
-        (rule.id, rule.title, leaf.asked, ~scopes.of(rule, None).outside)
+        AskedProof(
+            rule=rule.id,
+            title=rule.title,
+            severity=rule.severity,
+            asked=leaf.asked,
+            audience=~scopes.of(rule, None).outside,
+        )
         for rule in rules
         for leaf in rule.leaves
         if leaf.asked is not None

@@ -91,12 +91,11 @@ def to_keep(
     from ..core.settings.resolver import Resolver
     from ..files.history.digests import Digesting, file_digest, snapshot_digest
     from ..files.history.store import ToKeep
-    from ..outputs.check.json_ import write_json
+    from ..outputs.forms import writer
     from ..outputs.render_options import RenderOptions
-    from ..outputs.safe import harmless
 
     with Digesting() as whole:
-        write_json(result, harmless(whole, "json"), RenderOptions(100, False, 0))
+        writer("check", "json")(result, whole, RenderOptions())
     counts, resolver = counted(result), Resolver(result.snapshot)
     for service in result.snapshot.services or ():
         for door in Doors(hosts_of(resolver, service)).doors() if kinds_of(service) else ():

@@ -29,7 +29,7 @@ if TYPE_CHECKING:
     from ..core.mend.constraints import MendingConstraints
     from ..core.mend.mending import MadeEdit, Membership, MendingResult
     from ..core.mend.sign_in_side import RulePlan
-    from ..outputs.mended.answer import Suggested
+    from ..outputs.results.mending import Suggested
     from .common import Inputs
 
 EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
@@ -54,7 +54,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
     group.add_argument(
         "--write", type=Path, metavar="FILE", help="write the plan as a file of changes (form changes/1)"
     )
-    add_rows(parser)
+    add_rows(parser, "mend")
     add_places(parser)
     add_narrowing(parser)
     add_output(parser, "mended")
@@ -72,7 +72,7 @@ def run(arguments: argparse.Namespace) -> int:
     from ..core.mend.constraints import MendingConstraints
     from ..core.mend.memberships import mend_with_memberships
     from ..core.mend.mending import MendingRequest, mend
-    from ..outputs.mended.answer import MendAnswer
+    from ..outputs.results.mending import MendAnswer
 
     if arguments.verdict:
         raise UsherError("--verdict narrows what is listed; a plan mends what drifts")
@@ -109,7 +109,7 @@ def run(arguments: argparse.Namespace) -> int:
 
 def _write_plan(path: Path, mending: MendingResult) -> None:
     from ..files.written.plan import write_plan
-    from ..outputs.mended.json_ import edit_object, membership_object
+    from ..outputs.results.mending import edit_object, membership_object
 
     changes = [(membership_object(one), _why_out(one)) for one in mending.memberships]
     changes += [(edit_object(edit), _why(edit)) for edit in mending.edits]
@@ -138,7 +138,7 @@ def _suggested(
     from ..core.mend.deadline import Deadline
     from ..core.mend.sign_in_side import sign_in_side
     from ..core.verdicts.checker import Checker
-    from ..outputs.mended.answer import Suggested
+    from ..outputs.results.mending import Suggested
 
     checker = Checker(inputs.snapshot, inputs.baseline, inputs.exceptions)
     made: list[Suggested] = []

@@ -45,7 +45,7 @@ if TYPE_CHECKING:
     from ..engine.interface import Executor
     from ..files.place import Place
     from ..files.sign_ins.interface import Unread
-    from ..outputs.rehearsal.answer import RehearsalAnswer, UnusedEvents
+    from ..outputs.results.sign_in_rehearsal import RehearsalAnswer, UnusedEvents
     from .common import Inputs
 
 EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
@@ -84,7 +84,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         metavar="FILE",
         help="access rules to try instead of the observed ones (form access-rules/1)",
     )
-    add_rows(parser)
+    add_rows(parser, "rehearse")
     add_scheduler(parser)
     add_places(parser)
     add_output(parser, "changed")
@@ -165,7 +165,7 @@ def _on_sign_ins(
     from ..core.sign_in.replay import Replay
     from ..engine.replaying import tally_all
     from ..files.sign_ins import sign_in_files
-    from ..outputs.rehearsal.answer import RehearsalAnswer
+    from ..outputs.results.sign_in_rehearsal import RehearsalAnswer
 
     snapshot = present.snapshot
     files = sign_in_files(arguments.sign_ins or _table(folder))
@@ -215,7 +215,7 @@ def _changed(arguments: argparse.Namespace, tried: Path | None) -> int:
     from ..core.sign_in.evaluator import AccessPolicyEvaluator
     from ..files.faults import stop_if_any
     from ..files.written.changes import read_changes
-    from ..outputs.changed.answer import ChangedAnswer
+    from ..outputs.results.change_rehearsal import ChangedAnswer
 
     if tried is not None:
         arguments.baseline = None  # today's, which the working folder reads
@@ -421,7 +421,7 @@ def _new(present: AccessPolicyEvaluator, tried: AccessPolicyEvaluator) -> tuple[
 
 
 def _missed(unread: Unread) -> tuple[UnusedEvents, ...]:
-    from ..outputs.rehearsal.answer import UnusedEvents
+    from ..outputs.results.sign_in_rehearsal import UnusedEvents
 
     found = []
     for (why, value), number in unread.counts.items():

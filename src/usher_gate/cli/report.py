@@ -29,11 +29,11 @@ from .common import (
 
 if TYPE_CHECKING:
     from ..core.verdicts.result import CheckResult
-    from ..outputs.door.answer import DoorAnswer
-    from ..outputs.guests.answer import GuestsAnswer
-    from ..outputs.history.answer import HistoryAnswer
-    from ..outputs.holes.answer import HolesAnswer
     from ..outputs.report.answer import Plan
+    from ..outputs.results.door import DoorAnswer
+    from ..outputs.results.guests import GuestsAnswer
+    from ..outputs.results.history import HistoryAnswer
+    from ..outputs.results.holes import HolesAnswer
     from .common import Inputs
 
 EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
@@ -68,12 +68,14 @@ def run(arguments: argparse.Namespace) -> int:
     from ..outputs.report.answer import ReportAnswer
     from ..outputs.report.html import write_report
     from ..outputs.safe import harmless
+    from ..outputs.section import joined
+    from ..outputs.titles import reading
     from .keeping import if_usable, since_of
 
     inputs = read_inputs(arguments, keep_tables=arguments.plan is not None)
     chosen = narrowing(arguments, inputs.snapshot, inputs.baseline)
     plan = _plan(arguments.plan, inputs) if arguments.plan is not None else None
-    result = judged(arguments, inputs, chosen)
+    result = _of_chosen(judged(arguments, inputs, chosen))
     whole = not any(getattr(arguments, name) for name in ("rule", "service", "person", "group", "unit", "severity"))
     days = places(arguments).observed_days
     result = replace(
@@ -87,8 +89,12 @@ def run(arguments: argparse.Namespace) -> int:
             since, history = usable or (None, None)
             result = replace(result, since=since)
             not_shown = f"the page does not show how it has gone: {why}" if why else ""
+        part = (
+            joined([*(arguments.unit or ()), *(arguments.group or ())]) if arguments.unit or arguments.group else None
+        )
+        title = "Meetings and sign-in against the baseline"
         answer = ReportAnswer(
-            title=arguments.title or "Meetings and sign-in against the baseline",
+            title=arguments.title or (f"{part}: {title[0].lower()}{title[1:]}" if part else title),
             result=result,
             history=history,
             doors=doors,
@@ -96,19 +102,36 @@ def run(arguments: argparse.Namespace) -> int:
             guests=_guests(result),
             plan=plan,
             exceptions=inputs.exceptions,
+            part=part,
         )
         say_doubts(arguments, sys.stderr, "usher-gate: warning: ")
-        with whole_file(arguments.out) as stream:
+        with whole_file(arguments.out) as stream, reading(answer.result.snapshot.catalogue, True):
             write_report(answer, harmless(stream, "html"), RenderOptions(100, False, 0))
     say_notes(tuple(filter(None, (not_shown, f"written to {arguments.out}"))))
     return 0
+
+
+def _of_chosen(result: CheckResult) -> CheckResult:
+    """Return a result that names only chosen people as locked out, or as let in under conditions."""
+    import numpy as np
+
+    if result.chosen.all():
+        return result
+    chosen = frozenset(result.snapshot.people.ids.take(np.flatnonzero(result.chosen)))
+    lockouts = []
+    for each in result.lockouts:
+        people = tuple(person for person in each.people if person in chosen)
+        if people:
+            lockouts.append(replace(each, people=people, all=each.all and people == each.people))
+    conditional = tuple(each for each in result.conditional if each.person in chosen)
+    return replace(result, lockouts=tuple(lockouts), conditional=conditional)
 
 
 def _history(result: CheckResult, doors: DoorAnswer | None) -> HistoryAnswer | None:
     """Return the checks of this organisation that were kept before this one, and this one; None without any."""
     from ..core.history.intervals import counted
     from ..files.history.store import Check
-    from ..outputs.history.answer import HistoryStep
+    from ..outputs.results.history import HistoryStep
     from .history import history_of
     from .keeping import kept_before, moved_since
 

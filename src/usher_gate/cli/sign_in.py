@@ -69,7 +69,7 @@ def run(arguments: argparse.Namespace) -> int:
     """Decides, and explains; raises UsherError for a sign-in that cannot be."""
     from ..core.organisation.proofs import TYPES
     from ..core.sign_in.fold import fold
-    from ..outputs.sign_in.answer import SignInAnswer, SignInsAnswer
+    from ..outputs.results.sign_in import SignInAnswer, SignInsAnswer
 
     arguments.baseline = arguments.exceptions = None
     if arguments.resource is not None and len(arguments.resource) > 1:

@@ -10,8 +10,18 @@ from typing import TYPE_CHECKING
 
 from ..core.words.faults import nearest, quoted
 from ..files.faults import UsherError
-from .common import Inputs, add_output, add_places, find_person, known_name, read_folder, read_inputs, write
-from .parser import whole
+from .common import (
+    Inputs,
+    add_output,
+    add_places,
+    add_rows,
+    control_id,
+    find_person,
+    known_name,
+    read_folder,
+    read_inputs,
+    write,
+)
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -21,7 +31,7 @@ if TYPE_CHECKING:
     from ..core.organisation.snapshot import Snapshot
     from ..core.verdicts.checker import Checker
     from ..core.verdicts.explain import ExplainedValue, RuleExplanation
-    from ..outputs.why.answer import ExplainedPerson, Explanation
+    from ..outputs.results.why import ExplainedPerson, Explanation
 
 TAKES = "[PERSON] [CONTROL]"
 EXAMPLES = """examples (in the folder that 'usher-gate demo' wrote):
@@ -53,7 +63,7 @@ def add_arguments(parser: argparse.ArgumentParser) -> None:
         help="the settings of this name (column set, else note) as one thing: who has it, and what hides it",
     )
     parser.add_argument("--service", metavar="ID", action="append", help="only on this service (repeatable)")
-    parser.add_argument("--rows", type=whole(0), default=20, metavar="N", help="rows of a table (default: 20; 0: all)")
+    add_rows(parser, "why")
     add_places(parser)
     add_output(parser, "why")
 
@@ -84,15 +94,14 @@ def _of_meeting(arguments: argparse.Namespace) -> int:
     from ..core.verdicts.checker import Checker
     from ..core.verdicts.explain import explain_meeting
     from ..core.words.times import show_time
-    from ..outputs.why.answer import Explanation
+    from ..outputs.results.why import Explanation
     from .common import planned_meeting
 
     if arguments.person is None or arguments.control is not None or arguments.rule is not None or arguments.service:
         raise UsherError("a planned meeting is asked with its control alone: usher-gate why --meeting ID CONTROL")
-    inputs, control = read_inputs(arguments), arguments.person
+    inputs = read_inputs(arguments)
     snapshot = inputs.snapshot
-    if control not in snapshot.catalogue.index:
-        raise UsherError(f"there is no control {quoted(control)}; {nearest(control, snapshot.catalogue.index)}")
+    control = control_id(arguments.person, snapshot.catalogue)
     checker = Checker(snapshot, inputs.baseline, inputs.exceptions)
     planned, number = planned_meeting(arguments.meeting, checker.agenda)
     if control not in planned.service.controls:
@@ -115,8 +124,8 @@ def _of_meeting(arguments: argparse.Namespace) -> int:
 
 
 def _not_swapped(arguments: argparse.Namespace, snapshot: Snapshot) -> None:
-    known = snapshot.catalogue.index
-    if arguments.person in known and arguments.control is not None and arguments.control not in known:
+    known = snapshot.catalogue.find
+    if known(arguments.person) and arguments.control is not None and not known(arguments.control):
         raise UsherError(
             f"{arguments.person} is a control; the person comes first: usher-gate why {arguments.control} "
             f"{arguments.person}"
@@ -136,16 +145,15 @@ def _who_has(arguments: argparse.Namespace) -> int:
     from ..core.settings.resolver import Resolver
     from ..core.settings.ways import ways_to
     from ..core.words.values import BadValue
-    from ..outputs.why.answer import WaysAnswer
+    from ..outputs.results.why import WaysAnswer
 
     if arguments.of_control is None or arguments.value is None:
         raise UsherError("who has a value is asked with both --control CONTROL and --value VALUE")
     if arguments.control is not None or arguments.rule is not None:
         raise UsherError("who has a value is asked of everyone, or of one person: leave the control and --rule out")
     read = read_folder(arguments)
-    snapshot, control = read.snapshot, arguments.of_control
-    if control not in snapshot.catalogue.index:
-        raise UsherError(f"there is no control {quoted(control)}; {nearest(control, snapshot.catalogue.index)}")
+    snapshot = read.snapshot
+    control = control_id(arguments.of_control, snapshot.catalogue)
     try:
         value = snapshot.catalogue.index[control].kind.parse(arguments.value)
     except BadValue as right:
@@ -171,7 +179,7 @@ def _of_set(arguments: argparse.Namespace) -> int:
     """Return who has a named set of settings, by which way, and what hides it."""
     from ..core.settings.resolver import Resolver
     from ..core.settings.sets import settings_of
-    from ..outputs.why.answer import SetAnswer
+    from ..outputs.results.why import SetAnswer
 
     others = (arguments.control, arguments.rule, arguments.meeting, arguments.of_control, arguments.value)
     if any(other is not None for other in others):
@@ -212,7 +220,7 @@ def _explain(arguments: argparse.Namespace, inputs: Inputs) -> Explanation:
     from ..core.verdicts.checker import Checker
     from ..core.verdicts.explain import overview
     from ..core.words.times import show_time
-    from ..outputs.why.answer import Explanation
+    from ..outputs.results.why import Explanation
 
     snapshot = inputs.snapshot
     person = find_person(arguments.person, snapshot)
@@ -287,23 +295,19 @@ def _of_control(
     """Return where a person's value of a control comes from, on each service that supports it."""
     from ..core.verdicts.explain import explain_value
 
-    known = checker.snapshot.catalogue.index
-    if arguments.control not in known:
-        raise UsherError(f"there is no control {quoted(arguments.control)}; {nearest(arguments.control, known)}")
-    wanted = [service for service in services if arguments.control in service.controls or arguments.service]
+    control = control_id(arguments.control, checker.snapshot.catalogue)
+    wanted = [service for service in services if control in service.controls or arguments.service]
     if not wanted:
         raise UsherError(
-            f"no service supports {arguments.control}"
-            if checker.snapshot.services
-            else "without services.yaml no value is known"
+            f"no service supports {control}" if checker.snapshot.services else "without services.yaml no value is known"
         )
-    return [explain_value(checker, service, arguments.control, person) for service in wanted]
+    return [explain_value(checker, service, control, person) for service in wanted]
 
 
 def _person(person: int, inputs: Inputs) -> ExplainedPerson:
     import numpy as np
 
-    from ..outputs.why.answer import ExplainedPerson
+    from ..outputs.results.why import ExplainedPerson
 
     people, units = inputs.snapshot.people, inputs.snapshot.units
     row = np.array([person])

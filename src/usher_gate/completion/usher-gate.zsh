@@ -49,6 +49,7 @@ _shtab_usher_gate_baseline_options=(
   "--baseline[the baseline]:FILE:_files"
   "--format[table, json (default\: by the ending of --out, else table)]:FORM:(table json)"
   "--out[write to a file, whole or not at all]:FILE:_files"
+  "--ids[controls and values by id, not by title and meaning]"
   "--no-colour[no colour, also on a terminal (as NO_COLOR does)]"
 )
 
@@ -70,14 +71,16 @@ _shtab_usher_gate_check_options=(
   "*--verdict[list only findings with these verdicts]:WORD:"
   "--format[table, json, csv, markdown, sarif, junit, oscal, ocsf, openmetrics (default\: by the ending of --out, else table)]:FORM:(table json csv markdown sarif junit oscal ocsf openmetrics)"
   "--out[write to a file, whole or not at all]:FILE:_files"
+  "--ids[controls and values by id, not by title and meaning]"
   "--no-colour[no colour, also on a terminal (as NO_COLOR does)]"
   "*--compare[parts side by side\: unit\:\/PATH, group\:ID, person\:WHO, service\:ID]:KIND:NAME:"
   "--keep[keep this check in the history (see usher-gate history)]"
   "--by[add a table by the numbers of a framework, such as nist]:WORD:"
   "*--fail-on[what makes the status 1 (drifts)\: drifts, loose, unknown, unavailable, settling, contested, contradictions, stranded, lockout, ignored-settings]:WORD:(drifts loose unknown unavailable settling contested contradictions stranded lockout ignored-settings)"
   "--fail-at[... of a rule of this severity or worse]:WORD:(critical high medium low)"
+  "*--show[these tables\: causes, rules, services, groups, people, others, conflicts, stranded, exceptions, settling, or all]:WORD:(causes rules services groups people others conflicts stranded exceptions settling all)"
   "--rows[rows of each kind in a table\; 0\: all (up to 10)]:N:"
-  "--scheduler[share the work by a scheduler (tls\:\/\/HOST\:8786) or local\:N\; none\: do it here]:ADDRESS:"
+  "--scheduler[share the work\: tls\:\/\/HOST\:8786, local\:N, or none (do it here)]:ADDRESS:"
 )
 
 # guard to ensure default positional specs are added only once per session
@@ -97,6 +100,7 @@ _shtab_usher_gate_demo_options=(
   "--fresh[replace a demo that is there already]"
   "--format[table, json, csv, markdown, sarif, junit, oscal, ocsf, openmetrics (default\: by the ending of --out, else table)]:FORM:(table json csv markdown sarif junit oscal ocsf openmetrics)"
   "--out[write to a file, whole or not at all]:FILE:_files"
+  "--ids[controls and values by id, not by title and meaning]"
   "--no-colour[no colour, also on a terminal (as NO_COLOR does)]"
   ":the folder to write (default\: northmere):_files"
 )
@@ -117,11 +121,13 @@ _shtab_usher_gate_door_options=(
   "*--group[only hosts in these groups]:ID:"
   "*--unit[only hosts in these units and below]:PATH:"
   "--from[with PERSON\: a visitor whose account is of this domain]:DOMAIN:"
-  "--rows[rows of a table (default\: 12\; 0\: all)]:N:"
+  "*--show[these tables\: doors, causes, meetings, hosts, people, strangers, watchers, visitors, inside, or all]:WORD:(doors causes meetings hosts people strangers watchers visitors inside all)"
+  "--rows[rows of each kind in a table\; 0\: all (up to 10)]:N:"
   "--snapshot[the snapshot folder, or its URL]:DIR:"
   "--max-age[older than that\: status 3 (max_age_hours)]:HOURS:"
   "--format[table, json, csv, markdown (default\: by the ending of --out, else table)]:FORM:(table json csv markdown)"
   "--out[write to a file, whole or not at all]:FILE:_files"
+  "--ids[controls and values by id, not by title and meaning]"
   "--no-colour[no colour, also on a terminal (as NO_COLOR does)]"
   ":one host\: a login, an id, or a name that only one has:"
 )
@@ -145,6 +151,7 @@ _shtab_usher_gate_exceptions_options=(
   "--max-age[older than that\: status 3 (max_age_hours)]:HOURS:"
   "--format[table, json, csv (default\: by the ending of --out, else table)]:FORM:(table json csv)"
   "--out[write to a file, whole or not at all]:FILE:_files"
+  "--ids[controls and values by id, not by title and meaning]"
   "--no-colour[no colour, also on a terminal (as NO_COLOR does)]"
   ":list (default), add or end:(list add end)"
   ":the exception to add or end:"
@@ -172,6 +179,7 @@ _shtab_usher_gate_guests_options=(
   "--as[with --ask\: worksheets as xlsx, whose cells stay text in every spreadsheet, or as csv (default)]:sheets:(xlsx csv)"
   "--on[the day on which this is done (default\: today, UTC)]:DATE:"
   "--write[with --read\: write what follows as a file of changes]:FILE:_files"
+  "*--show[these tables\: states, reviewers, domains, guests, decisions, answers, or all]:WORD:(states reviewers domains guests decisions answers all)"
   "--rows[rows of each kind in a table\; 0\: all (up to 10)]:N:"
   "*--state[only guests that are ended, refused, unsponsored, never, silent, due, endless, ends-soon, unknown, fine]:WORD:(ended refused unsponsored never silent due endless ends-soon unknown fine)"
   "--all-states[only guests that are all of these at once]:WORD,WORD:"
@@ -183,6 +191,7 @@ _shtab_usher_gate_guests_options=(
   "--max-age[older than that\: status 3 (max_age_hours)]:HOURS:"
   "--format[table, json, csv, markdown (default\: by the ending of --out, else table)]:FORM:(table json csv markdown)"
   "--out[write to a file, whole or not at all]:FILE:_files"
+  "--ids[controls and values by id, not by title and meaning]"
   "--no-colour[no colour, also on a terminal (as NO_COLOR does)]"
 )
 
@@ -204,9 +213,11 @@ _shtab_usher_gate_history_options=(
   "--snapshot[the snapshot folder, or its URL]:DIR:"
   "--baseline[the baseline]:FILE:_files"
   "--max-age[older than that\: status 3 (max_age_hours)]:HOURS:"
+  "*--show[these tables\: checks, what, rules, causes, units, new, gone, still, people, findings, reviews, or all]:WORD:(checks what rules causes units new gone still people findings reviews all)"
   "--rows[rows of each kind in a table\; 0\: all (up to 10)]:N:"
   "--format[table, json, csv, markdown (default\: by the ending of --out, else table)]:FORM:(table json csv markdown)"
   "--out[write to a file, whole or not at all]:FILE:_files"
+  "--ids[controls and values by id, not by title and meaning]"
   "--no-colour[no colour, also on a terminal (as NO_COLOR does)]"
 )
 
@@ -219,14 +230,16 @@ _shtab_usher_gate_holes_options=(
   "--proof[instead of the baseline\'s rules\: this proof, from everyone, everywhere]:PROOF:"
   "*--person[only the holes of these people (repeatable)]:WHO:"
   "--network[only the holes that are open from this network (or elsewhere)]:NAME:"
-  "--rows[how many holes of each rule a table shows (default\: 10\; 0\: all)]:N:"
+  "*--show[these tables\: holes, people, lockouts, stranded, defects, rules, or all]:WORD:(holes people lockouts stranded defects rules all)"
+  "--rows[rows of each kind in a table\; 0\: all (up to 10)]:N:"
   "--log[count for each hole the past sign-ins that went through it (default\: sign_ins in usher-gate.toml, else the snapshot\'s table sign_ins)]:FILE:"
   "--snapshot[the snapshot folder, or its URL]:DIR:"
   "--baseline[the baseline]:FILE:_files"
   "--exceptions[the agreed exceptions]:FILE:_files"
   "--max-age[older than that\: status 3 (max_age_hours)]:HOURS:"
-  "--format[table, json, csv (default\: by the ending of --out, else table)]:FORM:(table json csv)"
+  "--format[table, json, csv, markdown (default\: by the ending of --out, else table)]:FORM:(table json csv markdown)"
   "--out[write to a file, whole or not at all]:FILE:_files"
+  "--ids[controls and values by id, not by title and meaning]"
   "--no-colour[no colour, also on a terminal (as NO_COLOR does)]"
 )
 
@@ -243,6 +256,7 @@ _shtab_usher_gate_mend_options=(
   "--turn-away[people invited to planned meetings may be turned away]"
   "--seconds[how long to look for a proof (60)]:S:"
   "--write[write the plan as a file of changes (form changes\/1)]:FILE:_files"
+  "*--show[these tables\: edits, weaker, values, people, left, tasks, sign-in, or all]:WORD:(edits weaker values people left tasks sign-in all)"
   "--rows[rows of each kind in a table\; 0\: all (up to 10)]:N:"
   "--snapshot[the snapshot folder, or its URL]:DIR:"
   "--baseline[the baseline]:FILE:_files"
@@ -257,6 +271,7 @@ _shtab_usher_gate_mend_options=(
   "*--verdict[list only findings with these verdicts]:WORD:"
   "--format[table, json, markdown (default\: by the ending of --out, else table)]:FORM:(table json markdown)"
   "--out[write to a file, whole or not at all]:FILE:_files"
+  "--ids[controls and values by id, not by title and meaning]"
   "--no-colour[no colour, also on a terminal (as NO_COLOR does)]"
 )
 
@@ -270,14 +285,16 @@ _shtab_usher_gate_rehearse_options=(
   "--write-snapshot[with --changes\: write the snapshot as it would be after them]:DIR:_files -/"
   "--notices[with --changes\: draft messages about what people must know]:DIR:_files -/"
   "--draft[access rules to try instead of the observed ones (form access-rules\/1)]:FILE:_files"
+  "*--show[these tables\: changes, rules, baseline, people, worse, meetings, protected, weaker, values, access, lockouts, stranded, sign-ins, against, break-glass, events, days, or all]:WORD:(changes rules baseline people worse meetings protected weaker values access lockouts stranded sign-ins against break-glass events days all)"
   "--rows[rows of each kind in a table\; 0\: all (up to 10)]:N:"
-  "--scheduler[share the work by a scheduler (tls\:\/\/HOST\:8786) or local\:N\; none\: do it here]:ADDRESS:"
+  "--scheduler[share the work\: tls\:\/\/HOST\:8786, local\:N, or none (do it here)]:ADDRESS:"
   "--snapshot[the snapshot folder, or its URL]:DIR:"
   "--baseline[the baseline]:FILE:_files"
   "--exceptions[the agreed exceptions]:FILE:_files"
   "--max-age[older than that\: status 3 (max_age_hours)]:HOURS:"
   "--format[table, json, csv, markdown (default\: by the ending of --out, else table)]:FORM:(table json csv markdown)"
   "--out[write to a file, whole or not at all]:FILE:_files"
+  "--ids[controls and values by id, not by title and meaning]"
   "--no-colour[no colour, also on a terminal (as NO_COLOR does)]"
 )
 
@@ -299,7 +316,7 @@ _shtab_usher_gate_report_options=(
   "*--group[only people in these groups]:ID:"
   "*--unit[only people in these units and below]:PATH:"
   "*--severity[only rules that are critical, high, medium, low]:WORD:(critical high medium low)"
-  "--scheduler[share the work by a scheduler (tls\:\/\/HOST\:8786) or local\:N\; none\: do it here]:ADDRESS:"
+  "--scheduler[share the work\: tls\:\/\/HOST\:8786, local\:N, or none (do it here)]:ADDRESS:"
 )
 
 # guard to ensure default positional specs are added only once per session
@@ -327,6 +344,7 @@ _shtab_usher_gate_sign_in_options=(
   "--max-age[older than that\: status 3 (max_age_hours)]:HOURS:"
   "--format[table, json (default\: by the ending of --out, else table)]:FORM:(table json)"
   "--out[write to a file, whole or not at all]:FILE:_files"
+  "--ids[controls and values by id, not by title and meaning]"
   "--no-colour[no colour, also on a terminal (as NO_COLOR does)]"
   ":a login or an id\; left out, someone who does not exist yet:"
 )
@@ -359,13 +377,15 @@ _shtab_usher_gate_why_options=(
   "--value[who has this value of the --control, and by which ways]:VALUE:"
   "--set[the settings of this name (column set, else note) as one thing\: who has it, and what hides it]:NAME:"
   "*--service[only on this service (repeatable)]:ID:"
-  "--rows[rows of a table (default\: 20\; 0\: all)]:N:"
+  "*--show[these tables\: verdicts, values, facts, or all]:WORD:(verdicts values facts all)"
+  "--rows[rows of each kind in a table\; 0\: all (up to 10)]:N:"
   "--snapshot[the snapshot folder, or its URL]:DIR:"
   "--baseline[the baseline]:FILE:_files"
   "--exceptions[the agreed exceptions]:FILE:_files"
   "--max-age[older than that\: status 3 (max_age_hours)]:HOURS:"
   "--format[table, json (default\: by the ending of --out, else table)]:FORM:(table json)"
   "--out[write to a file, whole or not at all]:FILE:_files"
+  "--ids[controls and values by id, not by title and meaning]"
   "--no-colour[no colour, also on a terminal (as NO_COLOR does)]"
   ":a login, an id, or a name that only one person has:"
   ":a control, such as door.waiting-room:"

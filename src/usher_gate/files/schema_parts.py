@@ -6,6 +6,7 @@ import json
 from typing import Any
 
 Schema = dict[str, Any]
+DIALECT = "https://json-schema.org/draft/2020-12/schema"
 TEXT: Schema = {"type": "string", "minLength": 1}
 TEXTS: Schema = {"type": "array", "items": TEXT}
 SOME: Schema = {**TEXTS, "minItems": 1}
@@ -44,7 +45,7 @@ def list_of(items: Schema) -> Schema:
 def form(form: str, required: Schema, optional: Schema | None = None, **more: Any) -> Schema:
     """Return a whole file of a form: `usher-gate` says which."""
     made = object_of({"usher-gate": {"const": form}, **required}, optional)
-    return {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": form, **made, **more}
+    return {"$schema": DIALECT, "title": form, **made, **more}
 
 
 def schema_text(schema: Schema) -> str:

@@ -19,6 +19,8 @@ from ..core.words.spellings import ours
 from ..core.words.times import parse_time
 from .binary import LARGEST_WRITTEN, read_bytes
 
+_Value = TypeVar("_Value")
+_Other = TypeVar("_Other")
 DEEPEST = 50
 TOO_DEEP = f"nests deeper than {DEEPEST} levels; nothing here needs that"
 MOST_EVENTS = 1_000_000
@@ -113,7 +115,7 @@ class YamlNode:
         node = yaml.MappingNode(self.node.tag, kept, self.node.start_mark, self.node.end_mark, self.node.flow_style)
         return YamlNode(node, self.file, self.path, self.faults)
 
-    def fields(self, required: Collection[str], optional: Collection[str] = (), hint: str = "") -> dict[str, YamlNode]:
+    def fields(self, required: Collection[str], optional: Collection[str] = (), hint: str = "") -> Fields:
         """Return the mapping here, with no other keys than these; what is required and missing is a fault."""
         known = {*required, *optional}
         found = self.entries(known=known)
@@ -126,7 +128,7 @@ class YamlNode:
                 if key not in found:
                     written = as_key(key)
                     self.fault(f"the key {written} is missing; write {written}: {hint or '…'}")
-        return found
+        return Fields(found)
 
     def items(self, least: int = 0) -> list[YamlNode]:
         """Return the list here; a fault and nothing if there is none."""
@@ -257,6 +259,64 @@ class YamlNode:
         except ValueError:
             self.fault(f"{quoted(text)} is not a day; write it as 2026-11-20")
             return None
+
+
+class Fields(dict[str, YamlNode]):
+    """The fields of a mapping that are there, by key; a getter returns the default for one that is not."""
+
+    def read(self, key: str, reader: Callable[[YamlNode], _Value], default: _Other) -> _Value | _Other:
+        """Return what a reader makes of a field."""
+        return reader(self[key]) if key in self else default
+
+    def text(self, key: str, what: str = "a word", default: str | None = None) -> str | None:
+        """Return a field as a word or sentence."""
+        return self[key].text(what) if key in self else default
+
+    def texts(self, key: str, what: str = "a word", least: int = 0) -> tuple[str, ...]:
+        """Return a field as a list of words."""
+        return self[key].texts(what, least) if key in self else ()
+
+    def among(self, key: str, what: str, known: Collection[str] | None) -> tuple[str, ...] | None:
+        """Return a field as a list of known names."""
+        return self[key].among(what, known) if key in self else None
+
+    def choice(
+        self, key: str, words: Collection[str], others: Mapping[str, str] | None = None, default: str | None = None
+    ) -> str | None:
+        """Return a field as one of some words."""
+        return self[key].choice(words, others) if key in self else default
+
+    def truth(self, key: str, default: bool | None = None) -> bool | None:
+        """Return a field as `true` or `false`."""
+        return self[key].truth() if key in self else default
+
+    def whole(self, key: str, least: int = 0, default: int | None = None) -> int | None:
+        """Return a field as a whole number."""
+        return self[key].whole(least) if key in self else default
+
+    def number(self, key: str, default: float | None = None) -> float | None:
+        """Return a field as a decimal number."""
+        return self[key].number() if key in self else default
+
+    def time(self, key: str) -> int | None:
+        """Return a field as a time, in microseconds since 1970-01-01T00:00Z."""
+        return self[key].time() if key in self else None
+
+    def day(self, key: str) -> date | None:
+        """Return a field as a calendar day."""
+        return self[key].day() if key in self else None
+
+    def nodes(self, key: str, least: int = 0) -> list[YamlNode]:
+        """Return the entries of a field that is a list."""
+        return self[key].items(least) if key in self else []
+
+    def mapping(self, key: str) -> dict[str, YamlNode]:
+        """Return the entries of a field that is a mapping."""
+        return self[key].entries() if key in self else {}
+
+    def below(self, key: str, required: Collection[str], optional: Collection[str] = ()) -> Fields:
+        """Return the fields of a field."""
+        return self[key].fields(required, optional) if key in self else Fields()
 
 
 class Identified(Protocol):

@@ -6,7 +6,6 @@ Spec: sign-in 5.2.
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import Any
 
 from ..core.organisation.snapshot import Snapshot
 from ..core.sign_in.lockout import ConditionalAccess
@@ -48,9 +47,3 @@ def _text(dimension: str, values: Sequence[str]) -> str:
     return (
         f"at a risk that is {either}" if len(words) <= len(others) else f"at a risk that is not {' or '.join(others)}"
     )
-
-
-def conditional_object(access: ConditionalAccess) -> dict[str, Any]:
-    """Return the same for JSON."""
-    conditions = {name: list(values) for name, values in access.conditions}
-    return {"resource": access.resource, "id": access.person, "conditions": conditions, "combined": access.combined}

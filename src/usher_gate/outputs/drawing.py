@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import replace
 from typing import TextIO
 
 from rich import box
@@ -13,9 +14,10 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
+from ..core.words.record import record
 from .render_options import RenderOptions
 from .safe import for_terminal
-from .section import DATE, WHOLE, WORD, Column, Section, cell_text
+from .section import DATE, WHOLE, WORD, Cell, Column, Section, cell_text
 
 # What colour says is always said in words too.
 STYLES = {
@@ -46,6 +48,15 @@ STYLES = {
     "kept out": "green",
     "open": "bold red",
     "shut": "green",
+}
+_SEVERAL = 3  # rows; of fewer, columns that repeat themselves are drawn
+_LABEL_STYLES = {
+    "locked out": "bold red",
+    "stuck": "bold red",
+    "open": "bold red",
+    "turned away": "bold red",
+    "worse": "bold red",
+    "ignored": "yellow",
 }
 
 
@@ -91,6 +102,22 @@ def say_call(out: Console, label: str, words: Sequence[str]) -> None:
         out.print(text, soft_wrap=True)
 
 
+def say_labelled(out: Console, lines: Sequence[tuple[str, str]], width: int, indent: int) -> int:
+    """Print lines with a label each, the texts one below another, after a blank line.
+
+    Return how many lines of text they took.
+    """
+    if lines:
+        out.print()
+    taken = 0
+    for label, text in lines:
+        for number, line in enumerate(wrapped(text, width - indent - 2)):
+            shown = Text(" " * 2).append(f"{'' if number else label:<{indent - 2}}", _LABEL_STYLES.get(label, "dim"))
+            out.print(shown.append(for_terminal(line)), no_wrap=True, soft_wrap=True)
+            taken += 1
+    return taken
+
+
 def draw(out: Console, section: Section) -> None:
     """Draws one section; columns in which no row says anything are left out.
 
@@ -98,28 +125,134 @@ def draw(out: Console, section: Section) -> None:
     stacked.
     """
     say(out, "")
+    section, same = _without_repeated(section)
     say(out, section.title, "bold")
-    rows = [[for_terminal(cell_text(cell)) for cell in row] for row in section.rows]
-    kept = [
+    if same:
+        say(out, same, "dim", 2)
+    rows = _texts(section)
+    layout = _layout(section, rows, out.width - 2)
+    if not layout.kept:
+        return
+    if layout.widths is None:
+        _stack(out, section, rows, layout.kept)
+    else:
+        _lay_out(out, section, rows, layout.kept, layout.widths)
+    if footer := _footer(section, layout.given_up):
+        say(out, footer, "dim", 2)
+
+
+def _without_repeated(section: Section) -> tuple[Section, str]:
+    """Return a table without the columns that are the same in every row, and what these say, to be said once above it.
+
+    Only where there are several rows; numbers stay, and the first column.
+    """
+    if len(section.rows) < _SEVERAL:
+        return section, ""
+    same = [
+        number
+        for number, column in enumerate(section.columns)
+        if number and not column.right and column.heading and section.rows[0][number] not in (None, "")
+        if len({row[number] for row in section.rows}) == 1
+    ]
+    kept = [number for number in range(len(section.columns)) if number not in same]
+    if not same or not kept:
+        return section, ""
+    said = "; ".join(f"{section.columns[number].heading} {cell_text(section.rows[0][number])}" for number in same)
+    columns = tuple(section.columns[number] for number in kept)
+    rows = tuple(tuple(row[number] for number in kept) for row in section.rows)
+    return replace(section, columns=columns, rows=rows), f"Every row: {said}"
+
+
+def _footer(section: Section, given_up: Sequence[str]) -> str:
+    """Return what is said below a table."""
+    wide = f"{' and '.join(given_up)}: with more columns, or in another --format" if given_up else ""
+    return "; ".join(filter(None, (section.footer, wide)))
+
+
+def _texts(section: Section) -> list[list[str]]:
+    """Return the cells of a section as texts for a terminal."""
+    return [[for_terminal(cell_text(cell)) for cell in row] for row in section.rows]
+
+
+def _kept(section: Section) -> list[int]:
+    """Return the columns in which some row says something."""
+    return [
         number for number in range(len(section.columns)) if any(row[number] not in (None, "") for row in section.rows)
     ]
+
+
+@record
+class _Layout:
+    """The columns of a table that are drawn, how wide each is (None: rows are stacked), the headings given up."""
+
+    kept: list[int]
+    widths: list[int] | None
+    given_up: list[str]
+
+
+def _layout(section: Section, rows: Sequence[Sequence[str]], width: int) -> _Layout:
+    """Return how a table is laid out in a width: spare columns are given up until the others fit."""
+    kept = _kept(section)
     spare = sorted(
         (number for number in kept if section.columns[number].spare), key=lambda n: -section.columns[n].spare
     )
     given_up: list[str] = []
-    while (widths := _widths(section, rows, kept, out.width - 2)) is None and spare:
+    while (widths := _widths(section, rows, kept, width)) is None and spare:
         lost = spare.pop(0)
         kept.remove(lost)
         given_up.append(section.columns[lost].heading)
-    if widths is None:
-        _stack(out, section, rows, kept)
-    else:
-        _lay_out(out, section, rows, kept, widths)
-    more = [section.more] if section.more else []
-    if given_up:
-        more.append(f"{' and '.join(given_up)}: with more columns, or in another --format")
-    if more:
-        say(out, "; ".join(more), "dim", 2)
+    return _Layout(kept, widths, given_up)
+
+
+def height(section: Section, width: int) -> int:
+    """Return how many lines a section takes when it is drawn (about, where its rows are stacked)."""
+    section, same = _without_repeated(section)
+    rows = _texts(section)
+    layout = _layout(section, rows, width - 2)
+    footer = _footer(section, layout.given_up)
+    around = (
+        1 + len(wrapped(section.title, width)) + sum(len(wrapped(line, width - 2)) for line in (footer, same) if line)
+    )
+    if layout.widths is None:
+        return around + sum(len(layout.kept) for _ in rows) * 2
+    drawn = [*zip(layout.kept, layout.widths, strict=True)]
+    cells = [[len(wrapped(row[number], one)) for number, one in drawn] for row in rows]
+    heading = max((len(wrapped(section.columns[number].heading, one)) for number, one in drawn), default=1)
+    return around + heading + 1 + sum(map(max, cells))
+
+
+def shortened(section: Section, width: int, most: int) -> Section:
+    """Return a section whose cells take at most so many lines each when it is drawn; what is cut ends with `…`.
+
+    The first column says what the row is about, and is never cut. Where much would be cut, spare columns go first.
+    """
+    layout = _layout(section, _texts(section), width - 2)
+    if layout.widths is None:
+        return section
+    rows = _texts(section)
+    drawn = [*zip(layout.kept, layout.widths, strict=True)]
+    tallest = max((len(wrapped(row[number], one)) for row in rows for number, one in drawn[1:]), default=1)
+    spare = max(layout.kept[1:], key=lambda number: section.columns[number].spare, default=0)
+    if tallest > 2 * most and section.columns[spare].spare:
+        kept = [number for number in range(len(section.columns)) if number != spare]
+        columns = tuple(section.columns[number] for number in kept)
+        return shortened(
+            replace(section, columns=columns, rows=tuple(tuple(row[n] for n in kept) for row in section.rows)),
+            width,
+            most,
+        )
+    of_column = dict(zip(layout.kept[1:], layout.widths[1:], strict=True))
+
+    def short(number: int, cell: Cell) -> Cell:
+        lines = wrapped(cell, of_column[number]) if isinstance(cell, str) and number in of_column else []
+        if len(lines) <= most:
+            return cell
+        last = lines[most - 1]
+        return " ".join([*lines[: most - 1], last if len(last) < of_column[number] else last[:-1]]) + "…"
+
+    cut = tuple(tuple(short(number, cell) for number, cell in enumerate(row)) for row in section.rows)
+    # Shorter cells may be drawn narrower, and then be too high again.
+    return section if cut == section.rows else shortened(replace(section, rows=cut), width, most)
 
 
 def _least(column: Column, cells: Sequence[str]) -> int:

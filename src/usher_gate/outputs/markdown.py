@@ -20,5 +20,5 @@ def section_text(section: Section) -> str:
     head = "| " + " | ".join(plain(column.heading) for column in section.columns) + " |"
     rule = "| " + " | ".join("---:" if column.right else "---" for column in section.columns) + " |"
     rows = ["| " + " | ".join(plain(cell_text(cell)) for cell in row) + " |" for row in section.rows]
-    more = f"\n\n{plain(section.more)}" if section.more else ""
+    more = f"\n\n{plain(section.footer)}" if section.footer else ""
     return f"## {plain(section.title)}\n\n" + "\n".join([head, rule, *rows]) + more + "\n"

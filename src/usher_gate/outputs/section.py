@@ -6,6 +6,7 @@ How cells are drawn is decided where they are drawn.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 
 from ..core.organisation.snapshot import Snapshot
 from ..core.words.plural import plural
@@ -36,12 +37,44 @@ class Column:
 
 @record
 class Section:
-    """A titled table; `more` says how many rows are left out and how to see them."""
+    """A titled table; `left_out` rows of it are not here, and `more` is what else is said below it.
+
+    `word` is what --show names it by, "" where only more rows can be asked for.
+    """
 
     title: str
     columns: tuple[Column, ...]
     rows: tuple[tuple[Cell, ...], ...]
     more: str = ""
+    word: str = ""
+    left_out: int = 0
+
+    @property
+    def footer(self) -> str:
+        """Return what is said below it: how many rows are left out and how to see them, and what else there is."""
+        how = f"--show {self.word}" if self.word else "--rows 0, or --format json"
+        return "; ".join(filter(None, (f"and {self.left_out:,} more: {how}" if self.left_out else "", self.more)))
+
+    def first(self, most: int) -> Section:
+        """Return it with its first rows only."""
+        rows = self.rows[:most]
+        return replace(self, rows=rows, left_out=self.left_out + len(self.rows) - len(rows))
+
+
+def listed(
+    word: str, title: str, columns: Sequence[Column], rows: Sequence[tuple[Cell, ...]], most: int, more: str = ""
+) -> Section:
+    """Return a table of the first `most` rows (0: all)."""
+    section = Section(title=title, columns=tuple(columns), rows=tuple(rows), more=more, word=word)
+    return section.first(most) if most else section
+
+
+def part(
+    word: str, title: str, columns: Sequence[Column], rows: Sequence[tuple[Cell, ...]], rows_in_all: int
+) -> Section:
+    """Return a table of which only the first rows were made."""
+    left_out = rows_in_all - len(rows)
+    return Section(title=title, columns=tuple(columns), rows=tuple(rows), word=word, left_out=left_out)
 
 
 def cell_text(cell: Cell) -> str:
@@ -54,13 +87,6 @@ def cell_text(cell: Cell) -> str:
 def joined(parts: Sequence[str]) -> str:
     """Return some things in a sentence: `a, b and c`."""
     return parts[0] if len(parts) == 1 else ", ".join(parts[:-1]) + " and " + parts[-1]
-
-
-def cut(rows: Sequence[tuple[Cell, ...]], most: int, how: str) -> tuple[tuple[tuple[Cell, ...], ...], str]:
-    """Return the first `most` rows (0: all), and what to say of the others: how many they are, and how to see them."""
-    if most and len(rows) > most:
-        return tuple(rows[:most]), f"and {len(rows) - most:,} more: {how}"
-    return tuple(rows), ""
 
 
 def some(names: Sequence[str], most: int = 3) -> str:

@@ -12,6 +12,7 @@ from contextlib import contextmanager, suppress
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import Any
 
 from ..core.organisation.build.settings import SETTINGS
 from ..core.words.faults import Fault, Faults, nearest, quoted
@@ -107,19 +108,8 @@ def gather(
     snapshots, secrets = link.parent / "snapshots", Secrets(folder)
     with alone(snapshots), _recorded(snapshots) as failed:
         taken_at = datetime.now(UTC).replace(microsecond=0)
-        found: list[tuple[str, Gathered]] = []
         reports: list[Report] = []
-        lost: list[Missing] = []
-        for named in settings.sources:
-            context = Context(folder, secrets, progress(named.name), time_zone=settings.time_zone)
-            gathered, report = _ask(named, context)
-            reports.append(report)
-            say(report)
-            if gathered is not None:
-                found.append((named.name, gathered))
-            else:
-                tables = tuple(sorted(named.source.gives.tables))
-                lost.append(Missing(named.name, report.failed, tables, named.source.gives.services or ()))
+        found, lost = _ask_all(settings, folder, secrets, reports, say, progress)
         failed += [source.source for source in lost]
         if lost:
             _refuse(lost, any(_gives_people(gathered) for _, gathered in found), partial)
@@ -145,15 +135,7 @@ def gather(
         notes += [f"{name}: accepted: gave {loss}" for name, loss in shrunk]
         notes += group_notes
         describe = [
-            {
-                "name": named.name,
-                "kind": named.kind,
-                "from": named.place,
-                "seconds": round(report.seconds, 1),
-                "rows": report.counts,
-                **details.get(named.name, {}),
-            }
-            | {"state": "missing" if report.failed else "whole"}
+            _described(named, report) | details.get(named.name, {}) | {"state": "missing" if report.failed else "whole"}
             for named, report in zip(settings.sources, reports, strict=True)
         ]
         finished = datetime.now(UTC).strftime("%Y-%m-%dT%H:%M:%SZ")
@@ -170,6 +152,41 @@ def gather(
         pruned=pruned,
         people_by_givers=joined.people_by_givers(),
     )
+
+
+def _ask_all(
+    settings: GatherSettings,
+    folder: Path,
+    secrets: Secrets,
+    reports: list[Report],
+    say: Say,
+    progress: Callable[[str], Progress],
+) -> tuple[list[tuple[str, Gathered]], list[Missing]]:
+    """Ask every source in turn; return what each gave by name, and the sources that gave nothing."""
+    found: list[tuple[str, Gathered]] = []
+    lost: list[Missing] = []
+    for named in settings.sources:
+        context = Context(folder, secrets, progress(named.name), time_zone=settings.time_zone)
+        gathered, report = _ask(named, context)
+        reports.append(report)
+        say(report)
+        if gathered is not None:
+            found.append((named.name, gathered))
+        else:
+            tables = tuple(sorted(named.source.gives.tables))
+            lost.append(Missing(named.name, report.failed, tables, named.source.gives.services or ()))
+    return found, lost
+
+
+def _described(named: NamedSource, report: Report) -> dict[str, Any]:
+    """Return how a source went, for the manifest."""
+    return {
+        "name": named.name,
+        "kind": named.kind,
+        "from": named.place,
+        "seconds": round(report.seconds, 1),
+        "rows": report.counts,
+    }
 
 
 def _shrunk_text(losses: Sequence[tuple[str, str]]) -> str:

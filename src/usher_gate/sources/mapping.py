@@ -9,7 +9,7 @@ from pathlib import Path
 
 from ..core.words.faults import Faults, nearest, quoted
 from ..files.faults import stop_if_any
-from ..files.yamltree import YamlNode, read_yaml
+from ..files.yamltree import Fields, YamlNode, read_yaml
 
 LEVELS = ("organisation", "unit", "group", "person")
 _HOW = ("missing", "other", "may-be-absent", "separator", "dates")
@@ -110,17 +110,17 @@ def read_mapping(path: Path) -> Mapping1:
     """Reads a mapping file; raises BadInput."""
     faults = Faults()
     top = read_yaml(path, str(path), "mapping/1", faults)
-    fields = top.fields(("usher-gate", "into"), ("rows", "ignore", *_EXPORT)) if top is not None else {}
-    rows = fields["rows"].text("a path such as data.items") if "rows" in fields else ""
+    fields = top.fields(("usher-gate", "into"), ("rows", "ignore", *_EXPORT)) if top is not None else Fields()
+    rows = fields.text("rows", "a path such as data.items", default="")
     ignore = frozenset(fields["ignore"].texts("a column")) if "ignore" in fields else frozenset[str]()
     into = tuple(_into(item) for item in fields["into"].items(1)) if "into" in fields else ()
-    delimiter = fields["delimiter"].text("a delimiter") if "delimiter" in fields else ""
+    delimiter = fields.text("delimiter", "a delimiter", default="")
     if delimiter and len(delimiter.replace("\\t", "\t")) != 1:
         fields["delimiter"].fault(f"{quoted(delimiter)} is no single character; write one such as ';' or '\\t'")
-    encoding = fields["encoding"].text("an encoding") if "encoding" in fields else "utf-8"
+    encoding = fields.text("encoding", "an encoding", default="utf-8")
     if encoding and not _is_encoding(encoding):
         fields["encoding"].fault(f"there is no encoding {quoted(encoding)}; write one such as utf-8, latin-1 or utf-16")
-    taken = fields["taken_at"].fields(("from",)) if "taken_at" in fields else {}
+    taken = fields.below("taken_at", ("from",))
     taken_at = taken["from"].text("where the export says when it was taken") if "from" in taken else ""
     stop_if_any(faults)
     every = (rows or "", into, ignore, (delimiter or "").replace("\\t", "\t"), encoding or "utf-8", taken_at or "")
@@ -140,16 +140,14 @@ def _into(item: YamlNode) -> MappingTarget:
         fields = item.fields(
             ("settings", "scope", "controls"), ("where", "pinned", "rank", "active", "changed_at", "note", "set")
         )
-        service = _cell(fields["settings"], "a service") if "settings" in fields else Cell()
-        scope = fields["scope"].fields(("level",), ("from", "values", *_HOW)) if "scope" in fields else {}
-        level = _level(scope["level"]) if "level" in scope else Cell()
+        service = fields.read("settings", lambda node: _cell(node, "a service"), Cell())
+        scope = fields.below("scope", ("level",), ("from", "values", *_HOW))
+        level = scope.read("level", _level, Cell())
         if (level.value == "organisation") == ("from" in scope) and scope:
             fields["scope"].fault(
                 "a level other than organisation says from which column its unit, group or person comes, with from:"
             )
-        controls = {
-            name: _cell(entry) for name, entry in (fields["controls"].entries() if "controls" in fields else {}).items()
-        }
+        controls = {name: _cell(entry) for name, entry in (fields.mapping("controls")).items()}
         names = ("pinned", "rank", "active", "changed_at", "note", "set")
         extra: dict[str, Cell] = {str(name): _cell(fields[name]) for name in names if name in fields}
         return MappingTarget(
@@ -162,10 +160,10 @@ def _into(item: YamlNode) -> MappingTarget:
             extra=extra,
         )
     fields = item.fields(("table", "columns"), ("where",))
-    table = fields["table"].choice(_KNOWN) if "table" in fields else None
+    table = fields.choice("table", _KNOWN)
     return MappingTarget(
         table or "",
-        {name: _cell(entry) for name, entry in (fields["columns"].entries() if "columns" in fields else {}).items()},
+        {name: _cell(entry) for name, entry in (fields.mapping("columns")).items()},
         where=_where(fields),
     )
 
@@ -180,9 +178,9 @@ def _level(place: YamlNode) -> Cell:
     return Cell(value=place.choice(LEVELS))
 
 
-def _where(fields: Mapping[str, YamlNode]) -> dict[str, frozenset[str]]:
+def _where(fields: Fields) -> dict[str, frozenset[str]]:
     """Read which rows to take: by raw column one value or a list of values."""
-    entries = fields["where"].entries() if "where" in fields else {}
+    entries = fields.mapping("where")
     return {
         name: frozenset(entry.texts("a value", 1) if entry.is_list else (entry.text("a value") or "",))
         for name, entry in entries.items()
@@ -199,7 +197,7 @@ def _cell(place: YamlNode, constant: str = "") -> Cell:
     return _cell_of(found)
 
 
-def _cell_of(found: Mapping[str, YamlNode]) -> Cell:
+def _cell_of(found: Fields) -> Cell:
     """Read how one cell is made: from which column, with which translations."""
     text = {
         name: found[name].text("a text") if name in found else None for name in ("from", "value", "missing", "other")
@@ -211,9 +209,9 @@ def _cell_of(found: Mapping[str, YamlNode]) -> Cell:
     )
     other = text["other"]
     absent = "may-be-absent" in found and bool(found["may-be-absent"].truth())
-    separator = found["separator"].text("a separator") if "separator" in found else ""
+    separator = found.text("separator", "a separator", default="")
     other = "" if other == "leave" else other
-    dates = found["dates"].text("how a date is written, such as %d.%m.%Y") if "dates" in found else ""
+    dates = found.text("dates", "how a date is written, such as %d.%m.%Y", default="")
     return Cell(
         source=text["from"],
         value=text["value"],

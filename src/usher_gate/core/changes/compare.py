@@ -15,9 +15,9 @@ import numpy as np
 
 from ..door.agenda import Planned
 from ..door.doors import Doors
-from ..door.hosts import ASKED, LISTED, MAY_START, START, hosts_of
+from ..door.hosts import hosts_of
 from ..door.visitors import kinds_of
-from ..organisation.columns import MISSING, Ints, Longs
+from ..organisation.columns import MISSING, Bools, Ints, Longs
 from ..organisation.facts import FACTS, fact
 from ..organisation.services import Service
 from ..organisation.snapshot import Snapshot
@@ -26,7 +26,7 @@ from ..verdicts.checker import Checker
 from ..verdicts.codes import DRIFTS, EXCEPTED, EXEMPT, MEETS, VERDICTS
 from ..verdicts.others import OtherVerdicts, judge_organisation, judge_partners
 from ..verdicts.planned import judge_meetings
-from ..verdicts.rules import AgreedException, Baseline, Rule
+from ..verdicts.rules import DOOR_CONTROLS_AND_LISTS, AgreedException, Baseline, Rule
 from ..verdicts.scope import services_of
 from ..words.record import record
 from .access import AccessMoved, access_moves
@@ -37,7 +37,6 @@ from .model import Changes, Members, PartnerFlags, PeopleChange, RegisterChange,
 NOT_JUDGED = len(VERDICTS)  # of a subject that is not there
 WORDS = (*VERDICTS, "not-judged")
 _BY_ACCESS_RULES = ("denying-rules", "requiring-rules")
-_DOOR_CONTROLS = frozenset((*ASKED, LISTED, MAY_START, START))
 # In the order of worse these rank with `meets`: an excepted verdict is compared by what it would be.
 _AS_MET = (EXEMPT, EXCEPTED, NOT_JUDGED)
 
@@ -172,6 +171,8 @@ class ChangeComparison:
     weaker: tuple[ValueMoved, ...]
     protected: tuple[ValueMoved, ...]  # of people that a rule about the control leaves out by its `except`
     newly: tuple[tuple[str, str], ...]  # who drifts and did not (id, login)
+    no_longer: tuple[tuple[str, str], ...]  # who drifted and does not
+    still: tuple[tuple[str, str], ...]  # who drifted and does
     baseline: BaselineMoved | None  # where another baseline is rehearsed
     notes: tuple[str, ...]
 
@@ -266,7 +267,7 @@ class Compared:
                 if any(rule is not None and rule.subject == "people" for rule in pair):
                     self._people(pair, name, tally, drifts, logins, need)
                 else:
-                    self._others(pair, name, tally)
+                    self._others(pair, name, tally, need)
         locked = self._lockouts()
         return ChangeComparison(
             before=before.snapshot,
@@ -293,12 +294,16 @@ class Compared:
             ),
             weaker=tuple(map(self._value_moved, self._weaker())),
             protected=tuple(self._protected()),
-            newly=tuple(
-                (self.names[place], logins[place]) for place in np.flatnonzero(drifts[1] & ~drifts[0]).tolist()
-            ),
+            newly=self._named(drifts[1] & ~drifts[0], logins),
+            no_longer=self._named(drifts[0] & ~drifts[1], logins),
+            still=self._named(drifts[0] & drifts[1], logins),
             baseline=self._baseline_moved(tally),
             notes=self.applied.notes,
         )
+
+    def _named(self, mask: Bools, logins: Sequence[str]) -> tuple[tuple[str, str], ...]:
+        """Return some people (a mask over all names) by id and login."""
+        return tuple((self.names[place], logins[place]) for place in np.flatnonzero(mask).tolist())
 
     def _pairs(self) -> Iterator[tuple[Rule | None, Rule | None]]:
         """Yield each rule as it is and as it would be, by id; None where there is none, or one about other subjects."""
@@ -356,39 +361,14 @@ class Compared:
         need: dict[tuple[str | None, str], set[int]],
     ) -> None:
         """Compare the verdicts of one rule about people on one service, before and after, and add them to the tally."""
-        said: list[Ints] = []
-        would: list[Ints] = []
         rule = pair[0] or pair[1]
         assert rule is not None
-        touched = self._is_other_baseline or self._touched(rule, name)
-        for turn, (mine, checker) in enumerate(list(zip(pair, self.checkers, strict=True))[: 2 if touched else 1]):
-            columns = [np.full(len(self.names), NOT_JUDGED, np.int32) for _ in (said, would)]
-            service = None if name is None else self._service(name, checker.snapshot)
-            if mine is not None and self._is_judged(mine, service, checker):
-                verdicts = checker.judge(mine, service)
-                tally.covered[turn].update(
-                    exception for exception, covered in verdicts.covers.items() if np.any(covered)
-                )
-                for column, whole in zip((verdicts.verdict, verdicts.would_be), columns, strict=True):
-                    whole[self.places[turn]] = column
-            said.append(columns[0])
-            would.append(columns[1])
-        if not touched:
-            said.append(said[0])
-            would.append(would[0])
-            tally.covered[1].update(tally.covered[0])
+        said, would = self._judged(pair, name, tally, self._is_other_baseline or self._touched(rule, name))
         for turn in (0, 1):
             counted = np.bincount(said[turn], minlength=NOT_JUDGED + 1)[: len(VERDICTS)]
             tally.counts[turn][:] += counted
             drifts[turn] |= said[turn] == DRIFTS
-        drifting = np.flatnonzero(said[0] == DRIFTS).tolist()
-        if drifting and pair[0] is not None:
-            for leaf in pair[0].leaves:
-                if leaf.about in ("control", "person"):
-                    need.setdefault((name if leaf.about == "control" else None, leaf.name), set()).update(drifting)
-                elif leaf.about == "door":
-                    for control in _DOOR_CONTROLS:
-                        need.setdefault((name, control), set()).update(drifting)
+        _add_need(need, pair[0], name, np.flatnonzero(said[0] == DRIFTS).tolist())
         other = np.flatnonzero(said[0] != said[1])
         pairs, counts = np.unique(np.stack((said[0][other], said[1][other])), axis=1, return_counts=True)
         for (first, second), count in zip(pairs.T.tolist(), counts.tolist(), strict=True):
@@ -417,8 +397,44 @@ class Compared:
         """Return whether a rule is judged on a service at all."""
         return any(one is service for one in services_of(rule, checker.snapshot.services))
 
-    def _others(self, pair: tuple[Rule | None, Rule | None], name: str | None, tally: _Tally) -> None:
-        """Compare the verdicts of one rule about subjects other than people, before and after."""
+    def _judged(
+        self, pair: tuple[Rule | None, Rule | None], name: str | None, tally: _Tally, touched: bool
+    ) -> tuple[list[Ints], list[Ints]]:
+        """Return the verdicts of everyone before and after, and those without exceptions.
+
+        Where nothing that the rule looks at is touched, those after are those before.
+        """
+        said: list[Ints] = []
+        would: list[Ints] = []
+        for turn, (mine, checker) in enumerate(list(zip(pair, self.checkers, strict=True))[: 2 if touched else 1]):
+            columns = [np.full(len(self.names), NOT_JUDGED, np.int32) for _ in (said, would)]
+            service = None if name is None else self._service(name, checker.snapshot)
+            if mine is not None and self._is_judged(mine, service, checker):
+                verdicts = checker.judge(mine, service)
+                tally.covered[turn].update(
+                    exception for exception, covered in verdicts.covers.items() if np.any(covered)
+                )
+                for column, whole in zip((verdicts.verdict, verdicts.would_be), columns, strict=True):
+                    whole[self.places[turn]] = column
+            said.append(columns[0])
+            would.append(columns[1])
+        if not touched:
+            said.append(said[0])
+            would.append(would[0])
+            tally.covered[1].update(tally.covered[0])
+        return said, would
+
+    def _others(
+        self,
+        pair: tuple[Rule | None, Rule | None],
+        name: str | None,
+        tally: _Tally,
+        need: dict[tuple[str | None, str], set[int]],
+    ) -> None:
+        """Compare the verdicts of one rule about subjects other than people, before and after.
+
+        What drifts at a planned meeting is its organiser's to mend.
+        """
         found: list[dict[tuple[str, str], tuple[int, int]]] = []
         rule = pair[0] or pair[1]
         assert rule is not None
@@ -429,6 +445,9 @@ class Compared:
                 continue
             judged = _judge_other(mine, service, checker)
             tally.covered[turn].update(exception for exception, covered in judged.covers.items() if covered)
+            if judged.organisers is not None and not turn:
+                drifting = np.array([detail.verdict == DRIFTS for _, detail in judged.found], bool)
+                _add_need(need, mine, name, self.places[0][judged.organisers[drifting]].tolist())
             found.append(
                 {
                     subject: (detail.verdict, detail.verdict if detail.would_be is None else detail.would_be)
@@ -453,7 +472,7 @@ class Compared:
 
     @property
     def _doors_touched(self) -> bool:
-        if any(place[1] in _DOOR_CONTROLS for place in self.applied.places):
+        if any(place[1] in DOOR_CONTROLS_AND_LISTS for place in self.applied.places):
             return True
         return any(
             isinstance(change, (Members, PartnerFlags))
@@ -704,6 +723,20 @@ class Compared:
 
     def _logins_folded(self) -> list[str]:
         return [login.casefold() for login in self._logins]
+
+
+def _add_need(
+    need: dict[tuple[str | None, str], set[int]], rule: Rule | None, service: str | None, people: Sequence[int]
+) -> None:
+    """Note that some people have something to mend where a rule looks: by service (None for facts) and control."""
+    if rule is None or not people:
+        return
+    for leaf in rule.leaves:
+        if leaf.about in ("control", "person"):
+            need.setdefault((service if leaf.about == "control" else None, leaf.name), set()).update(people)
+        elif leaf.about == "door":
+            for control in DOOR_CONTROLS_AND_LISTS:
+                need.setdefault((service, control), set()).update(people)
 
 
 def _judge_other(rule: Rule, service: Service | None, checker: Checker) -> OtherVerdicts:

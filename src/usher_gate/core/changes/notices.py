@@ -37,40 +37,6 @@ _MONTHS = (
     "November",
     "December",
 )
-# The meanings of words of levels that are not plain by themselves; first for one control, then for all.
-_MEANINGS_OF_CONTROL = {
-    ("door.identity", "anyone"): "anyone, without an account too",
-    ("door.waiting-room", "partners"): "people of partners, guests and members of the organisation",
-    ("door.waiting-room", "guests"): "guests and members of the organisation",
-    ("room.chat", "off"): "no one",
-    ("room.recording", "off"): "no one",
-    ("file.guard-action", "off"): "nothing",
-}
-_MEANINGS = {
-    "any-account": "an account of any kind",
-    "anyone": "anybody",
-    "block": "it is blocked",
-    "block-unless-justified": "it is blocked unless the sender gives a reason",
-    "digits": "digits alone",
-    "encrypted-read-only": "it is encrypted and can only be read",
-    "end-to-end": "from one end to the other",
-    "everyone": "everyone",
-    "hosts": "hosts only",
-    "invitees": "invited people and hosts",
-    "limited": "a part",
-    "listed": "those on a list",
-    "listed-domains": "an account of a domain on our list",
-    "members": "members of the organisation",
-    "named-people": "people who are named for it",
-    "organisation": "people of the organisation",
-    "own-organisation": "an account of our own organisation",
-    "own-record": "their own entry",
-    "public": "everyone, also outside the organisation",
-    "tell": "the sender gets a message",
-    "transport": "on the way to the service",
-    "with-hosts": "everyone, but only to hosts",
-    "with-symbols": "letters, digits and symbols",
-}
 _GATES = ("door.", "line.")  # the areas of controls that decide who gets into a meeting
 
 
@@ -192,7 +158,7 @@ def _moves(control: Control, before: str | None, after: str | None) -> str:
 
 def _meaning(control: Control, value: str | None) -> str:
     word = value or "none"
-    meaning = _MEANINGS_OF_CONTROL.get((control.id, word)) or _MEANINGS.get(word)
+    meaning = control.meanings.get(word)
     return f'"{meaning or word.replace("-", " ").replace(";", ", ")}"'
 
 

@@ -145,6 +145,11 @@ class Doors:
                 visitors=tuple(self._counted(each) for each in self._met[kind]),
             )
 
+    def open_hosts(self, kind: str) -> Longs:
+        """Return the people (numbers, ascending) whose door of one kind is open to a stranger."""
+        found = self._found[kind]
+        return self.hosts.people[(found.there & found.open)[self.hosts.class_of]]
+
     def _counted(self, met: VisitOutcome) -> VisitorCount:
         there, known = met.exists != 0, met.known
         enters, waits, refused = (self.hosts.count(there & known & (met.least == number)) for number in range(3))

@@ -62,6 +62,10 @@ _REFUSED_BY_IDENTITY: Mapping[str, frozenset[str]] = {
 }
 
 
+# The gates in the order in which a visitor comes to them; `room` is a personal room that does not exist.
+GATES = ("way", "domain", "account", "identity", "passcode", "host", "waiting-room", "audience", "room")
+
+
 @record
 class Gate:
     """Describes what one gate gives at least and at most (one number a host), and the control that it is about.

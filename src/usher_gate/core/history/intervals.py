@@ -23,6 +23,7 @@ from ..verdicts.codes import DRIFTS, VERDICTS
 from ..verdicts.outcome import Root
 from ..verdicts.result import CheckResult, FindingBlock
 from ..words.record import record
+from ..words.vocabulary import SEVERITIES
 
 NOT_JUDGED = "not-judged"  # a finding that could not be judged at a check, because what it needs was missing
 KEPT = frozenset(("drifts", "loose", "unknown", "unavailable", "settling", "excepted", NOT_JUDGED))
@@ -311,7 +312,7 @@ def counted(result: CheckResult) -> dict[tuple[str, str], int]:
     for rule in result.rules:
         found["rule", rule.id] = int(result.rule_counts[rule.id][DRIFTS])
     worst = result.worst_of
-    for place, name in enumerate(("critical", "high", "medium", "low")):
+    for place, name in enumerate(SEVERITIES):
         found["severity", name] = int(np.count_nonzero(worst == place))
     for kind, shares in (("group", result.groups), ("unit", result.units)):
         for owner, whole, drifting in zip(

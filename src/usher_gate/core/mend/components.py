@@ -10,11 +10,11 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from ..organisation.services import Service
-from ..verdicts.rules import DOOR_CONTROLS, Rule
+from ..verdicts.rules import DOOR_CONTROLS, DOOR_CONTROLS_AND_LISTS, Rule
 from ..verdicts.scope import services_of
 from ..verdicts.trial import Remembered
 from .constraints import MendingConstraints
-from .judging import DOOR_CONTROLS_AND_LISTS, Judging
+from .judging import Judging
 
 
 def components(base: Remembered, terms: MendingConstraints) -> Iterator[Judging]:

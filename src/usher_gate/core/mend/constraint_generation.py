@@ -23,7 +23,7 @@ from ..door.visitors import (
 )
 from ..verdicts.codes import UNKNOWN
 from ..verdicts.condition import Leaf
-from ..verdicts.rules import DOOR_CONTROLS, Rule
+from ..verdicts.rules import DOOR_CONTROLS_AND_LISTS, Rule
 from .integer_program import NOTHING, ONE, Term, negated, total, value_of
 from .judging import INVITEE, PlanScore
 from .model import Model, Open
@@ -31,58 +31,62 @@ from .trees import WatchedTree
 from .walks import EquivalenceClass, Item, PlaceKey
 
 
-class ConstraintGeneration(Model):
-    """A program that learns."""
+class ConstraintGeneration:
+    """Adds constraints to a program that a plan breaks and every right plan keeps."""
+
+    def __init__(self, model: Model) -> None:
+        self._model, self._judging, self._walks = model, model.judging, model.walks
+        self._variables, self._program = model.variables, model.program
 
     def learn(self, weighed: PlanScore, values: np.ndarray) -> bool:
         """Adds what a plan broke; says whether anything was added."""
-        size, people = len(self.program), self.walks.of_person
+        size, people = len(self._program), self._walks.of_person
         new = False
         broken: list[tuple[EquivalenceClass, Rule | None, str]] = []
         for against in weighed.against:
-            rule = next((rule for rule in self.judging.rules if rule.id == against.rule), None)
+            rule = next((rule for rule in self._judging.rules if rule.id == against.rule), None)
             if rule is not None and rule.subject == "organisation":
-                new |= self.include_organisation()
-                assert self.walks.organisation is not None
-                broken.append((self.walks.organisation, rule, against.kind))
+                new |= self._model.include_organisation()
+                assert self._walks.organisation is not None
+                broken.append((self._walks.organisation, rule, against.kind))
                 continue
             unknown = [person for person in against.people.tolist() if person not in people]
-            new |= self.include_people(unknown)
+            new |= self._model.include_people(unknown)
             for number in against.meetings.tolist():
-                new |= self.include_meeting(number)
+                new |= self._model.include_meeting(number)
             met = {
                 people[person].name: people[person] for person in against.people.tolist() if person not in set(unknown)
             }
             broken += [(alike, rule, against.kind) for alike in met.values()]
-            broken += [(self.walks.of_meeting[number], rule, against.kind) for number in against.meetings.tolist()]
+            broken += [(self._walks.of_meeting[number], rule, against.kind) for number in against.meetings.tolist()]
         if new:
             return True
         for alike, rule, kind in broken:
             self._forbid(alike, rule, kind, weighed, values, NOTHING)
         for alike, rule in self._left(weighed):
-            known = self.open.get((alike.name, rule.id))
+            known = self._model.open.get((alike.name, rule.id))
             if known is None:
-                term = self.program.variable()
-                known = self.open[alike.name, rule.id] = Open(alike, rule, term)
+                term = self._program.variable()
+                known = self._model.open[alike.name, rule.id] = Open(alike, rule, term)
             if value_of(known.term, values) < 0.5:
                 self._forbid(alike, rule, "", weighed, values, known.term)
-        return len(self.program) > size
+        return len(self._program) > size
 
     def _left(self, weighed: PlanScore) -> Iterable[tuple[EquivalenceClass, Rule]]:
-        for rule in self.judging.rules:
+        for rule in self._judging.rules:
             if rule.subject == "people":
                 for person in np.flatnonzero(weighed.open_people[rule.id]).tolist():
-                    if person not in self.walks.of_person:
-                        self.include_people([person])
-                    yield self.walks.of_person[person], rule
+                    if person not in self._walks.of_person:
+                        self._model.include_people([person])
+                    yield self._walks.of_person[person], rule
             elif rule.subject == "meetings":
                 for number in np.flatnonzero(weighed.open_meetings[rule.id]).tolist():
-                    self.include_meeting(number)
-                    yield self.walks.of_meeting[number], rule
+                    self._model.include_meeting(number)
+                    yield self._walks.of_meeting[number], rule
             elif weighed.open_organisation[rule.id]:
-                self.include_organisation()
-                assert self.walks.organisation is not None
-                yield self.walks.organisation, rule
+                self._model.include_organisation()
+                assert self._walks.organisation is not None
+                yield self._walks.organisation, rule
 
     def _forbid(
         self,
@@ -101,9 +105,9 @@ class ConstraintGeneration(Model):
         door = self._by_door(alike, rule, kind, weighed, values, escape)
         if door:
             return
-        controls = self.judging.controls if rule is None else sorted(self.judging.controls_of(rule))
+        controls = self._judging.controls if rule is None else sorted(self._judging.controls_of(rule))
         if kind == INVITEE:
-            controls = [control for control in self.judging.controls if control in DOOR_CONTROLS or control == LISTED]
+            controls = [control for control in self._judging.controls if control in DOOR_CONTROLS_AND_LISTS]
         self._not_so([alike], controls, values, escape)
 
     def _not_so(
@@ -118,13 +122,13 @@ class ConstraintGeneration(Model):
             ways = []
             for control in controls:
                 items = alike[0].items.get(control, [])
-                standing = [item for item in items if value_of(self.is_there(item), values) > 0.5]
+                standing = [item for item in items if value_of(self._variables.is_there(item), values) > 0.5]
                 if standing:
                     counts = max(standing, key=lambda item: item.strength).says
-                    part = self.program.variable()
-                    self._accept(alike[0], control, [item.says != counts for item in items], part)
+                    part = self._program.variable()
+                    self._variables.accept(alike[0], control, [item.says != counts for item in items], part)
                     ways.append(part)
-            self.program.at_least(total([*ways, escape]), 1)
+            self._program.at_least(total([*ways, escape]), 1)
             return
         keys: dict[PlaceKey, None] = {}
         for one in alike:
@@ -132,15 +136,15 @@ class ConstraintGeneration(Model):
                 keys |= {item.place: None for item in one.items.get(control, []) if item.place is not None}
         otherwise = []
         for key in keys:
-            options = self.options(key)
+            options = self._variables.options(key)
             chosen = [term for term in options.values() if value_of(term, values) > 0.5]
             otherwise.append(negated(chosen[0]) if chosen else total(options.values()))
-        self.program.at_least(total([*otherwise, escape]), 1)
+        self._program.at_least(total([*otherwise, escape]), 1)
 
     def _contestable(self, alike: EquivalenceClass, control: str) -> bool:
         """Return whether several groups may disagree about a set."""
         groups = {item.place for item in alike.items.get(control, ()) if (item.scope or "").startswith("group:")}
-        return self.judging.base.snapshot.catalogue.index[control].kind.name == "set" and len(groups) > 1
+        return self._judging.base.snapshot.catalogue.index[control].kind.name == "set" and len(groups) > 1
 
     def _by_door(
         self,
@@ -161,7 +165,7 @@ class ConstraintGeneration(Model):
         if rule is None:
             return False
         made = False
-        for watched in self.watched.get((alike.name, rule.id), ()):
+        for watched in self._model.rules.watched.get((alike.name, rule.id), ()):
             if value_of(watched.term, values) < 0.5:
                 continue
             state = self._door_now(watched, weighed)
@@ -174,7 +178,7 @@ class ConstraintGeneration(Model):
         """Return what a leaf about doors says under the plan, and of which visitor."""
         from ..verdicts.planned import judge_leaves
 
-        trial, judging, alike = weighed.trial, self.judging, watched.alike
+        trial, judging, alike = weighed.trial, self._judging, watched.alike
         assert trial is not None
         if alike.subject == "people":
             judged = trial.judge(watched.rule, judging.service).judged
@@ -191,9 +195,9 @@ class ConstraintGeneration(Model):
         self, alike: EquivalenceClass, visit: Visit | None, direction: int, weighed: PlanScore, term: Term, escape: Term
     ) -> bool:
         """Return one of the controls that decide about a visitor has to be otherwise, in the direction that helps."""
-        strict = self.judging.base.snapshot.catalogue.index
+        strict = self._judging.base.snapshot.catalogue.index
         ways = []
-        for control in self.judging.controls:
+        for control in self._judging.controls:
             if control not in alike.items or not _concerns(control, visit):
                 continue
             value, pinned = self._standing(alike, control, weighed)
@@ -202,17 +206,17 @@ class ConstraintGeneration(Model):
             helps = self._helping(control, value, pinned, direction, plain)
             good = [helps(item) for item in items]
             if any(good):
-                part = self.program.variable()
-                self._accept(alike, control, good, part)
+                part = self._program.variable()
+                self._variables.accept(alike, control, good, part)
                 ways.append(part)
-        self.program.at_least(total([*ways, term.times(-1), escape]), 0)
+        self._program.at_least(total([*ways, term.times(-1), escape]), 0)
         return True
 
     def _helping(
         self, control: str, value: str | None, pinned: bool, direction: int, plain: bool
     ) -> Callable[[Item], bool]:
         """Return whether an item in place of what counts could help a visitor's outcome in a direction."""
-        strictness = self.judging.base.snapshot.catalogue.index[control].kind.strictness
+        strictness = self._judging.base.snapshot.catalogue.index[control].kind.strictness
 
         def helps(item: Item) -> bool:
             if (item.value, item.pinned) == (value, pinned):
@@ -229,10 +233,10 @@ class ConstraintGeneration(Model):
         trial = weighed.trial
         assert trial is not None
         if alike.subject == "meetings":
-            planned = trial.agenda.services[self.judging.service.id]
+            planned = trial.agenda.services[self._judging.service.id]
             value, cause = planned.value(control, alike.meeting)
             return value, cause.pinned if cause is not None else False
-        effective = trial.resolver.effective(self.judging.service, control)
+        effective = trial.resolver.effective(self._judging.service, control)
         place = int(effective.places[alike.person])
         return effective.values[place], bool(effective.pinned[place])
 
@@ -248,7 +252,7 @@ def _direction(leaf: Leaf) -> int:
 
 def _concerns(control: str, visit: Visit | None) -> bool:
     """Return whether a control can decide about a visitor."""
-    if control not in DOOR_CONTROLS and control != LISTED:
+    if control not in DOOR_CONTROLS_AND_LISTS:
         return False
     if visit is None:
         return True

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from ..organisation.columns import Longs
 from ..verdicts.codes import DRIFTS
 from ..verdicts.others import judge_organisation, judge_partners
 from ..verdicts.planned import judge_meetings
@@ -15,13 +16,11 @@ from .constraints import MendingConstraints, Plan
 
 @record
 class FindingCounts:
-    """Describes how many findings there are, how many a plan ends, and how many people then drift from nothing any
-    more.
-    """
+    """How many findings there are, how many a plan ends, and who (numbers) then drifts from nothing any more."""
 
     drifting: int
     ended: int
-    freed: int
+    freed: Longs
 
 
 def count_findings(base: Remembered, terms: MendingConstraints, plan: Plan) -> FindingCounts:
@@ -55,5 +54,5 @@ def count_findings(base: Remembered, terms: MendingConstraints, plan: Plan) -> F
                 now, then = now & mine, then & mine
             drifting += int(np.count_nonzero(now))
             ended += int(np.count_nonzero(now & ~then))
-    freed = int(np.count_nonzero((before_of > 0) & (after_of == 0)))
+    freed = np.flatnonzero((before_of > 0) & (after_of == 0))
     return FindingCounts(drifting, ended, freed)

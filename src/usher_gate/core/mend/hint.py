@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from ..settings.edited import NewValue, SettingTarget
 from ..verdicts.trial import Remembered
+from ..words.plural import plural
 from .candidates import CandidateEdits
 from .components import components
 from .constraints import MendingConstraints
@@ -32,12 +33,13 @@ def hint(base: Remembered, terms: MendingConstraints, drifting: int) -> str:
         found = best_single(judging, CandidateEdits(judging))[0]
         if found is None:
             come = "comes from a setting" if mendable == 1 else "come from settings"
-            return f"{_of(mendable, drifting)} {come}: usher-gate mend finds the fewest edits that mend them."
+            return f"{_of(mendable, drifting)} {come}: usher-gate mend looks for a plan."
         plan |= found.plan
     ended = count_findings(base, terms, plan).ended  # a verdict may then still drift by a fact
     if not ended:
         return ""
-    return f"{len(plan):,} {'edit ends' if len(plan) == 1 else 'edits end'} {_of(ended, drifting)}: usher-gate mend"
+    edits = plural(len(plan), "edit")
+    return f"One plan: usher-gate mend ends {_of(ended, drifting)} with {edits}, and makes no one worse off."
 
 
 def _of(some: int, drifting: int) -> str:

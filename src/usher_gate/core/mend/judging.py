@@ -14,17 +14,17 @@ from functools import cached_property
 import numpy as np
 
 from ..door.agenda import TURNED_AWAY, PlannedOn
-from ..organisation.columns import MISSING, Bools, Ints, Longs, distinct
+from ..organisation.columns import Bools, Ints, Longs, distinct
 from ..organisation.services import Service
 from ..organisation.settings import MEETING
 from ..settings.clashes import having
-from ..settings.effective import Effective
+from ..settings.effective import Effective, members_at
 from ..verdicts.checker import Checker
 from ..verdicts.codes import DRIFTS, EXCEPTED, LOOSE, MEETS, SETTLING, UNAVAILABLE, UNKNOWN, VerdictCodes
 from ..verdicts.others import judge_organisation
 from ..verdicts.outcome import VerdictDetail
 from ..verdicts.planned import judge_meetings
-from ..verdicts.rules import DOOR_CONTROLS, Rule
+from ..verdicts.rules import DOOR_CONTROLS_AND_LISTS, Rule
 from ..verdicts.trial import Remembered, Trial
 from ..words.record import record
 from .constraints import MendingConstraints, Plan
@@ -438,14 +438,7 @@ class Judging:
 
     def members(self, kind: int, target: int) -> Ints:
         """Return the active people at a place."""
-        snapshot = self.base.snapshot
-        if kind == 0:
-            return np.arange(self.size, dtype=np.int32)
-        if kind == 1 and snapshot.units is not None:
-            return snapshot.units.members(target)
-        if kind == 2 and snapshot.groups is not None:
-            return snapshot.groups.members(target)
-        return np.array([target] if target != MISSING else [], np.int32)
+        return members_at(self.base.snapshot, kind, target)
 
     def to_mend_in_all(self) -> int:
         """Return how many verdicts are to be mended."""
@@ -465,9 +458,6 @@ class Judging:
             mask = self.to_mend(rule)
             if np.any(mask):
                 yield rule, mask
-
-
-DOOR_CONTROLS_AND_LISTS = DOOR_CONTROLS | {"door.listed-domains"}
 
 
 def mendable(detail: VerdictDetail) -> bool:

@@ -125,7 +125,7 @@ def _leaving_out(judging: Judging, against: Objection) -> str:
 
 
 def _in_words(judging: Judging, against: Objection) -> tuple[str, str]:
-    """Return why an objection forbids an edit, as a sentence, and the thing that stands in the way by name."""
+    """Return why an objection forbids an edit, as a sentence, and the name of what prevents it."""
     many = len(against.people) + len(against.meetings)
     affected = plural(many, "person", "people") if len(against.people) else f"{many} planned meetings"
     if against.kind == WORSE:

@@ -215,7 +215,7 @@ class _Search:
             drifting=plain.drifting,
             mendable=plain.mendable,
             ended=ended,
-            freed=comparison.drifting[0] - comparison.drifting[1],
+            freed=comparison.no_longer,
             touched=len(values),
             without=len(affected),
             affected=affected,

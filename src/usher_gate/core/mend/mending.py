@@ -85,8 +85,8 @@ class MendingResult:
     """The whole answer.
 
     `drifting` verdicts drift now, `mendable` of them by a setting; `ended` drift no more, `left` are left of those to
-    be mended; `freed` people drift from nothing any more. `order` (one of ORDERS) says whether no step on the way makes
-    any verdict worse.
+    be mended; `freed` people (id, login) drift from nothing any more. `order` (one of ORDERS) says whether no step on
+    the way makes any verdict worse.
     """
 
     snapshot: Snapshot
@@ -97,7 +97,7 @@ class MendingResult:
     drifting: int
     mendable: int
     ended: int
-    freed: int
+    freed: tuple[tuple[str, str], ...]
     touched: int
     without: int
     affected: tuple[ValueMoved, ...]  # the values of `without`
@@ -178,7 +178,7 @@ def mend(
     comparison = _judged_again(snapshot, tables, asked, changes, found) if plan else None
     counts = count_findings(base, terms, plan)
     left = sum(each.weighed.left for each in found)
-    after = Trial(base, plan)
+    after, people = Trial(base, plan), snapshot.people
     return MendingResult(
         snapshot=snapshot,
         changes=changes,
@@ -188,7 +188,7 @@ def mend(
         drifting=counts.drifting,
         mendable=sum(each.judging.to_mend_in_all() for each in found),
         ended=counts.ended,
-        freed=counts.freed,
+        freed=tuple(zip(people.ids.take(counts.freed), people.logins.take(counts.freed), strict=True)),
         touched=sum(each.weighed.touched for each in found),
         without=sum(each.weighed.without for each in found),
         affected=tuple(value for each in found for value in _affected(each.judging, each.weighed)),

@@ -20,6 +20,7 @@ from .deadline import NEVER_PASSES, Deadline
 from .integer_program import ONE, Term, negated, total
 from .judging import Judging
 from .trees import Trees
+from .variables import DecisionVariables
 from .walks import EquivalenceClass
 
 
@@ -32,11 +33,14 @@ class Open:
     term: Term
 
 
-class Model(Trees):
-    """The program of one component."""
+class Model:
+    """The program of one component: its variables, and the constraints of those who are in it."""
 
     def __init__(self, judging: Judging, offers: CandidateEdits, deadline: Deadline = NEVER_PASSES) -> None:
-        super().__init__(judging, offers, deadline)
+        self.judging, self.offers, self._deadline = judging, offers, deadline
+        self.variables = DecisionVariables(judging, offers)
+        self.program, self.walks = self.variables.program, self.variables.walks
+        self.rules = Trees(self.variables)
         self.open: dict[tuple[int, str], Open] = {}
         self._trees = {rule.id: rule.tree_on(judging.service) for rule in judging.rules}
         for rule, mask in judging.subjects():
@@ -57,9 +61,9 @@ class Model(Trees):
 
     def include_people(self, people: Iterable[int]) -> bool:
         """Puts people in; says whether someone is new. Raises OutOfTime, as whatever else puts subjects in."""
-        fresh = self.walks.add_people(people, self.deadline)
+        fresh = self.walks.add_people(people, self._deadline)
         for alike in fresh:
-            self.deadline.check()
+            self._deadline.check()
             self._must_hold(alike)
         return bool(fresh)
 
@@ -102,24 +106,24 @@ class Model(Trees):
             if bool(judging.to_mend(rule)[at]):
                 term = self.program.variable()
                 self.open[alike.name, rule.id] = Open(alike, rule, term)
-                self._require(alike, rule, tree, MEETS if terms.hold else SETTLING, negated(term), True)
+                self.rules.require(alike, rule, tree, MEETS if terms.hold else SETTLING, negated(term), True)
             if would_be > DRIFTS:
-                self._require(alike, rule, tree, min(would_be, MEETS), ONE, False)
+                self.rules.require(alike, rule, tree, min(would_be, MEETS), ONE, False)
         if alike.subject == "organisation":
             return
         for control in judging.controls:
             if control in alike.fixed:
                 continue
             items = alike.items[control]
-            value = self._value_now(alike, control)
+            value = self.variables.value_now(alike, control)
             frozen = judging.frozen[control] if alike.subject == "people" else judging.frozen_meetings[control]
             if frozen[at]:
-                self._accept(alike, control, [item.value == value for item in items], ONE)
+                self.variables.accept(alike, control, [item.value == value for item in items], ONE)
             there = judging.there[control][alike.person]
             if not terms.weaken and value is not None and there and not judging.need[control][alike.person]:
                 strict = self.judging.base.snapshot.catalogue.index[control].kind.strictness
                 known = [item.value is not None and strict(item.value) >= strict(value) for item in items]
-                self._accept(alike, control, known, ONE)
+                self.variables.accept(alike, control, known, ONE)
         if alike.subject == "people":
             self._no_contradiction(alike)
 
@@ -136,14 +140,16 @@ class Model(Trees):
                 continue
             if not self.judging.base.resolver.accounts(service)[alike.person]:
                 continue
-            if all(self._value_of(alike, control) in values for control, values in sides):
+            if all(self.variables.licensed_value(alike, control) in values for control, values in sides):
                 continue
             apart = []
             for control, values in sides:
                 if control in alike.items and control in self.judging.controls:
                     term = self.program.variable()
-                    self._accept(alike, control, [item.value not in values for item in alike.items[control]], term)
+                    self.variables.accept(
+                        alike, control, [item.value not in values for item in alike.items[control]], term
+                    )
                     apart.append(term)
-                elif self._value_of(alike, control) not in values:
+                elif self.variables.licensed_value(alike, control) not in values:
                     apart.append(ONE)
             self.program.at_least(total(apart), 1)

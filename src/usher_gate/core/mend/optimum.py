@@ -8,23 +8,19 @@ Spec: mending 4.2 and 4.4.
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
 from dataclasses import dataclass
 
-from ..words.record import record
 from .candidates import CandidateEdits
 from .constraint_generation import ConstraintGeneration
-from .constraints import last_key
 from .deadline import Deadline, OutOfTime
 from .greedy import greedy
-from .integer_program import Term, total
 from .judging import Judging, PlanScore
+from .model import Model
+from .objective import FIRST, Goal, Objective, TooManyPeople
 from .single import best_single
-from .touching import TooManyPeople, Touching
 
 _ROUNDS = 400
 _NEAR = 1e-6
-_FIRST = 10_000  # so many edits are better than one verdict more that is left
 STOPPED = "stopped when the time was up"
 
 
@@ -74,7 +70,7 @@ def solve(judging: Judging, deadline: Deadline, limit: int | None = None, compar
         )
     best = min((each for each in (nothing, stepped, single) if each is not None), key=offers.preference_key)
     try:
-        model = ConstraintGeneration(judging, offers, deadline)
+        model = Model(judging, offers, deadline)
     except OutOfTime:
         return ComponentPlan(
             judging=judging,
@@ -87,49 +83,30 @@ def solve(judging: Judging, deadline: Deadline, limit: int | None = None, compar
     return _Search(model, best, deadline, limit).found(many)
 
 
-@record
-class _Goal:
-    """A cost to be made least: as a term of the program, and as it is counted of a plan."""
-
-    cost: Callable[[], Term]
-    of: Callable[[PlanScore], int]
-
-
 class _Search:
     """Solves, judges the plan again, learns from what it broke, and so on until nothing is broken.
 
     One goal after the other.
     """
 
-    def __init__(self, model: ConstraintGeneration, best: PlanScore, deadline: Deadline, limit: int | None) -> None:
+    def __init__(self, model: Model, best: PlanScore, deadline: Deadline, limit: int | None) -> None:
         self._model, self._best, self._deadline, self._limit = model, best, deadline, limit
+        self._objective, self._generation = Objective(model), ConstraintGeneration(model)
         self._bound = 0.0
-        self._reached: list[tuple[_Goal, int]] = []
+        self._reached: list[tuple[Goal, int]] = []
 
     def found(self, many: int | None) -> ComponentPlan:
         """Return the best plan, and what is proved of it. `many` are the edits of the plan step by step."""
-        model, touching = self._model, Touching(self._model)
-        first = _Goal(
-            lambda: total([model.left().times(_FIRST), model.edits()]),
-            lambda weighed: _FIRST * weighed.left + len(weighed.plan),
-        )
-        if not self._reach(first):
-            left, edits = divmod(max(math.ceil(self._bound - _NEAR), 0), _FIRST)
+        model = self._model
+        if not self._reach(self._objective.first):
+            left, edits = divmod(max(math.ceil(self._bound - _NEAR), 0), FIRST)
             gap = self._best.left - left or len(self._best.plan) - edits
             by = STOPPED if self._deadline.has_passed else "optimiser"
             return ComponentPlan(
                 judging=model.judging, weighed=self._best, gap=max(gap, 1), greedy=many, proved_people=False, by=by
             )
         proved = True
-        for goal in (
-            _Goal(touching.without, lambda weighed: weighed.without),
-            _Goal(touching.every, lambda weighed: weighed.touched),
-            _Goal(model.stricter, lambda weighed: model.offers.strictness_of(weighed.plan)),
-            _Goal(model.reach, lambda weighed: weighed.reach),
-            _Goal(model.sets, lambda weighed: last_key(weighed.plan)[0]),
-            _Goal(model.pins, lambda weighed: last_key(weighed.plan)[1]),
-            _Goal(model.texts, lambda weighed: model.text_places(weighed.plan)),
-        ):
+        for goal in self._objective.others:
             try:
                 reached = self._reach(goal)
             except (TooManyPeople, OutOfTime):
@@ -141,14 +118,14 @@ class _Search:
             judging=model.judging, weighed=self._best, gap=0, greedy=many, proved_people=proved, by="optimiser"
         )
 
-    def _reach(self, goal: _Goal) -> bool:
+    def _reach(self, goal: Goal) -> bool:
         """Makes a cost least, none of the earlier ones growing; says whether that is proved in the time."""
         try:
             return self._reach_in_time(goal)
         except OutOfTime:
             return False
 
-    def _reach_in_time(self, goal: _Goal) -> bool:
+    def _reach_in_time(self, goal: Goal) -> bool:
         """Solve and learn in turn until the best plan is proven optimal for one goal; False if that could not be
         proven.
         """
@@ -161,15 +138,15 @@ class _Search:
             self._deadline.check()
             rows = [(earlier.cost().times(-1), -least) for earlier, least in self._reached]
             if self._limit is not None:
-                rows.append((self._model.edits().times(-1), -self._limit))
+                rows.append((self._objective.edits().times(-1), -self._limit))
             found = self._model.program.solve(goal.cost(), self._deadline.left, rows)
             self._bound = max(self._bound, found.bound)
             if found.values is None or not found.best:
                 return False
             if not self._as_good(self._best, goal, found.cost):
-                weighed = self._model.judging.weigh(self._model.plan(found.values))
+                weighed = self._model.judging.weigh(self._model.variables.plan(found.values))
                 self._keep(weighed)
-                learned = self._model.learn(weighed, found.values)
+                learned = self._generation.learn(weighed, found.values)
             if self._as_good(self._best, goal, found.cost):
                 self._reached.append((goal, goal.of(self._best)))
                 return True
@@ -177,7 +154,7 @@ class _Search:
                 return False
         return False
 
-    def _as_good(self, plan: PlanScore, goal: _Goal, cost: float) -> bool:
+    def _as_good(self, plan: PlanScore, goal: Goal, cost: float) -> bool:
         """Return whether a plan costs no more than what none is below, its earlier costs being the least already."""
         if plan.against or (self._limit is not None and len(plan.plan) > self._limit):
             return False

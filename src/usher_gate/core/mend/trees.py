@@ -6,9 +6,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from ..door.visitors import (
-    GUEST,
-)
+from ..door.visitors import GUEST
 from ..settings.effective import Cause
 from ..verdicts.codes import DRIFTS, LOOSE, MEETS, SETTLING, UNAVAILABLE, UNKNOWN
 from ..verdicts.condition import Branch, Leaf, TooFew, Tree, deciding, ends
@@ -16,11 +14,8 @@ from ..verdicts.outcome import Judged, Outcome, narrowness
 from ..verdicts.rules import Rule
 from ..words.record import record
 from ..words.vocabulary import MEETING_KINDS
-from .candidates import CandidateEdits
-from .deadline import NEVER_PASSES, Deadline
 from .doors import DoorRows
 from .integer_program import Term, total
-from .judging import Judging
 from .variables import DecisionVariables
 from .walks import EquivalenceClass, Item
 
@@ -36,16 +31,16 @@ class WatchedTree:
     term: Term
 
 
-class Trees(DecisionVariables):
-    """Rows that say that a rule's verdict is at least so good."""
+class Trees:
+    """Adds the constraints that a rule's verdict is at least so good."""
 
-    def __init__(self, judging: Judging, offers: CandidateEdits, deadline: Deadline = NEVER_PASSES) -> None:
-        super().__init__(judging, offers, deadline)
-        catalogue = judging.base.snapshot.catalogue
-        self._doors = DoorRows(judging.service, catalogue, self.program, self._accept)
+    def __init__(self, variables: DecisionVariables) -> None:
+        self._judging, self._program, self._accept = variables.judging, variables.program, variables.accept
+        catalogue = self._judging.base.snapshot.catalogue
+        self._doors = DoorRows(self._judging.service, catalogue, self._program, self._accept)
         self.watched: dict[tuple[int, str], list[WatchedTree]] = {}
 
-    def _require(self, alike: EquivalenceClass, rule: Rule, tree: Tree, goodness: int, term: Term, mends: bool) -> None:
+    def require(self, alike: EquivalenceClass, rule: Rule, tree: Tree, goodness: int, term: Term, mends: bool) -> None:
         """Where `term` is 1, a rule's tree has to be at least so good (as far as that can be said beforehand).
 
         What `mends` may end with a finding by a fact: then only as much is asked as surely has to hold.
@@ -67,7 +62,7 @@ class Trees(DecisionVariables):
         if len(names) != 1 or any(leaf.about != "control" for leaf in moving):
             return False
         (control,) = names
-        if self.judging.base.snapshot.catalogue.index[control].kind.name == "set":
+        if self._judging.base.snapshot.catalogue.index[control].kind.name == "set":
             return False
         good = [self._tree_is_good(alike, rule, tree, item, goodness, mends) for item in alike.items[control]]
         self._accept(alike, control, good, term)
@@ -135,8 +130,8 @@ class Trees(DecisionVariables):
             return False
         if tree.operator == "all-of":
             return any(self._require_settings(alike, rule, branch, term) for branch in tree.branches)
-        parts = [self.program.variable() for _ in tree.branches]
-        self.program.at_least(total([*parts, term.times(-1)]), 0)
+        parts = [self._program.variable() for _ in tree.branches]
+        self._program.at_least(total([*parts, term.times(-1)]), 0)
         facts = [
             self._require_settings(alike, rule, branch, part) for branch, part in zip(tree.branches, parts, strict=True)
         ]
@@ -151,13 +146,13 @@ class Trees(DecisionVariables):
             for branch in tree.branches:
                 self._require_tree(alike, rule, branch, goodness, term)
             return
-        parts = [self.program.variable() for _ in tree.branches]
-        self.program.at_least(total([*parts, term.times(-needed)]), 0)
+        parts = [self._program.variable() for _ in tree.branches]
+        self._program.at_least(total([*parts, term.times(-needed)]), 0)
         for branch, part in zip(tree.branches, parts, strict=True):
             self._require_tree(alike, rule, branch, goodness, part)
 
     def _judged(self, rule: Rule, leaf: Leaf) -> Judged | None:
-        said = self.judging.base.judge(rule, self.judging.service).judged
+        said = self._judging.base.judge(rule, self._judging.service).judged
         return next((one for one in said if one.leaf.number == leaf.number), None)
 
     def _constant(self, alike: EquivalenceClass, rule: Rule, leaf: Leaf) -> int | None:
@@ -182,7 +177,7 @@ class Trees(DecisionVariables):
         from ..verdicts.others import judge_organisation
         from ..verdicts.planned import judge_leaves
 
-        judging = self.judging
+        judging = self._judging
         if alike.subject == "organisation":
             leaves_judged = judge_organisation(rule, judging.service, judging.base.resolver).found[0][1].leaves
             return next((outcome.verdict for one, outcome in leaves_judged if one.number == leaf.number), None)
@@ -196,7 +191,7 @@ class Trees(DecisionVariables):
         constant = DRIFTS if isinstance(end, TooFew) else self._constant(alike, rule, end)
         if constant is not None:
             if constant < goodness:
-                self.program.at_least(term.times(-1), 0)
+                self._program.at_least(term.times(-1), 0)
             return
         assert isinstance(end, Leaf)
         if end.about == "door":
@@ -206,12 +201,12 @@ class Trees(DecisionVariables):
             self._doors.require(alike, rule, end, goodness, term, *self._host(alike))
             return
         good = [self._item_verdict(alike, rule, end, item) >= goodness for item in alike.items[end.name]]
-        worst = self.judging.base.snapshot.catalogue.index[end.name].kind.name == "set"
+        worst = self._judging.base.snapshot.catalogue.index[end.name].kind.name == "set"
         self._accept(alike, end.name, good, term, worst)
 
     def _host(self, alike: EquivalenceClass) -> tuple[str, bool]:
         """Return the kind of a planned meeting ("" for a host), and whether the host is a guest."""
-        planned, kind = self.judging.planned, self.judging.base.snapshot.people.kind
+        planned, kind = self._judging.planned, self._judging.base.snapshot.people.kind
         of_meeting = ""
         if alike.subject == "meetings" and planned is not None:
             of_meeting = MEETING_KINDS[int(planned.kinds[alike.meeting])]
@@ -233,11 +228,11 @@ class Trees(DecisionVariables):
             return SETTLING
         if item.young and alike.subject == "organisation":
             return SETTLING
-        changeable = rule.pinned == "strict" or (rule.pinned == "true" and self.judging.service.changeable(leaf.name))
+        changeable = rule.pinned == "strict" or (rule.pinned == "true" and self._judging.service.changeable(leaf.name))
         return LOOSE if changeable and not item.pinned else MEETS
 
     def _looked(self, alike: EquivalenceClass, control: str) -> bool:
-        seen = self.judging.base.seen(self.judging.service, control)
+        seen = self._judging.base.seen(self._judging.service, control)
         return seen is not None and bool(np.any(seen.people == alike.person))
 
     def _seen_failing(self, alike: EquivalenceClass, leaf: Leaf) -> bool:
@@ -245,10 +240,10 @@ class Trees(DecisionVariables):
 
         No edit makes that too old to count.
         """
-        seen = self.judging.base.seen(self.judging.service, leaf.name)
+        seen = self._judging.base.seen(self._judging.service, leaf.name)
         if seen is None or leaf.comparison is None:
             return False
-        rows = np.flatnonzero((seen.people == alike.person) & (seen.at == self.judging.base.snapshot.taken_at))
+        rows = np.flatnonzero((seen.people == alike.person) & (seen.at == self._judging.base.snapshot.taken_at))
         return any(
             not leaf.comparison.passes(seen.words[value])
             for row in rows.tolist()

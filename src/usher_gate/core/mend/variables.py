@@ -4,27 +4,25 @@ Spec: mending 4.2."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 
 import numpy as np
 
 from ..settings.edited import NewValue, SettingTarget
 from .candidates import CandidateEdits
-from .constraints import Plan, text_of
-from .deadline import NEVER_PASSES, Deadline
+from .constraints import Plan
 from .integer_program import ONE, IntegerProgram, Term, negated, total, value_of
 from .judging import Judging
 from .walks import EquivalenceClass, Item, PlaceKey, Walks
 
-NEVER = 10**9
 _FEW_VALUES = 24  # of a control, all of them are offered everywhere
 
 
 class DecisionVariables:
     """The places of a component, and what may be done at each."""
 
-    def __init__(self, judging: Judging, offers: CandidateEdits, deadline: Deadline = NEVER_PASSES) -> None:
-        self.judging, self.offers, self.deadline = judging, offers, deadline
+    def __init__(self, judging: Judging, offers: CandidateEdits) -> None:
+        self.judging, self.offers = judging, offers
         self.program = IntegerProgram()
         self.walks = Walks(judging, offers, {control: self._values(control) for control in judging.controls})
         self.offered: dict[PlaceKey, dict[NewValue, Term]] = {}
@@ -61,10 +59,10 @@ class DecisionVariables:
         options = self.options(item.place)
         return negated(total(options.values())) if item.given is None else options[item.given]
 
-    def _accept(
+    def accept(
         self, alike: EquivalenceClass, control: str, good: Sequence[bool], term: Term, worst: bool = False
     ) -> None:
-        """Where `term` is 1, what counts of a control is a good item.
+        """Add the constraint that the effective item of a control is a good one wherever `term` is 1.
 
         With `worst` a bad one of the same standing counts more (a set).
         """
@@ -81,7 +79,8 @@ class DecisionVariables:
             ]
             self.program.at_least(total([*better, self.is_there(item).times(-1), term.times(-1)]), -1)
 
-    def _value_now(self, alike: EquivalenceClass, control: str) -> str | None:
+    def value_now(self, alike: EquivalenceClass, control: str) -> str | None:
+        """Return the effective value of a control as things are."""
         judging = self.judging
         if alike.subject == "meetings":
             assert judging.planned is not None
@@ -89,73 +88,14 @@ class DecisionVariables:
         effective = judging.base.resolver.effective(judging.service, control)
         return effective.values[int(effective.places[alike.person])]
 
-    def _value_of(self, alike: EquivalenceClass, control: str) -> str | None:
+    def licensed_value(self, alike: EquivalenceClass, control: str) -> str | None:
+        """Return the same for people, if they have the licence; None if it is not known."""
         if control in alike.fixed:
             return alike.fixed[control]
         effective = self.judging.base.resolver.effective(self.judging.service, control)
         if effective.licence_of(alike.person) in ("unavailable", "unknown"):
             return None
         return effective.values[int(effective.places[alike.person])]
-
-    # costs
-
-    def edits(self) -> Term:
-        """Return how many edits are made."""
-        return self._edits_that(lambda _: True)
-
-    def reach(self) -> Term:
-        """Return how many people the places of the edits have."""
-        found = []
-        for key, options in self.offered.items():
-            edit_targets = self.walks.edit_targets[key]
-            many = self.judging.reach({edit_target: NewValue(None) for edit_target in edit_targets})
-            found += [term.times(many) for term in options.values()]
-        return total(found)
-
-    def stricter(self) -> Term:
-        """By how many steps the edits are stricter than the weakest values that may be set."""
-        found = []
-        for key, options in self.offered.items():
-            many = len(self.walks.edit_targets[key])
-            found += [term.times(many * self.offers.steps(key[0], given.value)) for given, term in options.items()]
-        return total(found)
-
-    def sets(self) -> Term:
-        """Return how many edits set something."""
-        return self._edits_that(lambda given: given.value is not None)
-
-    def pins(self) -> Term:
-        """Return how many edits pin something."""
-        return self._edits_that(lambda given: given.pinned)
-
-    def _edits_that(self, wanted: Callable[[NewValue], bool]) -> Term:
-        found = []
-        for key, options in self.offered.items():
-            many = len(self.walks.edit_targets[key])
-            found += [term.times(many) for given, term in options.items() if wanted(given)]
-        return total(found)
-
-    def texts(self) -> Term:
-        """Return where the edits stand among all that may be made, by their texts; summed."""
-        every = sorted(
-            (text_of(self.walks.edit_targets[key][0], given), key, given)
-            for key, options in self.offered.items()
-            for given in options
-        )
-        return total(self.offered[key][given].times(place) for place, (_, key, given) in enumerate(every))
-
-    def text_places(self, plan: Plan) -> int:
-        """Return the same of a plan; a number that no plan has for one with edits that are not offered."""
-        found = {
-            (edit_target, given): text_of(self.walks.edit_targets[key][0], given)
-            for key, options in self.offered.items()
-            for edit_target in self.walks.edit_targets[key]
-            for given in options
-        }
-        order = {text: place for place, text in enumerate(sorted(set(found.values())))}
-        return sum({order[found[edit]] for edit in plan.items() if edit in found}) + NEVER * any(
-            edit not in found for edit in plan.items()
-        )
 
     def plan(self, values: np.ndarray) -> Plan:
         """Return the edits that are made."""

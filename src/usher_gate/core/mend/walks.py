@@ -147,7 +147,7 @@ class Walks:
             mine = np.full(size, MISSING, np.int64)
             places = np.flatnonzero((effective.kinds == PERSON) & (effective.targets >= 0))
             mine[effective.targets[places]] = own[places]
-            # Which setting is effective; -2 stands for a person's own, whose state is the column before.
+            # Which setting is effective; -2 means a person's own, whose state is the column before.
             at_own = effective.kinds[effective.places] == PERSON
             found += [mine, np.where(at_own, -2, effective.places.astype(np.int64))]
             # What the mending may do for each person.

@@ -63,6 +63,19 @@ class SortedSettings:
     scopes: list[str]
 
 
+def members_at(snapshot: Snapshot, kind: int, target: int) -> Ints:
+    """Return the active people at a place: the organisation, a unit, a group, or a person."""
+    if kind == ORGANISATION or target == EVERYBODY:
+        return np.arange(len(snapshot.people), dtype=np.int32)
+    if target == MISSING:
+        return np.empty(0, np.int32)
+    if kind == UNIT and snapshot.units is not None:
+        return snapshot.units.members(target)
+    if kind == GROUP and snapshot.groups is not None:
+        return snapshot.groups.members(target)
+    return np.array([target] if kind == PERSON else [], np.int32)
+
+
 class Effective:
     """The effective values of one control on one service, for all active people.
 
@@ -257,18 +270,10 @@ class Effective:
     def members(self, place: int) -> Ints:
         """Return the active people that the setting at a place covers."""
         kind, target = int(self.kinds[place]), int(self.targets[place])
-        if kind == ORGANISATION or target == EVERYBODY:
-            return np.arange(len(self._snapshot.people), dtype=np.int32)
         if kind == LICENCE:
             assert self.lacking is not None
             return np.flatnonzero(self.lacking).astype(np.int32)
-        if target == MISSING:
-            return np.empty(0, np.int32)
-        if kind == UNIT and self._snapshot.units is not None:
-            return self._snapshot.units.members(target)
-        if kind == GROUP and self._snapshot.groups is not None:
-            return self._snapshot.groups.members(target)
-        return np.array([target] if kind == PERSON else [], np.int32)
+        return members_at(self._snapshot, kind, target)
 
     def members_of(self, places: Ints) -> tuple[Ints, Longs]:
         """Return the active people that the settings at many places of equal precedence cover, one place after another,

@@ -19,6 +19,9 @@ from .possible import SignInClass, sign_in_classes
 OBSERVED_LONG_DAYS = 30
 
 
+DEFECTS = ("idle", "exclusion-idle", "observed-long")
+
+
 @record
 class Defect:
     """Something about a rule itself: `what` is idle, exclusion-idle or observed-long, with a sentence."""

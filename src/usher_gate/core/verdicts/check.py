@@ -197,7 +197,7 @@ def _conclude(
     none = (0,) * len(VERDICTS)
     groups, units = snapshot.groups, snapshot.units
     drifts, worst = found.everybody(len(chosen))
-    remedies = Remedies(checker, narrowing.keeps, found.wanted, found.at_doors, somewhere)
+    remedies = Remedies(checker, narrowing.keeps, found.wanted, found.at_doors, somewhere, narrowing.people)
     return CheckResult(
         snapshot=snapshot,
         baseline=checker.baseline,

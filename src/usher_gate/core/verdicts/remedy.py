@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Container, Iterable, Iterator, Mapping, Sequence
 from dataclasses import replace
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -16,6 +17,8 @@ import numpy as np
 from ..door.hosts import MAY_START, START, Hosts, may_start
 from ..organisation.columns import MISSING, Bools, Ints, distinct
 from ..organisation.services import Service
+from ..organisation.settings import ORGANISATION
+from ..settings.edited import NewValue, SettingTarget
 from ..settings.effective import Effective
 from ..settings.observations import observed, seen_later
 from ..settings.resolver import Edit
@@ -33,6 +36,7 @@ from .outcome import Judged, Root, VerdictDetail, narrowness
 from .planned import judge_meetings, shutting
 from .rules import Rule, hangs_on
 from .scope import services_of
+from .trial import Remembered, Trial
 
 MOST = 100  # of so many roots, the largest, it is worked out
 MOST_BEYOND = 20  # and of so many of the others, the most severe
@@ -44,13 +48,15 @@ class Remedy:
 
     `mended_value` is the weakest value that satisfies every rule it makes drift, None where there is none.
 
-    `freed` counts the people who would then drift from nothing any more, `if_removed` the same if the setting were
-    taken away (None for what is no setting), `harms` the people who would have a worse verdict than now by the mending;
-    `harmed` names (by id) the first of these.
+    `freed` counts the people who would then drift from nothing any more, `ended` the findings that would end (None if
+    that was not asked), `if_removed` the people as `freed` if the setting were taken away (None for what is no
+    setting), `harms` the people who would have a worse verdict than now by the mending; `harmed` names (by id) the
+    first of these.
     """
 
     mended_value: str | None = None
     freed: int = 0
+    ended: int | None = None
     if_removed: int | None = None
     harms: int = 0
     harmed: tuple[str, ...] = ()
@@ -74,11 +80,21 @@ Again = Callable[
 ]  # a leaf's new verdicts for everyone; None where it stays as it is
 
 
-# What an edit does to some people: how many it clears, how many it harms (with the first ids), and how many
-# taking the setting away would clear.
-Harms = tuple[int, tuple[str, ...]]
-Effect = tuple[int, Harms, int | None]
-_NOBODY: Harms = 0, ()
+@record
+class EditEffect:
+    """What an edit does to some people.
+
+    How many it clears, how many of their findings it ends, how many it harms (with the first ids), and how many taking
+    the setting away would clear.
+    """
+
+    freed: int = 0
+    ended: int = 0
+    harms: int = 0
+    harmed: tuple[str, ...] = ()
+    if_removed: int | None = None
+
+
 _MOST_HARMED = 20  # ids
 # Asks all that know some of the people: the name of a method of Mending, what it is asked; the answer of each.
 Somewhere = Callable[[str, Any], Sequence[Any]]
@@ -148,7 +164,7 @@ class EditEffects:
         self._services = {service.id: service for service in checker.snapshot.services or ()}
         self._pairs: tuple[tuple[str, str], list[_Pair]] = (("", ""), [])
 
-    def effects(self, asked: Sequence[tuple[Root, str | None]]) -> list[Effect]:
+    def effects(self, asked: Sequence[tuple[Root, str | None]]) -> list[EditEffect]:
         """Return for each cause, the people that another value (None if there is none) would clear and harm, and those
         that removal would clear.
         """
@@ -161,8 +177,8 @@ class EditEffects:
         """
         return [self._shut(root, values) for root, values in asked]
 
-    def _effect(self, root: Root, value: str | None) -> Effect:
-        """Return how many people a new value of a cause clears, whom it harms, and how many its removal clears."""
+    def _effect(self, root: Root, value: str | None) -> EditEffect:
+        """Return the people that a new value of a cause clears and harms, and how many its removal clears."""
         if root.service is None:
             return self._as_if_met(root)
         service = self._services[root.service]
@@ -172,14 +188,12 @@ class EditEffects:
         try:
             place = effective.place_of(root.scope or "")
         except KeyError:  # a setting of someone who is not among these people
-            return 0, _NOBODY, None if root.scope == "factory" else 0
+            return EditEffect(if_removed=None if root.scope == "factory" else 0)
         pairs = self._pairs_of(service, root.control)
-        freed, harms = (0, _NOBODY) if value is None else self._edited(service, effective, place, value, pairs)
-        return (
-            freed,
-            harms,
-            None if root.scope == "factory" else self._edited(service, effective, place, None, pairs)[0],
-        )
+        edited = EditEffect() if value is None else self._edited(service, effective, place, value, pairs)
+        if root.scope == "factory":
+            return edited
+        return replace(edited, if_removed=self._edited(service, effective, place, None, pairs).freed)
 
     def _shut(self, root: Root, values: Sequence[str]) -> list[bool] | None:
         people = self._people_of(root)
@@ -229,10 +243,11 @@ class EditEffects:
 
     def _judge_again(
         self, pairs: Sequence[_Pair], people: Ints, again: Again, harmed: Bools | None = None
-    ) -> tuple[int, Harms]:
-        """Return how many of some people would drift from nothing any more, and who would have a worse verdict than
-        now, or is `harmed`.
+    ) -> EditEffect:
+        """Return how many of some people would drift from nothing any more, how many of their findings end, and who
+        would have a worse verdict than now, or is `harmed`.
         """
+        ended = 0
         drifts = self._drifts_of[people].astype(np.int64)
         open_questions = np.zeros(len(people), bool)
         worse = np.zeros(len(people), bool) if harmed is None else harmed[people]
@@ -251,28 +266,29 @@ class EditEffects:
             if pair.kept:
                 excused = self._checker.excuse(pair.rule, pair.service, would_be, people)
                 then = np.where(excused.exception == MISSING, would_be, MEETS)
-                drifts += pair.count * ((then == DRIFTS).astype(np.int64) - (now.verdict[people] == DRIFTS))
-                open_questions |= ((then == UNKNOWN) | (then == UNAVAILABLE)) & (then != now.verdict[people])
+                drifting, unclear = now.verdict[people] == DRIFTS, (then == UNKNOWN) | (then == UNAVAILABLE)
+                drifts += pair.count * ((then == DRIFTS).astype(np.int64) - drifting)
+                open_questions |= unclear & (then != now.verdict[people])
+                ended += pair.count * int(
+                    np.count_nonzero(drifting & (then != DRIFTS) & ~unclear & self._chosen[people])
+                )
         freed = self._chosen[people] & (self._drifts_of[people] > 0) & (drifts == 0) & ~open_questions
         names = self._checker.snapshot.people.ids.take(people[worse][:_MOST_HARMED])
-        return int(np.count_nonzero(freed)), (int(np.count_nonzero(worse)), tuple(names))
+        return EditEffect(int(np.count_nonzero(freed)), ended, int(np.count_nonzero(worse)), tuple(names))
 
-    def _as_if_met(self, root: Root) -> Effect:
+    def _as_if_met(self, root: Root) -> EditEffect:
         """Return a fact or a proof: as if it were met."""
         about = _ABOUT[root.scope or ""]
         met = np.full(len(self._chosen), MEETS, np.uint8)
-        return (
-            *self._judge_again(
-                self._touched(None, frozenset((root.control,)), about),
-                self._people_of(root),
-                lambda _, judged: met if judged.leaf.about == about and judged.leaf.name == root.control else None,
-            ),
-            None,
+        return self._judge_again(
+            self._touched(None, frozenset((root.control,)), about),
+            self._people_of(root),
+            lambda _, judged: met if judged.leaf.about == about and judged.leaf.name == root.control else None,
         )
 
     def _edited(
         self, service: Service, effective: Effective, place: int, value: str | None, pairs: Sequence[_Pair]
-    ) -> tuple[int, Harms]:
+    ) -> EditEffect:
         """Return what one edit of the setting at a place does: another value, or none.
 
         People that a rule about it leaves out are harmed by another value.
@@ -325,7 +341,7 @@ class EditEffects:
 
         return again
 
-    def _with_licence(self, root: Root, service: Service, people: Ints) -> Effect:
+    def _with_licence(self, root: Root, service: Service, people: Ints) -> EditEffect:
         """As if the people had every licence that is named where this one is needed."""
         resolver, pattern = self._checker.resolver, service.needs[root.control].pattern
         after: dict[str, Effective] = {}
@@ -337,7 +353,7 @@ class EditEffects:
                 after[control] = resolver.licensed(service, control, still)
         pairs = self._touched(service, frozenset(after))
         nobody = np.zeros(len(self._chosen), bool)
-        return (*self._judge_again(pairs, people, self._controls_again(after, nobody)), None)
+        return self._judge_again(pairs, people, self._controls_again(after, nobody))
 
     def _doors(self, root: Root, people: Ints, pairs: Sequence[_Pair]) -> list[Callable[[str], bool]]:
         """Return what the root's value has to do at doors: no door that it makes drift may still fail by it."""
@@ -360,7 +376,8 @@ class Remedies:
     """Works out remedies of roots.
 
     `wanted` says what rules about people ask of each, `at_doors` by which doors may fail; `somewhere` asks those who
-    know the people what edits would do to them, and gives one answer for each part of the people.
+    know the people what edits would do to them, and gives one answer for each part of the people. `people` are those
+    that the report speaks of (None: all).
     """
 
     def __init__(
@@ -370,8 +387,9 @@ class Remedies:
         wanted: Mapping[Root, Mapping[str, Comparison]],
         at_doors: Container[Root],
         somewhere: Somewhere,
+        people: Bools | None,
     ) -> None:
-        self._checker, self._keeps = checker, keeps
+        self._checker, self._keeps, self._people = checker, keeps, people
         self._wanted, self._at_doors, self._somewhere = wanted, at_doors, somewhere
 
     def of(self, roots: Sequence[Root]) -> dict[Root, Remedy]:
@@ -382,7 +400,7 @@ class Remedies:
         values = self._values([root for root in settings if root.scope != "licence"])
         for root in settings:
             if (root.scope or "").startswith("meeting:"):  # frees no person: its verdicts are the meeting's
-                found[root] = Remedy(values[root], 0, 0, 0)
+                found[root] = Remedy(mended_value=values[root], if_removed=0)
         asked = [
             (root, values.get(root))
             for root in ordered
@@ -392,17 +410,68 @@ class Remedies:
         ]
         answers = self._somewhere("effects", asked) if asked else []
         for number, (root, value) in enumerate(asked):
-            freed, harms, removed = zip(*(part[number] for part in answers), strict=True)
-            off = None if removed[0] is None else sum(removed)
-            names = [name for _, some in harms for name in some]
+            effects: list[EditEffect] = [part[number] for part in answers]
+            removed = [each.if_removed for each in effects if each.if_removed is not None]
+            names = [name for each in effects for name in each.harmed]
             found[root] = Remedy(
                 mended_value=value,
-                freed=sum(freed),
-                if_removed=off,
-                harms=sum(many for many, _ in harms),
+                freed=sum(each.freed for each in effects),
+                ended=sum(each.ended for each in effects) + self._others_ended(root, value),
+                if_removed=sum(removed) if removed else None,
+                harms=sum(each.harms for each in effects),
                 harmed=tuple(sorted(names[:_MOST_HARMED])),
             )
         return found
+
+    @cached_property
+    def _remembered(self) -> Remembered:
+        return Remembered(self._checker.snapshot, self._checker.baseline, self._checker.exceptions)
+
+    def _others_ended(self, root: Root, value: str | None) -> int:
+        """Return how many findings of planned meetings and of the organisation another value of a cause ends."""
+        snapshot = self._checker.snapshot
+        service = next((one for one in snapshot.services or () if one.id == root.service), None)
+        if value is None or service is None or root.scope in (None, "licence"):
+            return 0
+        rules = [
+            rule
+            for rule in self._checker.baseline.rules
+            if rule.subject in ("meetings", "organisation")
+            and self._keeps(rule, service.id)
+            and service in services_of(rule, snapshot.services)
+            and any(hangs_on(leaf, frozenset((root.control,))) for leaf in rule.leaves)
+        ]
+        if not rules:
+            return 0
+        before = self._remembered
+        effective = before.resolver.effective(service, root.control)
+        place = effective.place_of(root.scope or "")
+        kind = int(effective.kinds[place]) if place else ORGANISATION
+        target = int(effective.targets[place]) if kind != ORGANISATION else MISSING
+        scope = root.scope if place else "organisation"
+        edit_target = SettingTarget(
+            service=service.id, control=root.control, kind=kind, target=target, scope=scope or ""
+        )
+        after = Trial(before, {edit_target: NewValue(value, bool(effective.pinned[place]))})
+        return sum(self._ended_of(rule, service, before, after) for rule in rules)
+
+    def _ended_of(self, rule: Rule, service: Service, before: Checker, after: Checker) -> int:
+        """Return how many findings of one rule about meetings or the organisation end."""
+        now, then = (
+            judge_meetings(rule, service, checker)
+            if rule.subject == "meetings"
+            else judge_organisation(rule, service, checker.resolver)
+            for checker in (before, after)
+        )
+        if self._people is not None and now.organisers is None:
+            return 0
+        whose = [MISSING] * len(now.found) if now.organisers is None else now.organisers.tolist()
+        return sum(
+            detail.verdict == DRIFTS
+            and other.verdict not in (DRIFTS, UNKNOWN, UNAVAILABLE)
+            and (self._people is None or (who != MISSING and bool(self._people[who])))
+            for (_, detail), (_, other), who in zip(now.found, then.found, whose, strict=True)
+        )
 
     def _values(self, roots: Sequence[Root]) -> dict[Root, str | None]:
         """Return for each root the weakest value that satisfies whatever asks something of it.

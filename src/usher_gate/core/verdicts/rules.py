@@ -16,6 +16,7 @@ from ..words.vocabulary import MEETING_KINDS
 from .condition import Leaf, TooFew, Tree, leaves, restrict
 
 DOOR_CONTROLS = frozenset((*ASKED, MAY_START, START))
+DOOR_CONTROLS_AND_LISTS = DOOR_CONTROLS | {LISTED}
 
 
 def fitting(service: Service, subject: str) -> Callable[[Leaf], bool]:

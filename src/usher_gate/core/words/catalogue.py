@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
+from dataclasses import field
 from functools import cached_property
 
 from .record import record
@@ -11,13 +12,19 @@ from .values import Kind
 
 @record
 class Control:
-    """One thing that can be restricted. `weak` says in one sentence what goes wrong when it is weak."""
+    """One thing that can be restricted, with a short title.
+
+    `about` says in one sentence what it decides, `weak` what goes wrong when it is weak, `meanings` what values that do
+    not explain themselves mean.
+    """
 
     id: str
     title: str
     kind: Kind
     weak: str = ""
     own: bool = False  # the organisation's own
+    about: str = ""
+    meanings: Mapping[str, str] = field(default_factory=dict)
 
     @property
     def area(self) -> str:
@@ -45,6 +52,11 @@ class Catalogue:
     def index(self) -> Mapping[str, Control]:
         """Return the controls by id."""
         return {control.id: control for control in self.controls}
+
+    def find(self, name: str) -> Control | None:
+        """Return the control with an id, or with a title in any case."""
+        titles = (control for control in self.controls if control.title.casefold() == name.casefold())
+        return self.index.get(name) or next(titles, None)
 
     def matching(self, pattern: str) -> frozenset[str]:
         """Return the ids that a pattern means: an id, or a prefix and a star."""

@@ -42,24 +42,24 @@ def _read_rule(
     """Read one access rule; None after reporting a fault."""
     before = len(item.faults.found)
     fields = item.fields(("id", "mode", "people", "resources", "outcome"), ("title", "changed_at", "when"))
-    name = fields["id"].text("an id") if "id" in fields else None
+    name = fields.text("id", "an id")
     if name is not None:
         for field in fields.values():
             field.path = field.path.replace(item.path, f"access rule {name}", 1)
-    title = fields["title"].text("a title") if "title" in fields else name
-    mode = fields["mode"].choice(MODES, OTHER_MODES) if "mode" in fields else None
-    changed = fields["changed_at"].time() if "changed_at" in fields else None
-    people = fields["people"].fields(("include",), ("exclude",)) if "people" in fields else {}
-    include = read_selector(people["include"], snapshot) if "include" in people else None
-    exclude = read_selector(people["exclude"], snapshot) if "exclude" in people else None
-    chosen, out = _read_resources(fields["resources"], resources) if "resources" in fields else (None, None)
-    when = read_conditions(fields["when"], networks) if "when" in fields else Conditions()
+    title = fields.text("title", "a title", default=name)
+    mode = fields.choice("mode", MODES, OTHER_MODES)
+    changed = fields.time("changed_at")
+    people = fields.below("people", ("include",), ("exclude",))
+    include = people.read("include", lambda node: read_selector(node, snapshot), None)
+    exclude = people.read("exclude", lambda node: read_selector(node, snapshot), None)
+    chosen, out = fields.read("resources", lambda node: _read_resources(node, resources), (None, None))
+    when = fields.read("when", lambda node: read_conditions(node, networks), Conditions())
     if "when" in fields and not any(when.network(network.names) for network in networks.classes):
         _never(fields["when"], "no address satisfies its network condition")
-    outcome = fields["outcome"].fields((), ("deny", "require", "session")) if "outcome" in fields else {}
-    deny = outcome["deny"].truth() if "deny" in outcome else False
-    require = _read_requirement(outcome["require"]) if "require" in outcome else None
-    hours, downloads = _read_session(outcome["session"]) if "session" in outcome else (None, False)
+    outcome = fields.below("outcome", (), ("deny", "require", "session"))
+    deny = outcome.truth("deny", default=False)
+    require = outcome.read("require", _read_requirement, None)
+    hours, downloads = outcome.read("session", _read_session, (None, False))
     if "outcome" in fields and not outcome:
         fields["outcome"].fault("an outcome has deny: true, or require, or session; write one of them")
     if deny and "require" in outcome:
@@ -137,7 +137,7 @@ def nearest_or_any(name: str, known: Iterable[str]) -> str:
 def read_conditions(place: YamlNode, networks: Networks | None) -> Conditions:
     """Return the conditions under `when`; without the organisation's networks, their names are taken as they come."""
     fields = place.fields((), ("network", *_DIMENSIONS))
-    inside, outside = _read_network(fields["network"], networks) if "network" in fields else (None, frozenset[str]())
+    inside, outside = fields.read("network", lambda node: _read_network(node, networks), (None, frozenset[str]()))
     words = {name: _words(fields[name], allowed) if name in fields else None for name, allowed in _DIMENSIONS.items()}
     return Conditions(
         networks_in=inside,
@@ -182,5 +182,5 @@ def _read_requirement(place: YamlNode) -> Requirement | None:
 
 def _read_session(place: YamlNode) -> tuple[float | None, bool]:
     fields = place.fields((), ("longest-hours", "downloads"))
-    hours = fields["longest-hours"].number() if "longest-hours" in fields else None
+    hours = fields.number("longest-hours")
     return hours, "downloads" in fields and fields["downloads"].choice(("deny", "allow")) == "deny"

@@ -30,7 +30,17 @@ def _kind(entry: dict[str, Any]) -> Kind:
 def shipped_catalogue() -> Catalogue:
     """Return the catalogue that ships with the package."""
     data = json.loads((Path(shipped.__file__).parent / "controls.json").read_text("utf-8"))
-    controls = tuple(Control(entry["id"], entry["title"], _kind(entry), entry["weak"]) for entry in data["controls"])
+    controls = tuple(
+        Control(
+            id=entry["id"],
+            title=entry["title"],
+            kind=_kind(entry),
+            weak=entry["weak"],
+            about=entry["about"],
+            meanings=entry.get("meanings", {}),
+        )
+        for entry in data["controls"]
+    )
     contradictions = tuple(
         Contradiction(
             (entry["first"][0], tuple(entry["first"][1])),
@@ -66,7 +76,7 @@ def _read_control(item: YamlNode) -> Control | None:
     if not {"id", "title", "kind"} <= fields.keys():
         return None
     name, title, kind = fields["id"].text("an id"), fields["title"].text("a title"), fields["kind"].choice(KIND_NAMES)
-    weak = fields["weak"].text("a sentence") if "weak" in fields else ""
+    weak = fields.text("weak", "a sentence", default="")
     if name is not None and not _ID.fullmatch(name):
         fields["id"].fault(f"{quoted(name)} is no id; write letters, digits, dots and dashes, such as dock.camera")
         return None

@@ -30,7 +30,7 @@ from ...core.words.vocabulary import ELSEWHERE
 from ..faults import BadInput, stop_if_any
 from ..place import Place, Url
 from ..tables import FORMATS, PrefetchingReader
-from ..yamltree import YamlNode, read_yaml
+from ..yamltree import Fields, read_yaml
 from .access_rules import read_access_rules
 from .catalogue import read_controls, shipped_catalogue
 from .last_gather import failed_since
@@ -406,15 +406,15 @@ def _read_organisation(path: Path, faults: Faults) -> _Organisation | None:
     )
     if GATHERED in fields and fields[GATHERED].truth() and not (path.parent / MANIFEST).exists():
         fields[GATHERED].fault(f"this snapshot was gathered, and its {MANIFEST} is missing; gather again")
-    name = fields["name"].text("a name") if "name" in fields else None
-    taken = fields["taken_at"].time() if "taken_at" in fields else None
+    name = fields.text("name", "a name")
+    taken = fields.time("taken_at")
     domains = frozenset(fields["domains"].texts("a domain")) if "domains" in fields else None
     privileged = frozenset(fields["privileged_roles"].texts("a role")) if "privileged_roles" in fields else None
     if "second_factor_default" in fields:
         fields["second_factor_default"].choice(("on", "off", "true", "false"))
     default = "second_factor_default" in fields and fields["second_factor_default"].raw in ("on", "true")
     networks, resources = _read_networks(fields), _read_resources(fields)
-    catalogue = read_controls(fields["controls"], shipped_catalogue()) if "controls" in fields else shipped_catalogue()
+    catalogue = fields.read("controls", lambda node: read_controls(node, shipped_catalogue()), shipped_catalogue())
     text = "" if name is None or taken is None else str(fields["taken_at"].raw)
     return _Organisation(
         name=name or "",
@@ -429,10 +429,10 @@ def _read_organisation(path: Path, faults: Faults) -> _Organisation | None:
     )
 
 
-def _read_networks(fields: dict[str, YamlNode]) -> Networks:
+def _read_networks(fields: Fields) -> Networks:
     """Read the networks and their address ranges, with IPv4 and IPv6."""
     spans: dict[str, list[Span]] = {}
-    for name, entry in (fields["networks"].entries() if "networks" in fields else {}).items():
+    for name, entry in fields.mapping("networks").items():
         spans[name] = []
         for item in entry.items(1):
             text = item.text("an address range")
@@ -450,8 +450,8 @@ def _read_networks(fields: dict[str, YamlNode]) -> Networks:
     return Networks(spans)
 
 
-def _read_resources(fields: dict[str, YamlNode]) -> dict[str, frozenset[str]]:
-    entries = fields["resources"].entries() if "resources" in fields else {}
+def _read_resources(fields: Fields) -> dict[str, frozenset[str]]:
+    entries = fields.mapping("resources")
     return {name: frozenset(entry.texts("a tag")) for name, entry in entries.items()}
 
 

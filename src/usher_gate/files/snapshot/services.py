@@ -13,7 +13,7 @@ from ...core.words.faults import Faults, nearest, quoted
 from ...core.words.values import BadValue
 from ...core.words.vocabulary import DOOR_WAYS, LEVELS, MEETING_KINDS
 from ..faults import stop_if_any
-from ..yamltree import YamlNode, once_each, read_yaml
+from ..yamltree import Fields, YamlNode, once_each, read_yaml
 from .selectors import read_selector
 
 _OPTIONAL = (
@@ -39,7 +39,7 @@ def read_services(path: Path, snapshot: Snapshot, faults: Faults) -> tuple[Servi
     if top is None:
         return None
     fields = top.fields(("usher-gate", "services"))
-    items = fields["services"].items() if "services" in fields else []
+    items = fields.nodes("services")
     return once_each(items, "service", lambda item: _read_service(item, snapshot), "keep one")
 
 
@@ -47,8 +47,8 @@ def ids_of(path: Path) -> set[str]:
     """Return the services that a file names, and nothing more of it; none where it does not exist. Raises BadInput."""
     faults = Faults()
     top = read_yaml(path, str(path), "services/1", faults) if path.exists() else None
-    fields = top.fields(("usher-gate", "services")) if top is not None else {}
-    items = fields["services"].items() if "services" in fields else []
+    fields = top.fields(("usher-gate", "services")) if top is not None else Fields()
+    items = fields.nodes("services")
     ids = [item.entries()["id"].text("an id") for item in items if item.is_mapping and "id" in item.entries()]
     stop_if_any(faults)
     return {name for name in ids if name}
@@ -57,28 +57,28 @@ def ids_of(path: Path) -> set[str]:
 def _read_service(item: YamlNode, snapshot: Snapshot) -> Service | None:
     """Read one service, with service defaults for what is left out."""
     fields = item.fields(("id",), _OPTIONAL)
-    name = fields["id"].text("an id") if "id" in fields else None
+    name = fields.text("id", "an id")
     if name is None:
         return None
     catalogue = snapshot.catalogue
-    title = fields["title"].text("a title") if "title" in fields else name
+    title = fields.text("title", "a title", default=name)
     everything = frozenset(catalogue.index)
-    supports = _patterns(fields["supports"], catalogue) if "supports" in fields else everything
-    factory = fields["factory"].entries() if "factory" in fields else {}
-    settle = fields["settle-hours"].number() if "settle-hours" in fields else 24.0
+    supports = fields.read("supports", lambda node: _patterns(node, catalogue), everything)
+    factory = fields.mapping("factory")
+    settle = fields.number("settle-hours", default=24.0)
     return Service(
         id=name,
         title=title or name,
-        accounts=read_selector(fields["accounts"], snapshot) if "accounts" in fields else None,
-        precedence=_precedence(fields["precedence"]) if "precedence" in fields else LEVELS,
+        accounts=fields.read("accounts", lambda node: read_selector(node, snapshot), None),
+        precedence=fields.read("precedence", _precedence, LEVELS),
         settle=round((settle or 0.0) * HOUR),
         controls=supports,
         factory=_factory(factory, catalogue),
-        self_service=_patterns(fields["self-service"], catalogue) if "self-service" in fields else None,
-        needs=_needs(fields["needs"], catalogue) if "needs" in fields else {},
-        door=_door(fields["door"]) if "door" in fields else None,
+        self_service=fields.read("self-service", lambda node: _patterns(node, catalogue), None),
+        needs=fields.read("needs", lambda node: _needs(node, catalogue), {}),
+        door=fields.read("door", _door, None),
         pins=fields["pins"].truth() is not False if "pins" in fields else True,
-        batch=fields["batch"].whole(1) if "batch" in fields else None,
+        batch=fields.whole("batch", 1),
         factory_lines={control: value.key_line for control, value in factory.items()},
     )
 

@@ -25,7 +25,7 @@ from ...core.words.vocabulary import ANY, DOOR_WAYS, MEETING_KINDS, PROOFS, SEVE
 from ..faults import BadInput, stop_if_any
 from ..snapshot.access_rules import read_choice, read_conditions
 from ..snapshot.selectors import EVERYBODY, read_selector, service_ids
-from ..yamltree import YamlNode, once_each, read_yaml
+from ..yamltree import Fields, YamlNode, once_each, read_yaml
 
 _TREES = ("all-of", "any-of", "some-of")
 _ABOUTS = ("control", "door", "person", "proof", "partner", "meeting", "count")
@@ -77,14 +77,14 @@ def read_baseline(
     if top is None:
         raise BadInput(faults.found)
     fields = top.fields(("usher-gate", "name", "version", "rules"), ("audiences",))
-    name = fields["name"].text("a name") if "name" in fields else None
-    version = fields["version"].text("a version") if "version" in fields else None
-    entries = fields["audiences"].entries() if "audiences" in fields else {}
+    name = fields.text("name", "a name")
+    version = fields.text("version", "a version")
+    entries = fields.mapping("audiences")
     audiences = {
         key: selector for key, entry in entries.items() if (selector := read_selector(entry, snapshot)) is not None
     }
     known = _Known(catalogue, snapshot, audiences, frozenset(entries))
-    items = fields["rules"].items() if "rules" in fields else []
+    items = fields.nodes("rules")
     rules = once_each(items, "rule", lambda item: _read_rule(item, known), "give each rule an id of its own")
     stop_if_any(faults)
     return Baseline(name or "", version or "", rules, audiences), tuple(faults.notes)
@@ -94,24 +94,24 @@ def _read_rule(item: YamlNode, known: _Known) -> Rule | None:
     """Read one rule of a baseline; None after reporting a fault."""
     before = len(item.faults.found)
     fields = item.fields(("id", "title", "expect"), _OPTIONAL)
-    name = fields["id"].text("an id") if "id" in fields else None
+    name = fields.text("id", "an id")
     if name is not None:
         for field in fields.values():
             field.path = field.path.replace(item.path, f"rule {name}", 1)
-    title = fields["title"].text("a title") if "title" in fields else None
-    severity = fields["severity"].choice(SEVERITIES) if "severity" in fields else "medium"
-    subject = fields["subject"].choice(SUBJECTS) if "subject" in fields else "people"
-    audience = _audience(fields["audience"], known) if "audience" in fields else EVERYBODY
-    exempted = read_selector(fields["except"], known.snapshot) if "except" in fields else None
-    tree = _Trees(known, subject or "people").read(fields["expect"]) if "expect" in fields else None
-    named = fields["services"].among("service", service_ids(known.snapshot)) if "services" in fields else None
+    title = fields.text("title", "a title")
+    severity = fields.choice("severity", SEVERITIES, default="medium")
+    subject = fields.choice("subject", SUBJECTS, default="people")
+    audience = fields.read("audience", lambda node: _audience(node, known), EVERYBODY)
+    exempted = fields.read("except", lambda node: read_selector(node, known.snapshot), None)
+    tree = fields.read("expect", _Trees(known, subject or "people").read, None)
+    named = fields.among("services", "service", service_ids(known.snapshot))
     services = None if named is None else tuple(sorted(set(named)))
-    pinned = fields["pinned"].choice(("true", "false", "strict")) if "pinned" in fields else "false"
-    because = fields["because"].text("a reason") if "because" in fields else ""
-    mend = fields["mend"].text("a remedy") if "mend" in fields else ""
+    pinned = fields.choice("pinned", ("true", "false", "strict"), default="false")
+    because = fields.text("because", "a reason", default="")
+    mend = fields.text("mend", "a remedy", default="")
     maps = {key: entry.texts("an id") for key, entry in fields["maps"].entries().items()} if "maps" in fields else {}
-    idle = fields["may-judge-nobody"].truth() if "may-judge-nobody" in fields else False
-    must_support = fields["must_support"].truth() if "must_support" in fields else False
+    idle = fields.truth("may-judge-nobody", default=False)
+    must_support = fields.truth("must_support", default=False)
     if len(item.faults.found) > before or tree is None or name is None or audience is None:
         return None
     _note_audience(name, subject, fields, item.faults)
@@ -216,7 +216,7 @@ class _Trees:
             return None
         leaf_number, self.count = self.count, self.count + 1
         if about == "proof":
-            return self._proof(entries, leaf_number)
+            return self._proof(Fields(entries), leaf_number)
         for key in entries:
             if key != about and key not in OPERATORS:
                 entries[key].faults.add(
@@ -294,7 +294,7 @@ class _Trees:
             place.fault(f"there is no fact {quoted(name)} of a person; {nearest(name, (*FACTS, 'attr.NAME'))}")
         return kind
 
-    def _proof(self, entries: dict[str, YamlNode], leaf_number: int) -> Leaf | None:
+    def _proof(self, entries: Fields, leaf_number: int) -> Leaf | None:
         """Read a condition that asks for a proof at sign-in; None after reporting a fault."""
         place = entries["proof"]
         for key in entries:
@@ -311,7 +311,7 @@ class _Trees:
         snapshot = self.known.snapshot
         on = read_choice(entries["on"], snapshot.resources if snapshot is not None else None)
         networks = snapshot.networks if snapshot is not None else None
-        when = read_conditions(entries["when"], networks) if "when" in entries else Conditions()
+        when = entries.read("when", lambda node: read_conditions(node, networks), Conditions())
         return None if proof is None else Leaf("proof", proof, leaf_number, asked=ProofDemand(proof, on, when))
 
 

@@ -69,14 +69,14 @@ def read_changes(path: Path, snapshot: Snapshot, tables: Mapping[str, Table], fa
     if top is None:
         raise BadInput(faults.found)
     fields = top.fields(("usher-gate", "title", "changes"), ("from",))
-    title = fields["title"].text("a title") if "title" in fields else None
-    start = fields["from"].time() if "from" in fields else None
+    title = fields.text("title", "a title")
+    start = fields.time("from")
     every = np.arange(tables["people"].rows)
     ids, logins = (tables["people"].columns[name].texts().take(every) for name in ("id", "login"))
     known = _Known(
         snapshot, frozenset(ids) | {login.casefold() for login in logins}, path.parent, snapshot.access_rules
     )
-    items = fields["changes"].items() if "changes" in fields else []
+    items = fields.nodes("changes")
     if "changes" in fields and not items and not faults.found:
         faults.note(f"{path}: changes is empty, so nothing is changed")
     if len(items) > MOST:
@@ -137,8 +137,8 @@ def _set(place: YamlNode, known: _Known) -> Change | None:
     kind = known.snapshot.catalogue.index[found[1]].kind
     cell = fields["value"]
     text = ";".join(cell.texts()) if kind.name == "set" and cell.is_list else cell.value()
-    pinned = fields["pinned"].truth() if "pinned" in fields else None
-    rank = fields["rank"].whole() if "rank" in fields else None
+    pinned = fields.truth("pinned")
+    rank = fields.whole("rank")
     try:
         return None if text is None else Set(*found, kind.parse(text), pinned, rank)
     except BadValue as right:
@@ -177,7 +177,7 @@ def _people(place: YamlNode, known: _Known) -> Change | None:
     """Read a change of people's cells and lists; None after reporting a fault."""
     cells = ("mfa", "protection", "active", "expires_at", "reviewed_at", "sponsor")
     fields = place.fields(("who",), (*cells, *_LISTS))
-    who = _who(fields["who"], known) if "who" in fields else None
+    who = fields.read("who", lambda node: _who(node, known), None)
     if len(fields) < 2:
         place.fault(f"says nothing that changes; write one of {', '.join((*cells, *_LISTS))}")
     texts = {name: _cell(name, fields[name], known) for name in cells if name in fields}
@@ -185,8 +185,8 @@ def _people(place: YamlNode, known: _Known) -> Change | None:
     for name in _LISTS:
         if name in fields:
             lists = fields[name].fields((), ("add", "remove"))
-            added[name] = lists["add"].texts() if "add" in lists else ()
-            removed[name] = lists["remove"].texts() if "remove" in lists else ()
+            added[name] = lists.texts("add")
+            removed[name] = lists.texts("remove")
     if who is None or None in texts.values():
         return None
     return PeopleChange(who, {name: text for name, text in texts.items() if text is not None}, added, removed)
@@ -221,16 +221,16 @@ def _cell(name: str, place: YamlNode, known: _Known) -> str | None:
 
 def _register(place: YamlNode, known: _Known) -> Change | None:
     fields = place.fields(("who", "type"), ("count",))
-    who = _who(fields["who"], known) if "who" in fields else None
-    kind = fields["type"].choice(tuple(TYPES)) if "type" in fields else None
-    count = fields["count"].whole(1) if "count" in fields else 1
+    who = fields.read("who", lambda node: _who(node, known), None)
+    kind = fields.choice("type", tuple(TYPES))
+    count = fields.whole("count", 1, default=1)
     return None if who is None or kind is None or count is None else RegisterChange(who, kind, count)
 
 
 def _members(place: YamlNode, known: _Known) -> Change | None:
     """Read a change of a group's members; None after reporting a fault."""
     fields = place.fields(("group",), ("add", "remove"))
-    group = fields["group"].text("a group") if "group" in fields else None
+    group = fields.text("group", "a group")
     if group is not None and group not in known.snapshot.group_index:
         fields["group"].fault(f"there is no group {quoted(group)}; {nearest(group, known.snapshot.group_index)}")
         return None
@@ -262,7 +262,7 @@ def _is_member(name: str, known: _Known) -> bool:
 
 def _partner(place: YamlNode, _known: _Known) -> Change | None:
     fields = place.fields(("domain",), (*PARTNER_COLUMNS, HOME_FACTOR))
-    domain = fields["domain"].text("a domain") if "domain" in fields else None
+    domain = fields.text("domain", "a domain")
     flags = {name: fields[name].truth() for name in PARTNER_COLUMNS if name in fields}
     factor = fields[HOME_FACTOR].choice(HOME_FACTORS) if HOME_FACTOR in fields else ""
     if not flags and factor == "":

@@ -31,18 +31,18 @@ def read_exception(item: YamlNode, baseline: Baseline, snapshot: Snapshot | None
     """Read one exception; None, with faults, where it is not whole."""
     before = len(item.faults.found)
     fields = item.fields(("id", "rules", "reason", "approved_by", "until"), ("who", "partners", "services"))
-    name = fields["id"].text("an id") if "id" in fields else None
-    rules = fields["rules"].among("rule", [rule.id for rule in baseline.rules]) if "rules" in fields else ()
+    name = fields.text("id", "an id")
+    rules = fields.among("rules", "rule", [rule.id for rule in baseline.rules]) or ()
     reason, approver = (
         fields[key].text(due) if key in fields else None
         for key, due in (("reason", "a reason"), ("approved_by", "an approver"))
     )
-    until = fields["until"].day() if "until" in fields else None
+    until = fields.day("until")
     if ("who" in fields) == ("partners" in fields):
         item.fault("an exception has either who (people) or partners (domains); write one of them")
-    who = read_selector(fields["who"], snapshot) if "who" in fields else None
-    partners = fields["partners"].texts("a domain", 1) if "partners" in fields else ()
-    services = fields["services"].among("service", service_ids(snapshot)) if "services" in fields else None
+    who = fields.read("who", lambda node: read_selector(node, snapshot), None)
+    partners = fields.texts("partners", "a domain", 1)
+    services = fields.among("services", "service", service_ids(snapshot))
     if len(item.faults.found) > before or not name or not reason or not approver or until is None:
         return None
     return AgreedException(

@@ -1,10 +1,8 @@
-"""A check as CSV, one finding a row."""
+"""The rows of findings for CSV, made in pieces. The columns are declared in results.check."""
 
 from __future__ import annotations
 
-import csv
 from collections.abc import Iterator
-from typing import TextIO
 
 import numpy as np
 
@@ -15,35 +13,8 @@ from ...core.verdicts.result import CheckResult, OtherFinding
 from ...core.verdicts.rules import Rule
 from ...core.words.compare import shown
 from ...core.words.plural import truth_word
-from ..render_options import RenderOptions
 from ..safe import for_spreadsheet
 
-COLUMNS = (
-    "rule",
-    "severity",
-    "subject_type",
-    "subject",
-    "login",
-    "service",
-    "verdict",
-    "reason",
-    "about",
-    "actual",
-    "expected",
-    "scope",
-    "value",
-    "pinned",
-    "exception",
-    "would_be",
-    "title",
-    "name",
-    "unit",
-    "where",
-    "mended_value",
-    "mend",
-    "maps",
-    "taken_at",
-)
 _PIECE = 20_000
 
 
@@ -90,7 +61,7 @@ def _cell(text: str | None) -> str:
     return "-" if text == "-" else for_spreadsheet(text or "")
 
 
-def _rows(result: CheckResult) -> Iterator[list[str]]:
+def finding_rows(result: CheckResult) -> Iterator[list[str]]:
     """Yield one row for each finding, with people read in pieces so that memory stays bounded."""
     cells, people = _Cells(result), result.snapshot.people
     units = ["", *(people.unit.words if people.unit is not None else ())]
@@ -130,10 +101,3 @@ def _rows(result: CheckResult) -> Iterator[list[str]]:
                     *more,
                     *last,
                 ]
-
-
-def write_csv(result: CheckResult, stream: TextIO, _look: RenderOptions) -> None:
-    """Writes one row for each finding, sorted by rule, service and subject (RFC 4180, but lines end with LF)."""
-    writer = csv.writer(stream, lineterminator="\n")
-    writer.writerow(COLUMNS)
-    writer.writerows(_rows(result))

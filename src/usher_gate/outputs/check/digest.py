@@ -6,7 +6,8 @@ The rows are typed cells; how they are drawn is up to the forms that use them.
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from dataclasses import replace
 
 import numpy as np
 
@@ -22,11 +23,9 @@ from ...core.verdicts.remedy import Remedy
 from ...core.verdicts.result import ENDS_SOON_DAYS, CheckResult, DriftShare, ExceptionRow, FindingBlock, RootRow
 from ...core.verdicts.rules import Rule
 from ...core.verdicts.uncovered import count_uncovered
-from ...core.words.compare import shown
 from ...core.words.plural import noun, plural
 from ...core.words.record import record
 from ...core.words.times import show_time
-from ...core.words.units import comparison_text, with_unit
 from ...core.words.vocabulary import SEVERITIES
 from ..conditions import conditional_lines
 from ..safe import why_call
@@ -38,15 +37,16 @@ from ..section import (
     WORD,
     Column,
     Section,
-    cut,
     few_logins,
     joined,
     left,
+    listed,
     place_text,
     scope_text,
     some,
     some_logins,
 )
+from ..titles import asked_text, is_text, on_service, place_word, quoted_value_of, setting_text, title_of
 from .headline import headline, lesser_lockouts
 
 
@@ -65,27 +65,24 @@ class Digest:
 
 def root_text(root: Root, snapshot: Snapshot | None = None) -> str:
     """Return what a root is, in words; with a snapshot also what groups and units are called."""
-    where = f"{root.service}: " if root.service else ""
+    where, control = on_service(root.service, root.control), title_of(root.control)
     if root.value is not None and root.scope is not None:
-        return f"{where}{root.control} = {with_unit(root.control, root.value)}, {place_text(root.scope, snapshot)}"
+        return f"{where}{setting_text(root.control, root.value)}, {place_text(root.scope, snapshot)}"
     if root.scope == "person":
-        return f"{root.control}, a fact of each person"
+        return f"{control}, a fact of each person"
     if root.scope == "partners":
-        return f"{root.control}, in the partners table"
+        return f"{control}, in the partners table"
     if root.scope == "meetings":
-        return f"{root.control}, of a planned meeting"
+        return f"{control}, of a planned meeting"
     if root.control == "count":
         return "how many people there are of a kind"
     if root.control == DOOR:
         return f"{where}a door that no one control shuts"
     if root.scope == "access-rules":
-        return f"{where}{root.control}, by the access rules"
+        return f"{where}{control}, by the access rules"
     if snapshot is None:
-        return f"{where}{root.control}, as it was seen or is not supported"
-    return (
-        f"{where}{root.control}, "
-        f"{'as it was seen' if _is_supported(root, snapshot) else 'which is not supported there'}"
-    )
+        return f"{where}{control}, as it was seen or is not supported"
+    return f"{where}{control}, {'as it was seen' if _is_supported(root, snapshot) else 'which is not supported there'}"
 
 
 def _is_supported(root: Root, snapshot: Snapshot) -> bool:
@@ -97,21 +94,8 @@ def digest(result: CheckResult, rows: int) -> Digest:
     """Return the answer for people, at most `rows` rows of each kind (0 means all)."""
     snapshot, baseline = result.snapshot, result.baseline
     verdicts = tuple((name, result.counts[VERDICTS.index(name)]) for name in SHOWN_ORDER)
-    sections = (
-        _roots(result, rows),
-        _rules(result, rows),
-        _framework(result, rows),
-        _services(result),
-        _wholes(result, rows),
-        _people(result, rows),
-        _listed(result, rows),
-        _others(result, rows, True),
-        _others(result, rows, False),
-        _contests(result, rows),
-        _clashes(result, rows),
-        _stranded(result, rows),
-        *([] if rows else [exceptions_section(result)]),  # what is to be done about them is in the details
-    )
+    left_out = ["settling", *(["exceptions"] if rows else [])]  # what to do about exceptions is in the details
+    words = [word for word in SECTIONS if word not in left_out]
     judged = sum(number for name, number in verdicts if name != "exempt")
     return Digest(
         answer=headline(result),
@@ -119,12 +103,33 @@ def digest(result: CheckResult, rows: int) -> Digest:
         about=f"{snapshot.name}, as it was at {snapshot.taken_text}, against {baseline.name} {baseline.version}",
         bar=f"{plural(judged, 'verdict')} of {plural(int(result.chosen.sum()), 'person', 'people')}",
         verdicts=verdicts,
-        sections=tuple(section for section in sections if section.rows),
+        sections=tuple(replace(section, word="") for section in sections(result, rows, words)),
         next_step=_next(result),
     )
 
 
-def _meeting_settings(result: CheckResult) -> int:
+# The sections by the word that --show names them by, in the order of --show all.
+SECTIONS: Mapping[str, tuple[Callable[[CheckResult, int], Section], ...]] = {
+    "causes": (lambda result, rows: _roots(result, rows),),
+    "rules": (lambda result, rows: _rules(result, rows), lambda result, rows: framework_section(result, rows)),
+    "services": (lambda result, _: _services(result),),
+    "groups": (lambda result, rows: _wholes(result, rows),),
+    "people": (lambda result, rows: _people(result, rows), lambda result, rows: _listed(result, rows)),
+    "others": (lambda result, rows: _others(result, rows, True), lambda result, rows: _others(result, rows, False)),
+    "conflicts": (lambda result, rows: _contests(result, rows), lambda result, rows: _clashes(result, rows)),
+    "stranded": (lambda result, rows: _stranded(result, rows),),
+    "exceptions": (lambda result, _: exceptions_section(result),),
+    "settling": (lambda result, rows: _listed(result, rows),),
+}
+
+
+def sections(result: CheckResult, rows: int, words: Iterable[str]) -> tuple[Section, ...]:
+    """Return the sections of some words that have something to show."""
+    made = (replace(make(result, rows), word=word) for word in words for make in SECTIONS[word])
+    return tuple(section for section in made if section.rows)
+
+
+def meeting_settings(result: CheckResult) -> int:
     """Return how many settings are set at planned meetings, which no rule asks about."""
     settings = result.snapshot.settings
     if any(rule.subject == "meetings" for rule in result.baseline.rules):
@@ -148,7 +153,7 @@ def _details(result: CheckResult) -> list[str]:
         if groups or units:
             number = [plural(each, thing) for each, thing in ((groups, "group"), (units, "unit")) if each]
             found.append(f"{joined(number)} {verbs[groups + units != 1]} {what}.")
-    if number_of_settings := _meeting_settings(result):
+    if number_of_settings := meeting_settings(result):
         verb_of_settings = "is" if number_of_settings == 1 else "are"
         found.append(
             f"{plural(number_of_settings, 'setting')} of planned meetings {verb_of_settings} not judged here: "
@@ -178,6 +183,11 @@ def _details(result: CheckResult) -> list[str]:
         )
     if result.clashing_people:
         found.append(f"{plural(result.clashing_people, 'person has', 'people have')} values that cannot work together.")
+    return [*found, *_exception_lines(result), *uncovered_lines(result)]
+
+
+def _exception_lines(result: CheckResult) -> Iterator[str]:
+    """Yield a sentence for the exceptions that have expired, end soon, or cover nothing."""
     soon = [
         exception.id
         for exception in agreed(result)
@@ -191,20 +201,25 @@ def _details(result: CheckResult) -> list[str]:
         (idle, "covers nothing today", "cover nothing today"),
     ):
         if names:
-            found.append(f"{plural(len(names), 'exception')} {one if len(names) == 1 else many}: {some(names, 5)}.")
-    return [*found, *uncovered_lines(result)]
+            yield f"{plural(len(names), 'exception')} {one if len(names) == 1 else many}: {some(names, 5)}."
 
 
 def uncovered_lines(result: CheckResult) -> list[str]:
     """Return how many controls no rule asks about; nothing where the report speaks of some rules or people only."""
+    text = uncovered_text(result)
+    return [f"{text}."] if text else []
+
+
+def uncovered_text(result: CheckResult) -> str:
+    """Return the same as a clause; "" for nothing."""
     many, of = count_uncovered(result.snapshot, result.baseline)
     if not many or len(result.rules) < len(result.baseline.rules) or not result.chosen.all():
-        return []
+        return ""
     verb = "is" if many == 1 else "are"
-    return [
+    return (
         f"{many:,} of {plural(of, 'control')} of your services {verb} asked about by no rule (usher-gate baseline "
-        "--uncovered)."
-    ]
+        "--uncovered)"
+    )
 
 
 def observed_lines(result: CheckResult) -> list[str]:
@@ -229,20 +244,17 @@ def agreed(result: CheckResult) -> list[ExceptionRow]:
 def remedy_text(row: RootRow, result: CheckResult) -> str:
     """Return what to do about a root, and what that does: as it was found by judging again."""
     remedy = row.remedy
-    rules = [rule for rule in result.rules if rule.id in row.rules]
-    rules.sort(key=lambda rule: (-result.rule_counts[rule.id][DRIFTS], rule.id))  # what most of them drift from
-    words = next((rule.mend for rule in rules if rule.mend), "")
-    if _is_as_it_should_be(row.root, rules):
-        return "set as it should be, and not applied: apply it again, or look again"
-    if row.root.service is not None and row.root.scope is None and row.root.control != DOOR:
-        return "look again" if _is_supported(row.root, result.snapshot) else words
+    words = remedy_words(row, result)
+    seen = row.root.service is not None and row.root.scope is None and row.root.control != DOOR
+    if seen or is_as_it_should_be(row, result):
+        return words
     if remedy is None:
         return ""
     harms = f" (harms {remedy.harms:,}: {_harmed(remedy, result)})" if remedy.harms else ""
     if remedy.mended_value is not None and not row.people:
-        return f"set it to {with_unit(row.root.control, remedy.mended_value)}"
+        return f"set it to {quoted_value_of(row.root.control, remedy.mended_value)}"
     if remedy.mended_value is not None:
-        return f"set it to {with_unit(row.root.control, remedy.mended_value)}: clears {remedy.freed:,}{harms}"
+        return f"set it to {quoted_value_of(row.root.control, remedy.mended_value)}: clears {remedy.freed:,}{harms}"
     if row.root.scope == "licence":
         return f"give the licence: clears {remedy.freed:,}{harms}"
     if row.root.scope in ("person", "access-rules"):
@@ -255,6 +267,23 @@ def remedy_text(row: RootRow, result: CheckResult) -> str:
     )
 
 
+def remedy_words(row: RootRow, result: CheckResult) -> str:
+    """Return what to do about a cause for which no value is to be set; "" if nothing is known."""
+    root = row.root
+    rules = [rule for rule in result.rules if rule.id in row.rules]
+    rules.sort(key=lambda rule: (-result.rule_counts[rule.id][DRIFTS], rule.id))  # what most of them drift from
+    words = next((rule.mend for rule in rules if rule.mend), "")
+    if is_as_it_should_be(row, result):
+        return "set as it should be, and not applied: apply it again, or look again"
+    if root.service is not None and root.scope is None and root.control != DOOR:
+        return "look again" if _is_supported(root, result.snapshot) else words
+    if root.scope == "licence":
+        return "give the licence"
+    if root.service is None or root.scope in ("person", "access-rules"):
+        return words
+    return "no value passes every rule" if row.remedy is not None and root.value is not None else words
+
+
 def _harmed(remedy: Remedy, result: CheckResult) -> str:
     """Return the first of the people that a remedy harms, and how many more there are."""
     shown = some_logins(result.snapshot, remedy.harmed[:2], 2)
@@ -262,13 +291,15 @@ def _harmed(remedy: Remedy, result: CheckResult) -> str:
     return f"{shown} and {more:,} more" if more else shown
 
 
-def _is_as_it_should_be(root: Root, rules: Sequence[Rule]) -> bool:
+def is_as_it_should_be(row: RootRow, result: CheckResult) -> bool:
     """Return whether the value of a setting passes all that the rules ask of the control.
 
     Then what was seen is what drifts.
     """
+    root = row.root
     if root.service is None or root.value is None or root.scope in (None, "licence"):
         return False
+    rules = [rule for rule in result.rules if rule.id in row.rules]
     asked = [leaf for rule in rules for leaf in rule.leaves if leaf.about == "control" and leaf.name == root.control]
     return bool(asked) and all(leaf.comparison is not None and leaf.comparison.passes(root.value) for leaf in asked)
 
@@ -298,8 +329,8 @@ def _roots(result: CheckResult, most: int) -> Section:
         )
         for row in sorted(result.roots, key=lambda row: row.worst_first)
     ]
-    rows, more = cut(made, most, "--rows 0, or --format json")
-    return Section(
+    return listed(
+        "",
         f"Where to begin: {plural(len(made), 'cause')} of {findings_text(result)}",
         (
             Column("severity", WORD),
@@ -309,8 +340,8 @@ def _roots(result: CheckResult, most: int) -> Section:
             Column("what would help"),
             Column("rules", spare=2),
         ),
-        rows,
-        more,
+        made,
+        most,
     )
 
 
@@ -336,13 +367,13 @@ def _rules(result: CheckResult, most: int) -> Section:
         )
         for rule in wanting
     ]
-    rows, more = cut(made, most, "--rows 0, or --format json")
     idle = [rule for rule in result.rules if rule.id in result.judging_nobody and rule not in wanting]
     good = sum(result.holds(rule) for rule in result.rules)
     loose = sum(result.holds(rule) for rule in wanting)
     not_quite = f", {loose} of them loose or settling" if loose else ""
     nobody = f"; {len(idle)} {noun(len(idle), 'judges', 'judge')} no one" if idle else ""
-    return Section(
+    return listed(
+        "",
         f"Rules: {good} of {len(result.rules)} hold{not_quite}{nobody}",
         (
             Column("rule", WHOLE),
@@ -354,8 +385,8 @@ def _rules(result: CheckResult, most: int) -> Section:
             Column("loose", COUNT, spare=3),
             Column("what it asks"),
         ),
-        rows,
-        more,
+        made,
+        most,
     )
 
 
@@ -400,12 +431,12 @@ def _wholes(result: CheckResult, most: int) -> Section:
             )
             worst = min(severity[share.rule] for share in of_kind)
             made.append(((worst, -most_of.drifting, -len(of_kind), kind, name, not is_whole), row))
-    rows, more = cut([row for _, row in sorted(made)], most, "--rows 0, or --format json")
-    return Section(
+    return listed(
+        "",
         "Groups and units that drift as a whole, or have the setting that causes it",
         (Column("which"), Column("people drifting", SHARE), Column("why it is listed"), Column("rules", spare=1)),
-        rows,
-        more,
+        [row for _, row in sorted(made)],
+        most,
     )
 
 
@@ -422,8 +453,7 @@ def _people(result: CheckResult, most: int) -> Section:
             if place < len(block.people) and block.people[place] == person:
                 detail = block.details[int(block.detail[place])]
                 if detail.verdict == DRIFTS:
-                    on = f"{block.service}: " if block.service else ""
-                    causes[person].append(f"{block.rule.id} {on}{cause_text(detail, result.snapshot)}")
+                    causes[person].append(f"{block.rule.id} {cause_text(detail, result.snapshot, block.service)}")
     logins = result.snapshot.people.logins.take(shown)
     made = tuple(
         (
@@ -434,12 +464,11 @@ def _people(result: CheckResult, most: int) -> Section:
         )
         for login, person in zip(logins, shown.tolist(), strict=True)
     )
-    left = len(ordered) - len(shown)
     return Section(
         "People, the worst first",
         (Column("login", WHOLE), Column("worst", WORD), Column("findings", COUNT), Column("from")),
         made,
-        f"and {left:,} more: --rows 0, --person WHO, or --format csv" if left else "",
+        left_out=len(ordered) - len(shown),
     )
 
 
@@ -451,33 +480,37 @@ def _few(causes: list[str]) -> str:
 
 def due_text(detail: VerdictDetail) -> str:
     """Return what the leaf that decides asks for, in words."""
-    return expected_text(detail.deciding[0]) if detail.deciding else ""
+    return asked_text(detail.deciding[0]) if detail.deciding else ""
 
 
-def expected_text(leaf: Leaf) -> str:
-    """Return what a leaf asks for, in words, with the unit of numbers."""
-    if leaf.comparison is None or leaf.visitor_selection is not None:
-        return leaf.expected
-    return comparison_text(leaf.name, leaf.comparison)
-
-
-def cause_text(detail: VerdictDetail, snapshot: Snapshot | None = None) -> str:
+def cause_text(detail: VerdictDetail, snapshot: Snapshot | None = None, service: str | None = None) -> str:
     """Return what drifts, and where it is set, in a few words.
 
     With a snapshot also what groups and units are called.
     """
     found = detail.deciding
     if found is None:
+        return f"{on_service(service, '')}{detail.reason}"
+    leaf, outcome = found
+    where = ""
+    if outcome.cause is not None and outcome.visit is None:
+        where = f"{place_word(leaf.name)} {scope_text(outcome.cause.scope or '', snapshot)}"
+    return f"{on_service(service, leaf.name)}{actual_text(detail)}{where}{words_apart(leaf, outcome)}"
+
+
+def actual_text(detail: VerdictDetail) -> str:
+    """Return what is there, in a few words."""
+    found = detail.deciding
+    if found is None:
         return detail.reason
     leaf, outcome = found
-    where = f" at {scope_text(outcome.cause.scope or '', snapshot)}" if outcome.cause is not None else ""
-    seen = " was seen" if detail.reason in ("observed", "not-applied", "not-seen-since") else ""
-    actual = "not known" if outcome.actual is None else with_unit(leaf.name, outcome.actual)
-    if leaf.about == "proof":
-        actual = "is not asked for everywhere"
     if outcome.visit is not None:
         return f"{outcome.met}: {outcome.visit.text}{_by_root(detail)}"
-    return f"{leaf.name} {actual}{seen}{where}{words_apart(leaf, outcome)}"
+    if leaf.about == "proof":
+        return f"{leaf.name} is not asked for everywhere"
+    seen = " was seen" if detail.reason in ("observed", "not-applied", "not-seen-since") else ""
+    actual = f"{title_of(leaf.name)} not known" if outcome.actual is None else is_text(leaf.name, outcome.actual)
+    return f"{actual}{seen}"
 
 
 def _by_root(detail: VerdictDetail) -> str:
@@ -485,7 +518,7 @@ def _by_root(detail: VerdictDetail) -> str:
     root = detail.root
     if root is None or root.scope is None:
         return ""
-    return f", by {root.control} {shown(root.value or '')} at {root.scope}"
+    return f", by {is_text(root.control, root.value or '')}{place_word(root.control)} {root.scope}"
 
 
 def words_apart(leaf: Leaf, outcome: Outcome) -> str:
@@ -516,8 +549,8 @@ def _others(result: CheckResult, most: int, meetings: bool) -> Section:
         )
         for other in ordered
     ]
-    rows, more = cut(made, most, "--rows 0, or --format csv")
-    return Section(
+    return listed(
+        "",
         "Planned meetings" if meetings else "The organisation and its partners",
         (
             Column("which"),
@@ -527,12 +560,12 @@ def _others(result: CheckResult, most: int, meetings: bool) -> Section:
             Column("what is"),
             Column("what is due", spare=1),
         ),
-        rows,
-        more,
+        made,
+        most,
     )
 
 
-def _framework(result: CheckResult, most: int) -> Section:
+def framework_section(result: CheckResult, most: int) -> Section:
     """Return the rules by the numbers of a framework: what an auditor asks for."""
     numbers: dict[str, list[Rule]] = {}
     for rule in result.rules:
@@ -553,7 +586,6 @@ def _framework(result: CheckResult, most: int) -> Section:
                 ", ".join(rule.id for rule in rules),
             )
         )
-    rows, more = cut(made, most, "--rows 0")
     columns = (
         Column("number", WHOLE),
         Column("rules that hold", SHARE),
@@ -562,7 +594,7 @@ def _framework(result: CheckResult, most: int) -> Section:
         Column("meets", COUNT),
         Column("rules", spare=1),
     )
-    return Section(f"By {result.by}", columns, rows, more)
+    return listed("", f"By {result.by}", columns, made, most)
 
 
 def _natural(text: str) -> tuple[tuple[int, str], ...]:
@@ -603,11 +635,9 @@ def _listed(result: CheckResult, most: int) -> Section:
     for person, rule, block, which in found[:most] if most else found:
         detail = block.details[which]
         login = result.snapshot.people.logins.take(np.array([person]))[0]
-        on = f"{block.service}: " if block.service else ""
         due = due_text(detail)
-        what = f"{on}{cause_text(detail, result.snapshot)}{arrival(result.snapshot, block.service, detail)}"
+        what = f"{cause_text(detail, result.snapshot, block.service)}{arrival(result.snapshot, block.service, detail)}"
         rows.append((login, rule, VERDICTS[detail.verdict], what, due))
-    left_out = len(found) - len(rows)
     return Section(
         f"Verdicts that are {' or '.join(sorted(wanted))}: {len(found):,}",
         (
@@ -618,7 +648,7 @@ def _listed(result: CheckResult, most: int) -> Section:
             Column("what is due", spare=1),
         ),
         tuple(rows),
-        f"and {left_out:,} more: --rows 0, or --format csv" if left_out else "",
+        left_out=len(found) - len(rows),
     )
 
 
@@ -638,13 +668,12 @@ def _contests(result: CheckResult, most: int) -> Section:
         (
             len(each.people),
             each.service,
-            f"{each.control} = {shown(each.value)}",
-            "; ".join(f"{scope} says {shown(value)}" for scope, value in each.settings),
+            setting_text(each.control, each.value),
+            "; ".join(f"{scope} says {quoted_value_of(each.control, value)}" for scope, value in each.settings),
             few_logins(result.snapshot, each.people.tolist(), most),
         )
         for each in sorted(result.contests, key=lambda each: -len(each.people))
     ]
-    rows, more = cut(made, most, "--rows 0, or --format json")
     columns = (
         Column("people", COUNT),
         Column("service"),
@@ -652,7 +681,7 @@ def _contests(result: CheckResult, most: int) -> Section:
         Column("settings of equal rank"),
         Column("who", spare=1),
     )
-    return Section("Contested values", columns, rows, more)
+    return listed("", "Contested values", columns, made, most)
 
 
 def _stranded(result: CheckResult, most: int) -> Section:
@@ -660,9 +689,8 @@ def _stranded(result: CheckResult, most: int) -> Section:
         (each.resource, len(each.people), few_logins(result.snapshot, each.people.tolist(), most))
         for each in result.stranded
     ]
-    rows, more = cut(made, most, "--rows 0, or usher-gate holes")
     columns = (Column("resource", WHOLE), Column("people", COUNT), Column("who", spare=1))
-    return Section("Stranded: no way in until they register something", columns, rows, more)
+    return listed("", "Stranded: no way in until they register something", columns, made, most)
 
 
 def _clashes(result: CheckResult, most: int) -> Section:
@@ -671,18 +699,18 @@ def _clashes(result: CheckResult, most: int) -> Section:
         (
             len(clash.people),
             clash.service,
-            f"{clash.first[0]} = {shown(clash.first[1])}",
-            f"{clash.second[0]} = {shown(clash.second[1])}",
+            setting_text(*clash.first),
+            setting_text(*clash.second),
             few_logins(result.snapshot, clash.people.tolist(), most),
         )
         for clash in sorted(result.clashes, key=lambda clash: -len(clash.people))
     ]
-    rows, more = cut(made, most, "--rows 0, or --format json")
-    return Section(
+    return listed(
+        "",
         "Values that cannot work together",
         (Column("people", COUNT), Column("service"), Column("value"), Column("and"), Column("who", spare=1)),
-        rows,
-        more,
+        made,
+        most,
     )
 
 

@@ -81,13 +81,8 @@ def locked_out(result: CheckResult, lockouts: Sequence[Lockout]) -> list[str]:
 
 def doubts(result: CheckResult) -> list[str]:
     """Return what makes the answer less than whole, whatever it is."""
-    snapshot = result.snapshot
-    lines = [f"{snapshot.stale[:1].upper()}{snapshot.stale[1:]}."] if snapshot.stale else []
-    if snapshot.partial:
-        lines.append(f"The snapshot is partial: {joined(snapshot.partial)} {_were(snapshot.partial)} not gathered.")
-    if not len(snapshot.people):
-        lines.append("No one is judged: the snapshot has no active person.")
-    elif result.judging_nobody:
+    lines = [f"{line[:1].upper()}{line[1:]}." for line in snapshot_doubts(result)]
+    if len(result.snapshot.people) and result.judging_nobody:
         number = len(result.judging_nobody)
         verb = "judges" if number == 1 else "judge"
         lines.append(f"{plural(number, 'rule')} {verb} no one: {some(result.judging_nobody, 5)}.")
@@ -96,6 +91,57 @@ def doubts(result: CheckResult) -> list[str]:
             f"{plural(number, 'setting')} {'applies' if number == 1 else 'apply'} to nothing: {ignored_places(result)}."
         )
     return lines
+
+
+def snapshot_doubts(result: CheckResult) -> list[str]:
+    """Return why the snapshot may not be the whole truth: it is old, partial, or without people."""
+    snapshot = result.snapshot
+    lines = [snapshot.stale] if snapshot.stale else []
+    if snapshot.partial:
+        lines.append(f"the snapshot is partial: {joined(snapshot.partial)} {_were(snapshot.partial)} not gathered")
+    if not len(snapshot.people):
+        lines.append("no one is judged: the snapshot has no active person")
+    return lines
+
+
+def short_answer(result: CheckResult) -> str:
+    """Return the answer in a sentence: lock-outs that alarm, then how many drift, the worst severity of each alone."""
+    alarming = [lockout for lockout in result.lockouts if _is_alarming(lockout)]
+    said = []
+    for kind, account in (("break-glass", "break-glass account"), ("privileged", "administrator")):
+        people = {person for lockout in alarming if lockout.of == kind for person in lockout.people}
+        whole = any(lockout.all for lockout in alarming if lockout.of == kind)
+        if people:
+            verb = "is" if len(people) == 1 and not whole else "are"
+            said.append(f"{f'ALL {account}s' if whole else plural(len(people), account)} {verb} locked out")
+    start = f"{'; '.join(said)}. " if said else ""
+    drifting = sorted(_short(result), key=lambda clause: clause.worst)
+    if not drifting:
+        return start + answer_of(result)
+    answer = "; ".join(clause.text for clause in drifting)
+    if not result.drifting_people and result.chosen.any():
+        answer += f"; none of {plural(int(result.chosen.sum()), 'person', 'people')} drifts"
+    return f"{start}{answer[0].upper()}{answer[1:]}."
+
+
+def _short(result: CheckResult) -> Iterator[_Clause]:
+    """Yield a clause for each type of subject that drifts: how many, and how many from the worst severity."""
+    if result.drifting_people:
+        by_severity = [int(np.count_nonzero(result.worst_of == place)) for place in range(len(SEVERITIES))]
+        people = plural(int(result.chosen.sum()), "person", "people")
+        yield _clause(f"{result.drifting_people:,} of {people}", result.drifting_people, by_severity)
+    for each in result.other_counts:
+        if each.drifting:
+            subject = "the organisation" if each.type == "organisation" else _things(each, each.drifting)
+            yield _clause(subject, each.drifting, list(each.worst))
+
+
+def _clause(subject: str, drifting: int, by_severity: Sequence[int]) -> _Clause:
+    worst = next(place for place, number in enumerate(by_severity) if number)
+    rule = f"a {SEVERITIES[worst]} rule"
+    if by_severity[worst] == drifting:
+        return _Clause(worst, f"{subject} {'drifts' if drifting == 1 else 'drift'} from {rule}")
+    return _Clause(worst, f"{subject} drift, {by_severity[worst]:,} of them from {rule}")
 
 
 def _were(things: Sequence[str]) -> str:

@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import TextIO
 
 from ...core.verdicts.codes import MEETS
 from ...core.verdicts.result import CheckResult
 from ...core.verdicts.rules import Rule
 from ..markdown import plain, section_text
+from ..page import Page, page_markdown
 from ..render_options import RenderOptions
-from .digest import digest
+from ..show_words import ALL
+from .digest import digest, sections
+from .headline import short_answer
+from .screen import asked_sections, screen
 
 
 def _reasons(rule: Rule) -> str:
@@ -20,7 +25,19 @@ def _reasons(rule: Rule) -> str:
 
 
 def write_markdown(result: CheckResult, stream: TextIO, look: RenderOptions) -> None:
-    """Writes the whole answer; the same rows as the table."""
+    """Writes the first screen, or the sections that are asked for; the same rows as the table."""
+    if ALL in look.show:
+        _write_all(result, stream, look)
+    elif look.show:
+        page_markdown(Page(short_answer(result), (), sections(result, look.rows, look.show)), (), stream, look.show)
+    else:
+        made = screen(result, look.rows)
+        page = replace(made, sections=(*made.sections, *asked_sections(result, look.rows)))
+        page_markdown(page, result.notes, stream)
+
+
+def _write_all(result: CheckResult, stream: TextIO, look: RenderOptions) -> None:
+    """Writes everything."""
     made = digest(result, look.rows)
     first, *rest = made.answer
     stream.write(f"# {plain(first)}\n\n" + "".join(f"**{plain(line)}**\n\n" for line in rest))

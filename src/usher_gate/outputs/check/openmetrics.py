@@ -61,6 +61,14 @@ def _lines(result: CheckResult) -> Iterator[str]:
             for rule in result.rules
         ],
     )
+    yield from _whole_lines(result)
+    yield "# EOF\n"
+
+
+def _whole_lines(result: CheckResult) -> Iterator[str]:
+    """Yield the lines about the organisation and its snapshot as a whole."""
+    snapshot = result.snapshot
+    whose = {"organisation": snapshot.name}
     yield from _gauge(
         "rules_judging_nobody",
         "Rules that judge no one, so that they cannot hold.",
@@ -96,7 +104,6 @@ def _lines(result: CheckResult) -> Iterator[str]:
         "When the snapshot was taken; its age is the time of the collector minus this.",
         [(whose, snapshot.taken_at / 1_000_000)],
     )
-    yield "# EOF\n"
 
 
 def _open(result: CheckResult) -> int:

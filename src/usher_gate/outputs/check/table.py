@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
 from typing import TextIO
 
 from rich.console import Console
 from rich.text import Text
 
 from ...core.verdicts.result import CheckResult
-from ...core.words.plural import plural
 from ..drawing import STYLES, console, draw, say, say_call
+from ..page import Page, draw_page
 from ..render_options import RenderOptions
-from ..safe import for_terminal
-from .digest import Digest, digest
+from ..show_words import ALL
+from .digest import Digest, digest, sections
+from .headline import short_answer
+from .screen import asked_sections, screen, since_text
 
 # Each verdict has a filling of its own, so that the bar reads without colour.
 FILLS = {
@@ -29,9 +30,22 @@ _WIDEST_BAR = 100
 
 
 def write_table(result: CheckResult, stream: TextIO, look: RenderOptions) -> None:
-    """Writes the whole answer, widest question first."""
-    made = digest(result, look.rows)
+    """Writes the first screen, or the sections that are asked for."""
     with console(stream, look) as out:
+        if ALL in look.show:
+            _write_all(out, result, look)
+        elif look.show:
+            draw_page(out, Page(short_answer(result), (), sections(result, look.rows, look.show)), look)
+        else:
+            draw_page(out, screen(result, look.rows), look)
+            for section in asked_sections(result, look.rows):
+                draw(out, section)
+
+
+def _write_all(out: Console, result: CheckResult, look: RenderOptions) -> None:
+    """Writes everything, widest question first."""
+    made = digest(result, look.rows)
+    if made.answer:
         for line in made.answer:
             say(out, line, "bold")
         for line in made.details:
@@ -40,23 +54,14 @@ def write_table(result: CheckResult, stream: TextIO, look: RenderOptions) -> Non
         _bar(out, made)
         for section in made.sections:
             draw(out, section)
-        if result.since is not None:
+        if since := since_text(result):
             out.print()
-            out.print(Text("Since: ", style="bold") + Text(_since(result.since)))
+            say(out, since)
         if made.next_step:
             out.print()
             say_call(out, "Next: ", made.next_step)
         if result.hint:
-            out.print(Text("Mend: ", style="bold") + Text(for_terminal(result.hint)))
-
-
-def _since(since: Mapping[str, str | int | None]) -> str:
-    """Return what became of it since the check kept before."""
-    from ..moved import moved_text
-
-    text = f"{str(since['from'])[:10]}: {moved_text(since)}"
-    oldest = since["oldest_age_days"]
-    return text + ("" if oldest is None else f"; the oldest finding is {plural(int(oldest), 'day')} old")
+            say(out, result.hint)
 
 
 def _bar(out: Console, made: Digest) -> None:

@@ -6,14 +6,15 @@ from collections.abc import Iterator
 
 import numpy as np
 
+from ...core.verdicts.areas import areas_of
 from ...core.verdicts.codes import DRIFTS
 from ...core.verdicts.outcome import VerdictDetail
 from ...core.verdicts.result import CheckResult, FindingBlock, OtherFinding
 from ...core.words.record import record
-from ...core.words.units import with_unit
 from ...core.words.vocabulary import SEVERITIES
-from ..check.digest import expected_text
+from ..check.digest import actual_text
 from ..section import scope_text
+from ..titles import asked_text
 
 MOST = 2_000
 
@@ -32,6 +33,7 @@ class Drift:
     actual: str
     due: str
     place: str
+    areas: str  # of the rule, joined by a blank
 
 
 def annex(result: CheckResult, most: int = MOST) -> tuple[list[Drift], int]:
@@ -81,9 +83,6 @@ def _drift(
     leaf, outcome = detail.deciding or (None, None)
     cause = outcome.cause if outcome is not None else None
     line = result.cause_line(finding.service, leaf.name if leaf is not None else "", cause)
-    actual = detail.reason
-    if leaf is not None and outcome is not None and outcome.actual is not None:
-        actual = with_unit(leaf.name, outcome.actual)
     return Drift(
         severity=rule.severity,
         rank=SEVERITIES.index(rule.severity),
@@ -92,8 +91,8 @@ def _drift(
         name=name,
         unit=unit,
         service=finding.service or "",
-        actual=f"{leaf.name} {actual}" if leaf is not None and leaf.name else actual,
-        due=expected_text(leaf) if leaf is not None else "",
+        actual=actual_text(detail),
+        due=asked_text(leaf) if leaf is not None else "",
         place=" ".join(
             filter(
                 None,
@@ -103,4 +102,5 @@ def _drift(
                 ),
             )
         ),
+        areas=" ".join(sorted(areas_of(rule))),
     )

@@ -5,10 +5,10 @@ from __future__ import annotations
 from ...core.verdicts.result import CheckResult
 from ...core.verdicts.rules import AgreedException
 from ...core.words.record import record
-from ..door.answer import DoorAnswer
-from ..guests.answer import GuestsAnswer
-from ..history.answer import HistoryAnswer
-from ..holes.answer import HolesAnswer
+from ..results.door import DoorAnswer
+from ..results.guests import GuestsAnswer
+from ..results.history import HistoryAnswer
+from ..results.holes import HolesAnswer
 
 
 @record
@@ -24,7 +24,8 @@ class ReportAnswer:
     """A check and what goes with it.
 
     None for what is not known or was not asked: checks kept before, doors, ways in past a requirement, guests, a plan.
-    `exceptions` are those agreed, with their reasons.
+    `exceptions` are those agreed, with their reasons. `part` is None for the whole organisation; else it is what the
+    page is about, and separates what its head can do from what others have to do.
     """
 
     title: str
@@ -35,3 +36,4 @@ class ReportAnswer:
     guests: GuestsAnswer | None
     plan: Plan | None
     exceptions: tuple[AgreedException, ...]
+    part: str | None = None

@@ -8,8 +8,8 @@ import numpy as np
 
 from ...core.verdicts.result import CheckResult
 from ...core.words.vocabulary import SEVERITIES
-from ..history.answer import HistoryAnswer
-from ..history.figure import COLOURS, FAINT, GOOD, GRID, INK, PAPER, drawing, figure_of
+from ..results.history import HistoryAnswer
+from ..results.history_figure import COLOURS, FAINT, GOOD, GRID, INK, PAPER, drawing, figure_of
 from .svg import page_svg
 
 # What the page decides of the figures' colours: its classes are fill-… and stroke-….

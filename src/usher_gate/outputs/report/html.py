@@ -16,7 +16,7 @@ from ..section import Cell, cell_text
 from .annex import annex
 from .answer import ReportAnswer
 from .figures import people_by_severity, severity_figure, trend_figure
-from .parts import heat_map, in_short, parts, rule_summaries, what_first
+from .parts import for_others, heat_map, in_short, labelled, parts, rule_summaries, what_first
 
 _HERE = Path(__file__).parent
 
@@ -42,8 +42,10 @@ def _limits(answer: ReportAnswer) -> list[str]:
         )
     if len(result.rules) < len(result.baseline.rules):
         found.append(f"It asks {plural(len(result.rules), 'rule')} of {len(result.baseline.rules):,}.")
-    if answer.history is None:
+    if answer.history is None and not found:
         found.append("No check was kept before, so it says nothing of how it has gone.")
+    elif answer.history is None:
+        found.append("How it has gone is on the page of the whole organisation.")
     return found
 
 
@@ -57,7 +59,12 @@ def write_report(answer: ReportAnswer, stream: TextIO, _look: RenderOptions) -> 
     style, script = (Markup((_HERE / name).read_text("utf-8")) for name in ("style.css", "script.js"))
     drifts, whole = annex(result)
     made, heat = parts(answer), heat_map(answer)
-    names = [("short", "In short"), *([("units", "Where in the organisation")] if heat else [])]
+    first, others = what_first(answer), for_others(answer)
+    names = [
+        ("short", "In short"),
+        *([("do", "What to do")] if first or others else []),
+        *([("units", "Where in the organisation")] if heat else []),
+    ]
     names += [(part.id, part.heading) for part in made]
     names += [("rules", "What is asked, and why"), *([("annex", "Every finding")] if drifts else [])]
     environment = Environment(loader=FileSystemLoader(_HERE), autoescape=True, undefined=StrictUndefined)
@@ -76,7 +83,9 @@ def write_report(answer: ReportAnswer, stream: TextIO, _look: RenderOptions) -> 
         limits=_limits(answer),
         contents=names,
         in_short=in_short(answer),
-        what_first=what_first(answer),
+        labelled=labelled(answer),
+        what_first=first,
+        for_others=others,
         severity_figure=Markup(severity_figure(people_by_severity(result))),
         trend_figure=Markup(trend_figure(answer.history))
         if answer.history is not None and len(answer.history.steps) > 1

@@ -1,1 +1,0 @@
-"""What baseline prints: one file for each form."""

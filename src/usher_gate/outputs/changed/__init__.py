@@ -1,1 +1,0 @@
-"""What rehearse prints of a file of changes: one file for each form."""

@@ -1,1 +1,0 @@
-"""What door prints: one file for each form."""

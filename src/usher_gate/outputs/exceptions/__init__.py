@@ -1,1 +1,0 @@
-"""What exceptions prints: one file for each form."""

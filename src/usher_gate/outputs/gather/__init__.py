@@ -1,1 +1,0 @@
-"""What gather --try prints."""

@@ -1,1 +1,0 @@
-"""What history prints: one file for each form."""

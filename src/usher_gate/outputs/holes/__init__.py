@@ -1,1 +1,0 @@
-"""What holes prints: one file for each form."""

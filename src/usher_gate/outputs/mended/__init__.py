@@ -1,1 +1,0 @@
-"""What mend prints: one file for each form."""

@@ -1,1 +1,0 @@
-"""What rehearse prints: one file for each form."""

@@ -1,1 +1,0 @@
-"""What guests --read prints of the answers: one file for each form."""

@@ -1,1 +1,0 @@
-"""What sign-in prints: one file for each form."""

@@ -1,1 +1,0 @@
-"""What why prints: one file for each form."""
