@@ -209,6 +209,9 @@ def test_nothing_stands_in_anybody_s_way(report: Path, browser: Any, scheme: str
         shown = browser.execute_async_script("axe.run({resultTypes: ['violations']}).then(arguments[0])")
         assert shown["passes"]
         assert [(each["id"], [node["html"][:120] for node in each["nodes"][:3]]) for each in shown["violations"]] == []
+        browser.execute_script("document.querySelector('#drifts td button').click()")
+        shown = browser.execute_async_script("axe.run('#card', {resultTypes: ['violations']}).then(arguments[0])")
+        assert shown["passes"] and [each["id"] for each in shown["violations"]] == []
     finally:
         browser.execute_cdp_cmd("Emulation.clearDeviceMetricsOverride", {})
         browser.execute_cdp_cmd("Emulation.setEmulatedMedia", {"features": []})

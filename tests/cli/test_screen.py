@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import io
+import json
 import os
+import pty
 import re
 import shlex
 import shutil
+import subprocess
 from pathlib import Path
 from unittest import mock
 
 import pytest
 
-from tests.program import call
+from tests.program import PROGRAM, call, process
 
 
 def screen(width: int, *options: str) -> list[str]:
@@ -28,6 +32,37 @@ def test_it_fits_one_screen(demo: Path, demo_history: Path, width: int, most: in
     assert lines[0].startswith("Northmere Ferries, 2026-11-20 06:00 UTC, against ")
     assert " ".join(lines).index("is locked out") < " ".join(lines).index("of 236 people drift")
     assert sum(bool(re.match(r"  (critical|high|medium|low) ", line)) for line in lines) >= 3
+
+
+@pytest.mark.parametrize("width", [80, 100, 120])
+def test_on_a_terminal_the_same_is_coloured_and_notes_are_one_line(demo: Path, width: int) -> None:
+    piped = process("check", width=width)
+    shown = on_a_terminal("check", width=width)
+    plain = re.sub(r" +$", "", re.sub(r"\x1b\[[0-9;]*m", "", shown), flags=re.MULTILINE)
+    notes = json.loads(call("check", "--format", "json").out)["notes"]
+    assert plain == f"{piped.out}usher-gate: {len(notes)} notes (--show all, or --format json)\n"
+    for label, colour in (("locked out", "1;31"), ("open", "1;31"), ("ignored", "33"), ("not known", "2")):
+        assert f"\x1b[{colour}m{label}" in shown, label
+    assert "\x1b" not in piped.out + on_a_terminal("check", "--no-colour", width=width)
+
+
+def on_a_terminal(*arguments: str, width: int) -> str:
+    """What a call prints on a terminal, with its colours, and then its notes."""
+    ours, its = pty.openpty()
+    done = subprocess.Popen(
+        [PROGRAM, *arguments],
+        stdin=its,
+        stdout=its,
+        stderr=subprocess.PIPE,
+        env={**os.environ, "TERM": "xterm-256color", "COLUMNS": str(width), "LINES": "50"},
+    )
+    os.close(its)
+    read = b""
+    with contextlib.suppress(OSError):  # the end of a terminal
+        while piece := os.read(ours, 65_536):
+            read += piece
+    os.close(ours)
+    return read.decode().replace("\r\n", "\n") + done.communicate()[1].decode()
 
 
 def labelled() -> dict[str, str]:
@@ -105,38 +140,36 @@ def page(words: str, width: int) -> list[str]:
 
 
 @pytest.mark.parametrize("words", PAGES)
-def test_every_verb_fits_one_screen_and_says_how_to_see_the_rest(demo: Path, demo_history: Path, words: str) -> None:
+def test_every_verb_fits_one_screen_and_lists_all_that_it_counts(demo: Path, demo_history: Path, words: str) -> None:
+    """The people that a line counts, and names an option for, are in a table that the option shows, and no one else."""
     shutil.copy(demo_history, demo)
-    for width, most in ((80, 45), (100, 40), (160, 40)):
+    for width, most in ((80, 45), (100, 40)):
         lines = page(words, width)
         assert len(lines) <= most and max(map(len, lines)) <= width, width
-    more = next((line for line in page(words, 160) if line.startswith("More: --show ")), "More: --show all")
-    for word in more.removeprefix("More: --show ").split(" | "):
-        assert len(page(f"{words} --show {word}", 160)) > 3, word
-    for options in re.findall(r"\((--[^()]*)\)", "\n".join(page(words, 400))):
-        assert "Nothing to show" not in "\n".join(page(f"{words} {options}", 160)), options
-
-
-@pytest.mark.parametrize("words", [words for words in PAGES if not words.startswith("door -")])
-def test_every_count_of_people_of_every_verb_is_listed(demo: Path, demo_history: Path, words: str) -> None:
-    """Whoever a line counts, and names an option for, is in the tables that the option shows, and no one else."""
-    shutil.copy(demo_history, demo)
-    lines = page(words, 10_000)
-    for number, what, options in re.findall(
-        r"(\d+)(?: of \d+)? (people|person|hosts?|guests?)\b[^()]*\(([^()]*--[^()]*)\)", "\n".join(lines)
-    ):
-        found = page(f"{words} {options}", 10_000)
-        tables = [table.splitlines()[2:] for table in "\n".join(found).split("\n\n")[1:]]
-        sizes = {len(set(re.findall(r"[\w.-]+@[\w.]+", "\n".join(table)))) for table in tables}
+    text = "\n".join(page(words, 10_000))
+    more = re.findall(r"^More: --show (.*)", text, re.MULTILINE)
+    named = [f"--show {word}" for line in more for word in line.split(" | ")]
+    counted = re.findall(r"(\d+)(?: of \d+)? (?:people|person|hosts?|guests?)\b[^()]*\(([^()]*--[^()]*)\)", text)
+    shown = {
+        options: "\n".join(page(f"{words} {options.replace(',', '')}", 10_000))
+        for options in dict.fromkeys([*named, *re.findall(r"\((--[^()]*)\)", text)])
+    }
+    for options, found in shown.items():
+        assert "Nothing to show" not in found and found.count("\n") > 2, options
+    for number, options in counted:
+        tables = shown[options].split("\n\n")[1:]
+        sizes = {len(set(re.findall(r"[\w.-]+@[\w.]+", table.split("\n", 2)[2]))) for table in tables}
         if words.startswith("rehearse") and options == "--show people":
-            (table,) = tables
-            alike = re.search(r"Every row: drifts (.*)", "\n".join(found))
-            newly, no_longer, still = (
-                sum(
-                    line.endswith(f" {word}") or (alike is not None and alike[1] == word and "@" in line)
-                    for line in table
-                )
-                for word in ("newly", "no longer", "still")
-            )
-            sizes = {newly, no_longer, still + no_longer, still + newly}
-        assert int(number) in sizes, (words, number, what, options)
+            sizes = drifting(shown[options])
+        assert int(number) in sizes, (number, options)
+
+
+def drifting(found: str) -> set[int]:
+    """How many drift in a rehearsal now, afterwards, newly and no longer, by its table of people."""
+    alike = re.search(r"Every row: drifts (.*)", found)
+    newly, no_longer, still = (
+        sum("@" in line and (line.endswith(f" {word}") or (alike is not None and alike[1] == word)) for line in lines)
+        for lines in [found.splitlines()]
+        for word in ("newly", "no longer", "still")
+    )
+    return {newly, no_longer, still + no_longer, still + newly}
