@@ -6,6 +6,7 @@ Findings in blocks of one rule and service, groups, units, roots, exceptions, no
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping
+from functools import cached_property
 
 import numpy as np
 
@@ -236,7 +237,7 @@ class CheckResult:
     threshold: Threshold = Threshold()  # what makes the exit status 1
     observed_days: float = OBSERVED_LONG_DAYS  # after how many days a rule that is only observed is called old
 
-    @property
+    @cached_property
     def where(self) -> Callable[[Root], str]:
         """Return where the setting of a root is, as FILE:LINE, also that of a service default.
 
