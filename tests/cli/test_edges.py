@@ -914,3 +914,23 @@ def test_numbers_have_their_units(minutes: str, shown: str) -> None:
     assert f"sign-in.pass-minutes = {shown}, the service default" in call("check", "--show", "all", "--ids").out
     assert f"sign-in.pass-minutes is {shown}" in call("why", "P1", "sign-in.pass-minutes", "--ids").out
     assert result()["roots"][0]["value"] == minutes  # a program reads the number
+
+
+def test_a_control_is_named_by_its_title_where_only_one_has_it() -> None:
+    own = "controls:\n  - {id: dock.room, title: Waiting Room, kind: flag, strict: 'on'}\n"
+    made("expect: {control: door.waiting-room, is: hosts}")
+    assert "(door.waiting-room)" in call("why", "P1", "WAITING room").out
+    made("expect: {control: door.waiting-room, is: hosts}", organisation=ORGANISATION + own)
+    done = call("why", "P1", "waiting room")
+    assert (done.status, done.out) == (2, "")
+    assert "2 controls are called 'waiting room'; name one by id: door.waiting-room or dock.room" in done.err
+    assert call("why", "P1", "door.waiting-room").status == 0
+
+
+def test_the_places_of_settings_are_looked_up_once_a_check(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Once for each of a thousand causes it took six times as long as the check."""
+    answers: list[Any] = []
+    monkeypatch.setattr("usher_gate.cli.check.write", lambda *given: answers.append(given[2]))
+    made("expect: {control: door.waiting-room, is: hosts}")
+    call("check")
+    assert answers[0].where is answers[0].where

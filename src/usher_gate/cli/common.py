@@ -398,11 +398,14 @@ def chosen_people(arguments: argparse.Namespace, snapshot: Snapshot) -> Bools | 
 
 
 def control_id(name: str, catalogue: Catalogue) -> str:
-    """Return the id of a control that is named by id or by title; raises UsherError with the nearest id."""
-    found = catalogue.find(name)
-    if found is None:
+    """Return the id of a control that is named by id or by title; raises UsherError for none and for several."""
+    found = catalogue.named(name)
+    if len(found) > 1:
+        ids = " or ".join(control.id for control in found)
+        raise UsherError(f"{len(found)} controls are called {quoted(name)}; name one by id: {ids}")
+    if not found:
         raise UsherError(f"there is no control {quoted(name)}; {nearest(name, catalogue.index)}")
-    return found.id
+    return found[0].id
 
 
 def planned_meeting(name: str, agenda: Agenda) -> tuple[PlannedOn, int]:

@@ -124,7 +124,7 @@ def _of_meeting(arguments: argparse.Namespace) -> int:
 
 
 def _not_swapped(arguments: argparse.Namespace, snapshot: Snapshot) -> None:
-    known = snapshot.catalogue.find
+    known = snapshot.catalogue.named
     if known(arguments.person) and arguments.control is not None and not known(arguments.control):
         raise UsherError(
             f"{arguments.person} is a control; the person comes first: usher-gate why {arguments.control} "

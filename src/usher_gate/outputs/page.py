@@ -61,8 +61,8 @@ def page_table(page: Page, stream: TextIO, look: RenderOptions) -> None:
         draw_page(out, page, look)
 
 
-def draw_page(out: Console, page: Page, look: RenderOptions, above: int = 0) -> None:
-    """Draws a page; `above` lines of the screen are taken already."""
+def draw_page(out: Console, page: Page, look: RenderOptions) -> None:
+    """Draws one screen of a page, the sections that are asked for, or all."""
     from .drawing import draw, say, say_call, say_labelled
 
     for line in page.doubts:
@@ -83,7 +83,7 @@ def draw_page(out: Console, page: Page, look: RenderOptions, above: int = 0) -> 
             draw(out, replace(section, word=""))
         below = page.below
     else:
-        room = _room(page, sections, out.width) - above
+        room = _room(page, sections, out.width)
         labelled = _fitting_lines(page, out.width, room - (_LEAST_LINES if sections else 0))
         room -= say_labelled(out, labelled, out.width, _LABEL)
         shown = list(_fitting(sections, room, out.width))

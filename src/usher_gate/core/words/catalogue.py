@@ -53,10 +53,11 @@ class Catalogue:
         """Return the controls by id."""
         return {control.id: control for control in self.controls}
 
-    def find(self, name: str) -> Control | None:
-        """Return the control with an id, or with a title in any case."""
-        titles = (control for control in self.controls if control.title.casefold() == name.casefold())
-        return self.index.get(name) or next(titles, None)
+    def named(self, name: str) -> tuple[Control, ...]:
+        """Return the control with an id; else all with a title, in any case: own controls may share one."""
+        if name in self.index:
+            return (self.index[name],)
+        return tuple(control for control in self.controls if control.title.casefold() == name.casefold())
 
     def matching(self, pattern: str) -> frozenset[str]:
         """Return the ids that a pattern means: an id, or a prefix and a star."""
