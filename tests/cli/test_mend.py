@@ -482,3 +482,12 @@ def test_each_branch_of_an_exclusion_may_end_alone(tmp_path: Path) -> None:
     where = gate(tmp_path, rules, MFA.replace("title: Factor", "title: Factor, audience: {id: p1}"))
     plans = [each["edits"] for each in sign_in_side(where) if each["of"] == "hole"]
     assert plans == [["A: no longer exclude id p1"], ["A: no longer exclude id p1 or id p2"]]
+
+
+def test_a_rehearsal_of_the_plan_counts_the_same_values_without_need(demo: Path) -> None:
+    """What drifts at a planned meeting is its organiser's to mend, in both."""
+    plan = json.loads(call("mend", "--service", "tidecall", "--format", "json", "--write", "plan.yaml").out)["plan"]
+    tried = json.loads(call("rehearse", "--changes", "plan.yaml", "--format", "json").out)
+    assert len(tried["affected"]) == plan["without_need"] > 0
+    assert [each["control"] for each in tried["weaker"]] == ["door.may-start"]  # of the organiser, and needed
+    assert "door.may-start" not in {each["control"] for each in tried["affected"]}
