@@ -400,6 +400,10 @@ def test_who_does_not_belong_in_a_group_may_be_taken_out(tmp_path: Path) -> None
         ("broadcast.audience", "public", "organisation")
     ]
     assert shown["affected"] == shown["edits"][0]["also"]
+    # Narrowed, it counts only what is asked about: of the two findings that end, one.
+    narrowed = json.loads(call("mend", "--memberships", "--rule", "R1", "--format", "json", cwd=where).out)
+    counted = narrowed["plan"]["drifting"], narrowed["plan"]["ended"], narrowed["edits"][0]["ended"]
+    assert (*counted, narrowed["plan"]["freed"]) == (1, 1, 1, 1)
     tried = call("rehearse", "--changes", "plan.yaml", "--write-snapshot", "after", cwd=where)
     assert (tried.status, tried.answer.splitlines()[0]) == (0, "2 findings would end, 0 would begin.")
     assert "\nNone of 6 people drifts.\n" in call("check", "--snapshot", "after", cwd=where).out

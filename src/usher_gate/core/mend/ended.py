@@ -5,13 +5,13 @@ from __future__ import annotations
 import numpy as np
 
 from ..organisation.columns import Longs
+from ..verdicts.checker import Checker
 from ..verdicts.codes import DRIFTS
 from ..verdicts.others import judge_organisation, judge_partners
 from ..verdicts.planned import judge_meetings
 from ..verdicts.scope import services_of
-from ..verdicts.trial import Remembered, Trial
 from ..words.record import record
-from .constraints import MendingConstraints, Plan
+from .constraints import MendingConstraints
 
 
 @record
@@ -23,9 +23,8 @@ class FindingCounts:
     freed: Longs
 
 
-def count_findings(base: Remembered, terms: MendingConstraints, plan: Plan) -> FindingCounts:
-    """Count the findings now, those that the plan ends, and the people who then drift from nothing any more."""
-    after = Trial(base, plan)
+def count_findings(base: Checker, after: Checker, terms: MendingConstraints) -> FindingCounts:
+    """Count the findings that are asked about now, those that are gone afterwards, and the people then cleared."""
     size = len(base.snapshot.people)
     before_of, after_of = np.zeros(size, np.int64), np.zeros(size, np.int64)
     drifting = ended = 0

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from ..settings.edited import NewValue, SettingTarget
-from ..verdicts.trial import Remembered
+from ..verdicts.trial import Remembered, Trial
 from ..words.plural import plural
 from .candidates import CandidateEdits
 from .components import components
@@ -35,7 +35,7 @@ def hint(base: Remembered, terms: MendingConstraints, drifting: int) -> str:
             come = "comes from a setting" if mendable == 1 else "come from settings"
             return f"{_of(mendable, drifting)} {come}: usher-gate mend looks for a plan."
         plan |= found.plan
-    ended = count_findings(base, terms, plan).ended  # a verdict may then still drift by a fact
+    ended = count_findings(base, Trial(base, plan), terms).ended  # a verdict may then still drift by a fact
     if not ended:
         return ""
     edits = plural(len(plan), "edit")

@@ -23,6 +23,7 @@ from ..organisation.snapshot import Snapshot
 from ..verdicts.checker import Checker
 from ..verdicts.codes import EXCEPTED, EXEMPT
 from ..words.faults import Faults
+from .ended import count_findings
 from .leftovers import SEEN, LeftOver
 from .mending import Membership, MendingRequest, MendingResult, OnProgress, mend, title_of
 
@@ -205,7 +206,8 @@ class _Search:
         values = whole.values_moved()
         affected = tuple(value for value in values if not self._has_need(value))
         seen = tuple(self._seen_otherwise(rest, whole.checkers[1]))
-        ended = len(comparison.ended)
+        counts = count_findings(*whole.checkers, self._asked.terms)
+        ended, people = counts.ended, self._snapshot.people
         return replace(
             rest,
             snapshot=self._snapshot,
@@ -215,7 +217,7 @@ class _Search:
             drifting=plain.drifting,
             mendable=plain.mendable,
             ended=ended,
-            freed=comparison.no_longer,
+            freed=tuple(zip(people.ids.take(counts.freed), people.logins.take(counts.freed), strict=True)),
             touched=len(values),
             without=len(affected),
             affected=affected,
@@ -249,7 +251,7 @@ class _Search:
             group=removal.group,
             person=name,
             login=self._snapshot.people.logins.take(np.array([person]))[0],
-            ended=ended - len(without.comparison().ended),
+            ended=ended - count_findings(*without.checkers, self._asked.terms).ended,
             also=tuple(value for value in alone.values_moved() if not self._has_need(value)),
             rules=tuple(
                 rule.id

@@ -176,9 +176,9 @@ def mend(
         (0,) * len(ordered),
     )
     comparison = _judged_again(snapshot, tables, asked, changes, found) if plan else None
-    counts = count_findings(base, terms, plan)
     left = sum(each.weighed.left for each in found)
     after, people = Trial(base, plan), snapshot.people
+    counts = count_findings(base, after, terms)
     return MendingResult(
         snapshot=snapshot,
         changes=changes,
